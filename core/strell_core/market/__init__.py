@@ -1,0 +1,1 @@
+"""Instruments, contracts, sessions and chains."""

@@ -1,0 +1,162 @@
+"""One session of an option chain as arrays, and its compressed form.
+
+Layout: contract-major, contracts sorted by expiration, right, strike. Stored form: bids as tick
+deltas along time, spreads in ticks, IV as u16 of 0.0001, each byte-shuffled and packed with
+zstandard behind a version byte and a checksum.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import struct
+import zlib
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import zstandard
+
+from strell_core.market.instruments import ContractKey
+
+IntArray = npt.NDArray[np.int32]
+FORMAT_VERSION = 1
+NO_QUOTE = -1
+"""Bid and ask of a contract that was not quoted in a snapshot."""
+NO_IV = 0
+"""Stored IV of a quote that has none."""
+IV_GRID = 10_000
+_RIGHTS = ("call", "put")
+
+
+class ChainFormatError(ValueError):
+    """A stored session chain is damaged or of an unknown version."""
+
+
+@dataclass(frozen=True)
+class SessionChain:
+    """All snapshots of one underlying in one session.
+
+    ``bid`` and ``ask`` are ``(contracts, snapshots)`` in quanta, ``iv`` the same shape in 0.0001 of
+    annual volatility (0: none), ``spot`` is ``(snapshots,)`` in 0.01 points, ``forward`` is
+    ``(expirations, snapshots)`` in points (NaN: none), ``times`` epoch seconds.
+    ``open_interest`` (as last published) and ``volume`` (of the session) are ``(contracts,)``.
+    """
+
+    symbol: str
+    date: dt.date
+    times: npt.NDArray[np.int64]
+    spot: IntArray
+    settlement: int
+    """Official closing value, 0.01 points."""
+    expirations: tuple[dt.date, ...]
+    forward: npt.NDArray[np.float64]
+    contracts: tuple[ContractKey, ...]
+    bid: IntArray
+    ask: IntArray
+    iv: npt.NDArray[np.uint16]
+    open_interest: IntArray
+    volume: IntArray
+
+    @property
+    def quotes(self) -> int:
+        return int(self.bid.size)
+
+
+def _shuffle(values: npt.NDArray[np.generic]) -> bytes:
+    raw = np.ascontiguousarray(values)
+    return raw.view(np.uint8).reshape(-1, raw.itemsize).T.tobytes()
+
+
+def _unshuffle(data: bytes, dtype: str, count: int) -> npt.NDArray[np.generic]:
+    width = np.dtype(dtype).itemsize
+    return np.frombuffer(data, np.uint8).reshape(width, count).T.copy().view(dtype).reshape(count)
+
+
+def _zigzag(values: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+    return (values << 1) ^ (values >> 63)
+
+
+def _unzigzag(values: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+    return (values >> 1) ^ -(values & 1)
+
+
+def _pack(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
+    small = "<u2" if int(values.max(initial=0)) < 65_536 else "<u4"
+    parts.append(struct.pack("<B", 2 if small == "<u2" else 4) + _shuffle(values.astype(small)))
+
+
+def encode(chain: SessionChain) -> bytes:
+    """Compress a session chain. :func:`decode` gives back exactly the same arrays."""
+    n, m, e = len(chain.contracts), len(chain.times), len(chain.expirations)
+    rank = {date: index for index, date in enumerate(chain.expirations)}
+    keys = np.array(
+        [(rank[c.expiration], _RIGHTS.index(c.right), c.strike) for c in chain.contracts], np.int32
+    ).reshape(n, 3)
+    symbol = chain.symbol.encode()
+    parts = [
+        struct.pack("<HHIiiB", e, m, n, chain.date.toordinal(), chain.settlement, len(symbol)) + symbol,
+        chain.times.astype("<i8").tobytes(),
+        np.array([d.toordinal() for d in chain.expirations], "<i4").tobytes(),
+        _shuffle(keys.astype("<i4").T.copy()),
+        chain.spot.astype("<i4").tobytes(),
+        _shuffle(chain.forward.astype("<f8")),
+        _shuffle(chain.open_interest.astype("<i4")),
+        _shuffle(chain.volume.astype("<i4")),
+    ]
+    bid = chain.bid.astype(np.int64)
+    _pack(_zigzag(np.diff(bid, axis=1, prepend=0)), parts)
+    _pack(_zigzag(chain.ask.astype(np.int64) - bid), parts)
+    iv = chain.iv.astype(np.int64)
+    _pack(_zigzag(np.diff(iv, axis=1, prepend=0)), parts)
+    body = zstandard.ZstdCompressor(level=3).compress(b"".join(parts))
+    return struct.pack("<BI", FORMAT_VERSION, zlib.crc32(body)) + body
+
+
+def decode(data: bytes) -> SessionChain:
+    """Read :func:`encode`'s bytes; raises :class:`ChainFormatError` when they are damaged."""
+    if len(data) < 5:
+        raise ChainFormatError("a stored session chain is cut short")
+    version, checksum = struct.unpack_from("<BI", data)
+    if version != FORMAT_VERSION:
+        raise ChainFormatError(f"a stored session chain has version {version}, known is {FORMAT_VERSION}")
+    if zlib.crc32(data[5:]) != checksum:
+        raise ChainFormatError("a stored session chain does not match its checksum")
+    body = zstandard.ZstdDecompressor().decompress(data[5:])
+    at = 0
+
+    def take(size: int) -> bytes:
+        nonlocal at
+        at += size
+        return body[at - size : at]
+
+    e, m, n, ordinal, settlement, length = struct.unpack("<HHIiiB", take(17))
+    symbol = take(length).decode()
+    times = np.frombuffer(take(8 * m), "<i8").astype(np.int64)
+    expirations = tuple(dt.date.fromordinal(int(o)) for o in np.frombuffer(take(4 * e), "<i4"))
+    keys = _unshuffle(take(12 * n), "<i4", 3 * n).reshape(3, n)
+    contracts = tuple(
+        ContractKey(expirations[a], _RIGHTS[b], s) for a, b, s in zip(*keys.tolist(), strict=True)
+    )
+    spot = np.frombuffer(take(4 * m), "<i4").astype(np.int32)
+    forward = _unshuffle(take(8 * e * m), "<f8", e * m).reshape(e, m).astype(np.float64)
+    open_interest = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)
+    volume = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)
+
+    def unpack() -> npt.NDArray[np.int64]:
+        width = take(1)[0]
+        raw = _unshuffle(take(width * n * m), f"<u{width}", n * m).reshape(n, m)
+        return _unzigzag(raw.astype(np.int64))
+
+    bid = np.cumsum(unpack(), axis=1)
+    ask = bid + unpack()
+    iv = np.cumsum(unpack(), axis=1)
+    return SessionChain(
+        symbol, dt.date.fromordinal(ordinal), times, spot, settlement, expirations, forward, contracts,
+        bid.astype(np.int32), ask.astype(np.int32), iv.astype(np.uint16), open_interest, volume,
+    )  # fmt: skip
+
+
+def digest(data: bytes) -> str:
+    """Identity of a stored session chain: SHA-256 over its bytes."""
+    return hashlib.sha256(data).hexdigest()

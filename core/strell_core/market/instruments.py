@@ -1,0 +1,64 @@
+"""Underlyings and option contracts as frozen facts."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from decimal import Decimal
+from enum import StrEnum
+from typing import NamedTuple
+
+
+class Right(StrEnum):
+    CALL = "call"
+    PUT = "put"
+
+    @property
+    def sign(self) -> int:
+        """+1 for calls, -1 for puts."""
+        return 1 if self is Right.CALL else -1
+
+
+@dataclass(frozen=True)
+class Underlying:
+    """An underlying with the terms of its options (European, cash-settled at the session's close)."""
+
+    symbol: str
+    name: str
+    currency: str
+    multiplier: int
+    quantum: Decimal
+    calendar: str
+    rate: float
+    """Flat continuously compounded interest rate a year, used to discount."""
+    last_trade_minutes: int = 5
+    """An expiring contract is last traded this many minutes before it settles."""
+
+
+class ContractKey(NamedTuple):
+    """What identifies a listed contract within its underlying. Sorts as chains are sorted."""
+
+    expiration: dt.date
+    right: str
+    strike: int
+
+    @property
+    def label(self) -> str:
+        return f"{self.expiration:%-d %b %Y} {self.strike} {self.right}"
+
+    @property
+    def code(self) -> str:
+        """Stable text form, used in files and addresses: ``2026-11-13/call/3200``."""
+        return f"{self.expiration.isoformat()}/{self.right}/{self.strike}"
+
+    @classmethod
+    def parse(cls, text: str) -> ContractKey:
+        """Read what :attr:`code` wrote; raises ``ValueError`` that says what is wrong."""
+        bits = text.split("/")
+        if len(bits) != 3 or bits[1] not in (Right.CALL, Right.PUT) or not bits[2].isdigit():
+            raise ValueError(f"'{text}' is not a contract; write it like 2026-11-13/call/3200")
+        try:
+            expiration = dt.date.fromisoformat(bits[0])
+        except ValueError as error:
+            raise ValueError(f"'{bits[0]}' in '{text}' is not a date") from error
+        return cls(expiration, bits[1], int(bits[2]))

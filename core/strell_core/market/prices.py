@@ -1,0 +1,41 @@
+"""Prices as integers, money as decimals: the one place where one becomes the other.
+
+A quoted price is an integer number of the instrument's *quantum* (0.05 for `MK30`). Marks and
+fills that may lie between two quotes are integers of the finer *part*, ``PARTS`` to a quantum,
+so that a mid or a share of the spread is exact and comparisons never meet rounding.
+"""
+
+from __future__ import annotations
+
+from decimal import ROUND_HALF_EVEN, Decimal
+
+PARTS = 2000
+"""Parts of one quantum: a mid needs 2, a share of the spread in thousandths needs 2000."""
+
+SPOT_SCALE = 100
+"""Underlying prices are integers of 0.01."""
+
+CENT = Decimal("0.01")
+
+
+def money(amount: Decimal) -> Decimal:
+    """Round an amount half-even to cents."""
+    return amount.quantize(CENT, rounding=ROUND_HALF_EVEN)
+
+
+def parts_to_money(parts: int, quantum: Decimal, multiplier: int) -> Decimal:
+    """Money worth of ``parts`` (signed, already times contracts), unrounded."""
+    return Decimal(int(parts)) * quantum * multiplier / PARTS
+
+
+def parts_to_price(parts: int, quantum: Decimal) -> Decimal:
+    """Price in points of ``parts`` of a quantum, exact."""
+    return Decimal(int(parts)) * quantum / PARTS
+
+
+def spot_to_parts(spot: int, quantum: Decimal) -> int:
+    """An underlying price (integer of 0.01 points) in parts of a quantum, exact."""
+    value = Decimal(int(spot)) / SPOT_SCALE * PARTS / quantum
+    if value != value.to_integral_value():
+        raise ValueError(f"a price of {spot / SPOT_SCALE} is not a whole number of parts of {quantum}")
+    return int(value)

@@ -1,0 +1,1 @@
+"""Black-76 on implied forwards: prices, Greeks, implied volatility, payoff."""

@@ -1,0 +1,1 @@
+"""The seeded generator behind the demo: invented prices of an invented market."""
