@@ -16,6 +16,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from strell_core.market.timeline import NO_DELTA
+
 YEAR_SECONDS = 365.0 * 86_400.0
 DAY = 1.0 / 365.0
 SQRT_HALF = math.sqrt(0.5)
@@ -107,7 +109,3 @@ def delta_grid(
             value = black_delta(forward, strike[i], years, iv[i] * 1e-4, discount, sign[i])
             out[i] = round(value * 10_000.0)
     return out
-
-
-NO_DELTA = -32768
-"""Stored delta of a quote that has none."""

@@ -1,0 +1,178 @@
+"""The memory-mapped cache of a timeline: built once from session chains, opened in milliseconds.
+
+A cache is a folder: one flat file a field, and ``index.json`` that says where each expiration lies.
+It appears under its final name only when it is complete, so a crash leaves nothing half-made.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import os
+import shutil
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from strell_core.market.calendars import SessionCalendar
+from strell_core.market.chains import NO_QUOTE, SessionChain
+from strell_core.market.instruments import Underlying
+from strell_core.market.timeline import NO_DELTA, DailyHistory, ExpirationCube, Timeline
+from strell_core.pricing.black import YEAR_SECONDS, delta_grid
+
+LAYOUT = 3
+_FIELDS = {"bid": "<i4", "ask": "<i4", "iv": "<u2", "delta": "<i2"}
+ATM_DAYS = 30
+
+
+def build(
+    folder: Path, chains: Callable[[], Iterable[SessionChain]], underlying: Underlying, calendar: SessionCalendar,
+    digest: str,
+) -> None:  # fmt: skip
+    """Write the cache of the sessions that ``chains()`` yields in order (it is called twice)."""
+    work = folder.with_name(f"{folder.name}.{os.getpid()}.part")
+    shutil.rmtree(work, ignore_errors=True)
+    work.mkdir(parents=True)
+    index = _plan(chains(), calendar)
+    n = index["times_total"]
+    flat = {
+        name: np.memmap(work / name, dtype, "w+", shape=(max(1, index["cells"]),)) for name, dtype in _FIELDS.items()
+    }
+    flat["bid"][:] = NO_QUOTE
+    flat["ask"][:] = NO_QUOTE
+    flat["delta"][:] = NO_DELTA
+    forward = np.full(index["forward_cells"], np.nan)
+    interest = np.zeros(index["interest_cells"], np.int32)
+    times, spot = np.empty(n, np.int64), np.empty(n, np.int32)
+    settlement, atm = [], []
+    for number, chain in enumerate(chains()):
+        a = index["first"][number]
+        m = len(chain.times)
+        times[a : a + m], spot[a : a + m] = chain.times, chain.spot
+        settlement.append(chain.settlement)
+        atm.append(_atm_iv(chain))
+        _place(index, number, chain, flat, forward, interest, underlying)
+    for values in flat.values():
+        values.flush()
+    np.savez(
+        work / "axis.npz", times=times, spot=spot, settlement=np.array(settlement, np.int32), atm=np.array(atm),
+        forward=forward, interest=interest,
+    )  # fmt: skip
+    (work / "index.json").write_text(json.dumps({**index, "digest": digest, "layout": LAYOUT}))
+    if folder.exists():
+        shutil.rmtree(work)
+    else:
+        work.rename(folder)
+
+
+def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar) -> dict[str, Any]:
+    first, dates = [0], []
+    found: dict[dt.date, dict[str, Any]] = {}
+    for number, chain in enumerate(chains):
+        dates.append(chain.date.isoformat())
+        for contract in chain.contracts:
+            if contract.expiration not in found:
+                found[contract.expiration] = {"session": number, "start": first[-1], "strikes": set()}
+            found[contract.expiration]["strikes"].add(contract.strike)
+        first.append(first[-1] + len(chain.times))
+        for expiration in chain.expirations:
+            found[expiration].update(last=number, end=first[-1])
+    cells = forward_cells = interest_cells = 0
+    table = []
+    for expiration in sorted(found):
+        entry = found[expiration]
+        columns, sessions = entry["end"] - entry["start"], entry["last"] - entry["session"] + 1
+        strikes = sorted(entry["strikes"])
+        table.append(
+            {
+                "expiration": expiration.isoformat(), "settles": calendar.session(expiration).close,
+                "start": entry["start"], "columns": columns, "session": entry["session"], "sessions": sessions,
+                "strikes": strikes, "cell": cells, "forward": forward_cells, "interest": interest_cells,
+            }
+        )  # fmt: skip
+        cells += 2 * len(strikes) * columns
+        forward_cells += columns
+        interest_cells += 2 * len(strikes) * sessions
+    return {
+        "dates": dates, "first": first, "times_total": first[-1], "cells": cells, "forward_cells": forward_cells,
+        "interest_cells": interest_cells, "expirations": table,
+    }  # fmt: skip
+
+
+def _place(
+    index: dict[str, Any], number: int, chain: SessionChain, flat: dict[str, Any], forward: Any, interest: Any,
+    underlying: Underlying,
+) -> None:  # fmt: skip
+    table = {entry["expiration"]: entry for entry in index["expirations"]}
+    m, a = len(chain.times), index["first"][number]
+    begin = 0
+    for rank, expiration in enumerate(chain.expirations):
+        entry = table[expiration.isoformat()]
+        end = begin
+        while end < len(chain.contracts) and chain.contracts[end].expiration == expiration:
+            end += 1
+        strikes, columns = entry["strikes"], entry["columns"]
+        position = {strike: i for i, strike in enumerate(strikes)}
+        rows = np.array(
+            [position[c.strike] + (0 if c.right == "call" else len(strikes)) for c in chain.contracts[begin:end]]
+        )
+        at, shape = a - entry["start"], (2 * len(strikes), columns)
+        window = slice(entry["cell"], entry["cell"] + shape[0] * shape[1])
+        for name, values in (("bid", chain.bid), ("ask", chain.ask), ("iv", chain.iv)):
+            flat[name][window].reshape(shape)[rows, at : at + m] = values[begin:end]
+        delta = flat["delta"][window].reshape(shape)
+        sign = np.array([1 if c.right == "call" else -1 for c in chain.contracts[begin:end]], np.int64)
+        strike = np.array([c.strike for c in chain.contracts[begin:end]], np.float64)
+        for t in range(m):
+            years = max(0.0, (entry["settles"] - int(chain.times[t])) / YEAR_SECONDS)
+            delta[rows, at + t] = delta_grid(
+                float(chain.forward[rank, t]), strike, years, chain.iv[begin:end, t].copy(), underlying.rate, sign
+            )
+        forward[entry["forward"] + at : entry["forward"] + at + m] = chain.forward[rank]
+        cells = interest[entry["interest"] : entry["interest"] + shape[0] * entry["sessions"]]
+        cells.reshape(shape[0], entry["sessions"])[rows, number - entry["session"]] = chain.open_interest[begin:end]
+        begin = end
+
+
+def _atm_iv(chain: SessionChain) -> float:
+    target = min(
+        range(len(chain.expirations)), key=lambda i: abs((chain.expirations[i] - chain.date).days - ATM_DAYS)
+    )
+    forward = float(chain.forward[target, -1])
+    calls = [
+        (abs(c.strike - forward), i)
+        for i, c in enumerate(chain.contracts)
+        if c.expiration == chain.expirations[target] and c.right == "call" and chain.iv[i, -1] > 0
+    ]
+    return float(chain.iv[min(calls)[1], -1]) / 100.0 if calls and np.isfinite(forward) else float("nan")
+
+
+def open_timeline(folder: Path, underlying: Underlying, calendar: SessionCalendar) -> Timeline:
+    """Open a cache; raises ``FileNotFoundError`` if it is not there or of another layout."""
+    index = json.loads((folder / "index.json").read_text())
+    if index["layout"] != LAYOUT:
+        raise FileNotFoundError(f"{folder} has layout {index['layout']}, wanted is {LAYOUT}")
+    axis = dict(np.load(folder / "axis.npz"))
+    flat: dict[str, Any] = {name: np.memmap(folder / name, dtype, "r") for name, dtype in _FIELDS.items()}
+    cubes: dict[dt.date, ExpirationCube] = {}
+    for entry in index["expirations"]:
+        expiration = dt.date.fromisoformat(entry["expiration"])
+        shape = (2 * len(entry["strikes"]), entry["columns"])
+        window = slice(entry["cell"], entry["cell"] + shape[0] * shape[1])
+        cells = axis["interest"][entry["interest"] : entry["interest"] + shape[0] * entry["sessions"]]
+        quotes = {name: np.asarray(values[window]).reshape(shape) for name, values in flat.items()}
+        cubes[expiration] = ExpirationCube(
+            expiration, entry["settles"], entry["start"], np.array(entry["strikes"], np.int32), quotes["bid"],
+            quotes["ask"], quotes["iv"], quotes["delta"],
+            axis["forward"][entry["forward"] : entry["forward"] + entry["columns"]],
+            cells.reshape(shape[0], entry["sessions"]), entry["session"],
+        )  # fmt: skip
+    dates = tuple(dt.date.fromisoformat(text) for text in index["dates"])
+    first = np.array(index["first"], np.int64)
+    closes = axis["settlement"] / 100.0
+    return Timeline(
+        underlying, calendar, dates, first, axis["times"], axis["spot"], axis["settlement"],
+        DailyHistory(dates, closes, axis["atm"]), cubes, index["digest"],
+    )  # fmt: skip

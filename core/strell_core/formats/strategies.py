@@ -1,0 +1,78 @@
+"""Strategy files: YAML (or JSON, which is YAML) with errors at their line."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import yaml
+
+from strell_core.strategy.document import DocumentError, Problem, normalise
+
+MAX_BYTES = 200_000
+MAX_DEPTH = 12
+
+
+class StrategyFileError(ValueError):
+    """A file that is not a strategy; ``problems`` are ``(line, path, message)``, lines from 1."""
+
+    def __init__(self, problems: list[tuple[int, str, str]]) -> None:
+        super().__init__("; ".join(f"line {line}: {message}" for line, _, message in problems))
+        self.problems = problems
+
+
+def to_text(document: Mapping[str, Any]) -> str:
+    """A document as YAML text; :func:`from_text` gives the same document back."""
+    return yaml.safe_dump(dict(document), sort_keys=False, allow_unicode=True, default_flow_style=None, width=100)
+
+
+def from_text(text: str) -> dict[str, Any]:
+    """Parse and normalise a strategy file; raises :class:`StrategyFileError`."""
+    if len(text.encode()) > MAX_BYTES:
+        raise StrategyFileError([(1, "", f"a strategy file is at most {MAX_BYTES // 1000} kB")])
+    try:
+        _refuse_aliases(text)
+        node = yaml.compose(text, Loader=yaml.SafeLoader)
+        raw = yaml.safe_load(text)
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        raise StrategyFileError([(mark.line + 1 if mark else 1, "", error.problem or "not valid YAML")]) from error
+    except (yaml.YAMLError, ValueError, RecursionError) as error:
+        raise StrategyFileError([(1, "", f"not valid YAML: {str(error).splitlines()[0]}")]) from error
+    try:
+        return normalise(raw)
+    except DocumentError as error:
+        raise StrategyFileError(
+            [(line_of(node, problem), problem.path, problem.message) for problem in error.problems]
+        ) from error
+
+
+def _refuse_aliases(text: str) -> None:
+    """Aliases let a small file grow without bound; a strategy needs none."""
+    depth = 0
+    for event in yaml.parse(text, Loader=yaml.SafeLoader):
+        if isinstance(event, yaml.AliasEvent):
+            raise yaml.MarkedYAMLError(problem="references (*name) are not allowed", problem_mark=event.start_mark)
+        if isinstance(event, yaml.CollectionStartEvent):
+            depth += 1
+            if depth > MAX_DEPTH:
+                raise yaml.MarkedYAMLError(problem="nested too deeply", problem_mark=event.start_mark)
+        elif isinstance(event, yaml.CollectionEndEvent):
+            depth -= 1
+
+
+def line_of(node: yaml.Node | None, problem: Problem) -> int:
+    """Line (from 1) of the deepest existing part of a problem's path."""
+    line = 1
+    for part in problem.path.split("/") if problem.path else []:
+        found: tuple[int, yaml.Node] | None = None
+        if isinstance(node, yaml.MappingNode):
+            for key, value in node.value:
+                if getattr(key, "value", None) == part:
+                    found = (key.start_mark.line, value)
+        elif isinstance(node, yaml.SequenceNode) and part.isdigit() and int(part) < len(node.value):
+            found = (node.value[int(part)].start_mark.line, node.value[int(part)])
+        if found is None:
+            break
+        line, node = found[0] + 1, found[1]
+    return line

@@ -1,0 +1,222 @@
+"""Recorded history of one underlying as arrays over one time axis, and the chain at an instant.
+
+Quotes are held per expiration as *cubes*: ``(contracts, its snapshots)``, calls before puts, each
+by strike. The arrays may be memory-mapped; nothing here copies them.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from bisect import bisect_left, bisect_right
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.market.calendars import SessionCalendar
+from strell_core.market.instruments import ContractKey, Underlying
+
+NO_DELTA = -32768
+"""Stored delta of a quote that has none."""
+
+
+class Quote(NamedTuple):
+    """One contract at one instant: quanta, 0.0001 of volatility, 0.0001 of delta (``None``: none)."""
+
+    bid: int
+    ask: int
+    iv: int | None
+    delta: int | None
+
+    @property
+    def valid(self) -> bool:
+        """Bid ≥ 0, ask > 0, bid ≤ ask (semantics rule 3)."""
+        return 0 <= self.bid <= self.ask and self.ask > 0
+
+
+NO_QUOTE_AT_ALL = Quote(-1, -1, None, None)
+
+
+@dataclass(frozen=True)
+class ExpirationCube:
+    """All quotes of one expiration. ``start`` is the timeline index of its first column."""
+
+    expiration: dt.date
+    settlement_at: int
+    start: int
+    strikes: npt.NDArray[np.int32]
+    bid: npt.NDArray[np.int32]
+    ask: npt.NDArray[np.int32]
+    iv: npt.NDArray[np.uint16]
+    delta: npt.NDArray[np.int16]
+    forward: npt.NDArray[np.float64]
+    open_interest: npt.NDArray[np.int32]
+    """As published each session: ``(contracts, sessions of its life)``."""
+    first_session: int
+
+    @property
+    def end(self) -> int:
+        return self.start + self.bid.shape[1]
+
+    def row(self, right: str, strike: int) -> int | None:
+        """Row of a contract, ``None`` if it is not listed."""
+        at = int(np.searchsorted(self.strikes, strike))
+        if at == len(self.strikes) or self.strikes[at] != strike:
+            return None
+        return at if right == "call" else at + len(self.strikes)
+
+
+@dataclass(frozen=True)
+class ExpirationSlice:
+    """One right of one expiration at one instant; arrays ``(strikes,)``, see :class:`Quote`."""
+
+    expiration: dt.date
+    right: str
+    settlement_at: int
+    forward: float
+    strikes: npt.NDArray[np.int32]
+    bid: npt.NDArray[np.int32]
+    ask: npt.NDArray[np.int32]
+    iv: npt.NDArray[np.uint16]
+    delta: npt.NDArray[np.int16]
+    open_interest: npt.NDArray[np.int32]
+
+    @property
+    def valid(self) -> npt.NDArray[np.bool_]:
+        """Quotes that may be traded on (semantics rule 3)."""
+        return (self.bid >= 0) & (self.ask > 0) & (self.bid <= self.ask)
+
+
+class ChainView:
+    """The chain at one instant."""
+
+    def __init__(self, timeline: Timeline, index: int) -> None:
+        self._timeline = timeline
+        self.index = index
+        self.instant = int(timeline.times[index])
+        self.spot = int(timeline.spot[index])
+
+    @cached_property
+    def expirations(self) -> list[dt.date]:
+        """Expirations with quotes at this instant, nearest first."""
+        return [
+            cube.expiration
+            for cube in self._timeline.cubes_at(self.index)
+            if bool((cube.ask[:, self.index - cube.start] > 0).any())
+        ]
+
+    def slice(self, expiration: dt.date, right: str) -> ExpirationSlice:
+        """Quotes of one right of one expiration; raises ``KeyError`` when it is not listed."""
+        cube = self._timeline.cubes[expiration]
+        if not cube.start <= self.index < cube.end:
+            raise KeyError(expiration)
+        column, n = self.index - cube.start, len(cube.strikes)
+        rows = slice(0, n) if right == "call" else slice(n, 2 * n)
+        session = int(self._timeline.session_of[self.index]) - cube.first_session
+        return ExpirationSlice(
+            expiration, right, cube.settlement_at, float(cube.forward[column]), cube.strikes,
+            cube.bid[rows, column], cube.ask[rows, column], cube.iv[rows, column], cube.delta[rows, column],
+            cube.open_interest[rows, session],
+        )  # fmt: skip
+
+    def forward(self, expiration: dt.date) -> float:
+        """Parity forward in points, NaN if there is none."""
+        cube = self._timeline.cubes.get(expiration)
+        if cube is None or not cube.start <= self.index < cube.end:
+            return float("nan")
+        return float(cube.forward[self.index - cube.start])
+
+    def quote(self, contract: ContractKey) -> Quote:
+        """Quote of a contract; an invalid :class:`Quote` if it has none now."""
+        cube = self._timeline.cubes.get(contract.expiration)
+        if cube is None or not cube.start <= self.index < cube.end:
+            return NO_QUOTE_AT_ALL
+        row = cube.row(contract.right, contract.strike)
+        if row is None:
+            return NO_QUOTE_AT_ALL
+        at = self.index - cube.start
+        iv, delta = int(cube.iv[row, at]), int(cube.delta[row, at])
+        return Quote(int(cube.bid[row, at]), int(cube.ask[row, at]), iv or None, None if delta == NO_DELTA else delta)
+
+
+@dataclass(frozen=True)
+class DailyHistory:
+    """One value a completed session, oldest first: what daily measures are made from."""
+
+    dates: tuple[dt.date, ...]
+    close: npt.NDArray[np.float64]
+    atm_iv: npt.NDArray[np.float64]
+    """At-the-money IV (percent) of the expiration nearest 30 days, at the last snapshot; NaN: none."""
+
+    def before(self, session: int) -> DailyHistory:
+        """What was known when session number ``session`` began."""
+        return DailyHistory(self.dates[:session], self.close[:session], self.atm_iv[:session])
+
+
+class Timeline:
+    """Recorded snapshots of one underlying, end to end, with all its expirations."""
+
+    def __init__(
+        self, underlying: Underlying, calendar: SessionCalendar, dates: tuple[dt.date, ...],
+        first: npt.NDArray[np.int64], times: npt.NDArray[np.int64], spot: npt.NDArray[np.int32],
+        settlement: npt.NDArray[np.int32], daily: DailyHistory, cubes: dict[dt.date, ExpirationCube], digest: str,
+    ) -> None:  # fmt: skip
+        self.underlying = underlying
+        self.calendar = calendar
+        self.dates = dates
+        self.first = first
+        self.times = times
+        self.spot = spot
+        self.settlement = settlement
+        self.daily = daily
+        self.cubes = cubes
+        self.digest = digest
+        counts = np.diff(first)
+        self.session_of = np.repeat(np.arange(len(dates), dtype=np.int32), counts)
+        offsets = np.array([_utc_offset(calendar, date) for date in dates], np.int64)
+        self.minute = ((times + np.repeat(offsets, counts)) % 86_400 // 60).astype(np.int32)
+        self.ordinal = np.repeat(np.array([d.toordinal() for d in dates], np.int32), counts)
+        self.is_single = np.repeat(counts == 1, counts)
+        self.is_last = np.zeros(len(times), np.bool_)
+        self.is_last[first[1:] - 1] = True
+        self._session_index = {date: index for index, date in enumerate(dates)}
+
+    @cached_property
+    def _ordered(self) -> list[ExpirationCube]:
+        return [self.cubes[date] for date in sorted(self.cubes)]
+
+    @cached_property
+    def _dates_ordered(self) -> list[dt.date]:
+        return sorted(self.cubes)
+
+    def cubes_at(self, index: int) -> list[ExpirationCube]:
+        """Expirations listed at a timeline index, nearest first."""
+        today = self.dates[int(self.session_of[index])]
+        begin = bisect_left(self._dates_ordered, today)
+        return [cube for cube in self._ordered[begin:] if cube.start <= index < cube.end]
+
+    def view(self, index: int) -> ChainView:
+        return ChainView(self, index)
+
+    def session_index(self, date: dt.date) -> int | None:
+        """Number of the recorded session of ``date``, ``None`` if there is none."""
+        return self._session_index.get(date)
+
+    def at_or_before(self, instant: int) -> int:
+        """Index of the last snapshot not after ``instant``; raises ``ValueError`` before the first."""
+        index = bisect_right(self.times, instant) - 1
+        if index < 0:
+            raise ValueError("there is no recorded snapshot so early")
+        return index
+
+    def span(self, start: dt.date, end: dt.date) -> tuple[int, int]:
+        """Timeline indices ``[a, b)`` of the sessions from ``start`` to ``end``, both included."""
+        low, high = bisect_left(self.dates, start), bisect_right(self.dates, end)
+        return int(self.first[low]), int(self.first[high])
+
+
+def _utc_offset(calendar: SessionCalendar, date: dt.date) -> int:
+    offset = dt.datetime.combine(date, dt.time(12), calendar.tz).utcoffset()
+    return int(offset.total_seconds()) if offset else 0

@@ -1,0 +1,1 @@
+"""Numbers read from the market that a rule may use, each declared once."""

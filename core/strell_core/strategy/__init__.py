@@ -1,0 +1,1 @@
+"""The strategy document: what a person may write, and what it means."""

@@ -1,0 +1,54 @@
+"""All declarations, their files imported."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.registry import load_folder
+from strell_core.strategy import enter, expiry_picks, kinds, leave, orders, size, strike_picks, structure_conditions
+
+LEG = Declaration(
+    id="leg", section="legs", title="Leg", sentence="{side} {ratio} {right} {strike}, in {expiry}.",
+    params=(
+        Param("side", "choice", "Side", "sell", choices={"sell": "Sell", "buy": "Buy"}),
+        Param("ratio", "integer", "Ratio", 1, 1, 20),
+        Param("right", "choice", "Right", "put", choices={"call": "call", "put": "put"}),
+    ),
+    explains="One option of the structure, chosen by rule at the decision time; its quantity is lots × ratio.",
+    example="Sell 1 put nearest to delta 0.20, in the expiration nearest 10 days (5–18).",
+    words=("option", "call", "put"), mirror={"right": {"call": "put", "put": "call"}},
+)  # fmt: skip
+
+SECTIONS = ("enter", "legs", "size", "leave", "orders")
+SECTION_TITLES = {"enter": "Enter", "legs": "Legs", "size": "Size", "leave": "Leave", "orders": "Orders and costs"}
+
+
+@lru_cache(maxsize=1)
+def load() -> None:
+    """Import every declaring file once."""
+    for package in (enter, expiry_picks, strike_picks, structure_conditions, size, leave, orders):
+        load_folder(package)
+
+
+def sentences(section: str) -> dict[str, Declaration]:
+    """Declarations that may stand in a section of the sheet, by id."""
+    load()
+    items: dict[str, list[Declaration]] = {
+        "enter": [item.declaration for item in kinds.enter_conditions.all()],
+        "legs": [LEG, *(item.declaration for item in kinds.structure_conditions.all())],
+        "size": [item.declaration for item in kinds.size_rules.all()],
+        "leave": [item.declaration for item in kinds.exits.all()],
+        "orders": [item.declaration for item in kinds.order_rules.all()],
+    }
+    return {declaration.id: declaration for declaration in items[section]}
+
+
+def picks(name: str) -> dict[str, Declaration]:
+    """Declarations of ``expiry`` or ``strike`` picks, by id."""
+    load()
+    items = kinds.expiry_picks.all() if name == "expiry" else kinds.strike_picks.all()
+    return {item.declaration.id: item.declaration for item in items}
+
+
+PICKS = ("strike", "expiry")

@@ -1,0 +1,1 @@
+"""Conditions for opening, one file each."""

@@ -1,0 +1,50 @@
+"""A condition on every measure: "only if <measure> is above or below <level>"."""
+
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.measure import Measure, load
+from strell_core.strategy.kinds import (
+    FALSE,
+    TRUE,
+    UNVALUED,
+    EnterCondition,
+    EntryContext,
+    Params,
+    Verdict,
+    enter_conditions,
+)
+
+_LEVELS = {"rsi": (30, 0, 100), "iv_rank": (30, 0, 100), "average_gap": (0, -50, 50)}
+
+
+def condition_on(measure: Measure) -> EnterCondition:
+    """The entry condition made from a measure's declaration."""
+    base = measure.declaration
+    default, low, high = _LEVELS.get(base.id, (15, 0, 300))
+    declaration = Declaration(
+        id=f"when_{base.id}", section="enter", title=base.title, version=base.version,
+        sentence=f"Only if {base.sentence} is {{comparison}} {{level}}.",
+        params=(
+            *base.params,
+            Param("comparison", "choice", "Comparison", "above", choices={"above": "above", "below": "below"}),
+            Param("level", "number", "Level", default, low, high, 0.5, base.unit),
+        ),
+        explains=base.explains, example=base.example, words=base.words, unit=base.unit, grid=base.grid,
+        warm_up=base.warm_up, needs=base.needs,
+        mirror={"comparison": {"above": "below", "below": "above"}} if base.id in ("rsi", "average_gap") else {},
+        when_true="{value}, {comparison} {level}", when_false="{value}, needs {comparison} {level}",
+        when_unvalued=f"{base.title} has no value yet",
+    )  # fmt: skip
+
+    def judge(context: EntryContext, params: Params) -> Verdict:
+        value = measure.value(context.history, params)
+        values = {"value": value, "comparison": params["comparison"], "level": params["level"]}
+        if value is None:
+            return Verdict(UNVALUED, values)
+        held = value > params["level"] if params["comparison"] == "above" else value < params["level"]
+        return Verdict(TRUE if held else FALSE, values)
+
+    return EnterCondition(declaration, judge)
+
+
+for _measure in load().all():
+    enter_conditions.register(condition_on(_measure))

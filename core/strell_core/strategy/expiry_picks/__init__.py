@@ -1,0 +1,1 @@
+"""Choosing an expiration by rule, one file each."""

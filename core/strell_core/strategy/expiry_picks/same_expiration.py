@@ -1,0 +1,21 @@
+"""The expiration another leg has."""
+
+import datetime as dt
+from collections.abc import Sequence
+
+from strell_core.measures.declaration import Declaration
+from strell_core.strategy.kinds import ExpiryPick, Params, expiry_picks
+
+DECLARATION = Declaration(
+    id="same_expiration", section="expiry pick", title="same as the first leg",
+    sentence="the same expiration", params=(),
+    explains="The expiration of the strategy's first leg.",
+    example="in the same expiration", words=("same",),
+)  # fmt: skip
+
+
+def choose(today: dt.date, listed: Sequence[dt.date], other: dt.date | None, params: Params) -> list[dt.date]:
+    return [other] if other is not None and other in listed else []
+
+
+expiry_picks.register(ExpiryPick(DECLARATION, choose))

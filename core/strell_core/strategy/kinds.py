@@ -1,0 +1,165 @@
+"""Kinds of declared sentences and picks, and what each is given to decide on.
+
+Truth has three values: ``TRUE``, ``FALSE`` and ``UNVALUED``; only ``TRUE`` acts (semantics rule 4).
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.market.calendars import SessionCalendar
+from strell_core.market.instruments import ContractKey
+from strell_core.market.timeline import DailyHistory, ExpirationSlice, Quote
+from strell_core.measures.declaration import Declaration
+from strell_core.measures.registry import Registry
+
+TRUE, FALSE, UNVALUED = 1, 0, -1
+TRUTH_WORDS = {TRUE: "true", FALSE: "false", UNVALUED: "unvalued"}
+Truths = npt.NDArray[np.int8]
+Ints = npt.NDArray[np.int64]
+Params = Mapping[str, Any]
+Values = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a condition said, with the numbers it saw."""
+
+    truth: int
+    values: Values
+
+
+@dataclass(frozen=True)
+class EntryContext:
+    """What entry conditions may know at a decision time."""
+
+    open_trades: int
+    history: DailyHistory
+    """Completed sessions only."""
+
+
+@dataclass(frozen=True)
+class PickedLeg:
+    """A leg with the contract a rule chose. ``contracts`` is per lot, signed."""
+
+    leg_id: str
+    contract: ContractKey
+    contracts: int
+    quote: Quote
+
+
+@dataclass(frozen=True)
+class PositionLeg:
+    contract: ContractKey
+    contracts: int
+    opened_parts: int
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """A position over ``n`` consecutive snapshots in which its legs do not change.
+
+    Arrays are ``(n,)``. P/L is in parts of a quantum times contracts, before costs, realised parts
+    included; ``opening`` is the premium in the same unit, a credit positive.
+    """
+
+    legs: Sequence[PositionLeg]
+    opening: int
+    opened_on: dt.date
+    calendar: SessionCalendar
+    ordinal: npt.NDArray[np.int32]
+    minute: npt.NDArray[np.int32]
+    spot: npt.NDArray[np.int32]
+    closable: Ints
+    mid: Ints
+    valued: npt.NDArray[np.bool_]
+    """All legs have a valid quote: mid and what depends on it are valued."""
+    closable_valued: npt.NDArray[np.bool_]
+    """All legs could be closed now: as ``valued``, and no long stands at a zero bid."""
+    doubtful: npt.NDArray[np.bool_]
+    """The mark is too wide, or the snapshot the last of several, for a profit target to trust."""
+    best: Ints
+    """Highest mid P/L since the first fill, this snapshot included."""
+    quantum_per_spot: int
+    """Parts of a quantum in 0.01 points of the underlying."""
+
+    def judged(self, truth: npt.NDArray[np.bool_], valued: npt.NDArray[np.bool_]) -> Truths:
+        """Three-valued truths from two masks."""
+        return np.where(valued, np.where(truth, TRUE, FALSE), UNVALUED).astype(np.int8)
+
+
+@dataclass(frozen=True)
+class EnterCondition:
+    declaration: Declaration
+    judge: Callable[[EntryContext, Params], Verdict]
+
+
+@dataclass(frozen=True)
+class ExpiryPick:
+    """``choose(today, listed, other, params)`` ranks listed expirations, best first; empty: none.
+
+    ``other`` is the expiration of the leg it refers to, if it refers to one.
+    """
+
+    declaration: Declaration
+    choose: Callable[[dt.date, Sequence[dt.date], dt.date | None, Params], list[dt.date]]
+
+
+@dataclass(frozen=True)
+class StrikePick:
+    """``distance(slice, spot, params)`` gives each strike's distance from what is wanted, as whole
+    numbers ``(strikes,)``; a negative one means the strike may not be picked. The nearest wins; ties
+    go further out of the money, then to the lower strike (semantics rule 6)."""
+
+    declaration: Declaration
+    distance: Callable[[ExpirationSlice, int, Params], Ints]
+
+
+@dataclass(frozen=True)
+class StructureCondition:
+    declaration: Declaration
+    judge: Callable[[Sequence[PickedLeg], Params], Verdict]
+
+
+@dataclass(frozen=True)
+class SizeRule:
+    """``lots(params)``: how many lots; zero means no entry."""
+
+    declaration: Declaration
+    lots: Callable[[Params], int]
+
+
+ExitKind = Literal["loss", "profit", "other"]
+
+
+@dataclass(frozen=True)
+class Exit:
+    """``test(stretch, params)`` gives truths ``(n,)``; ``values(stretch, params, i)`` the numbers
+    for the reason at snapshot ``i``. Profit exits ignore doubtful marks by themselves."""
+
+    declaration: Declaration
+    kind: ExitKind
+    test: Callable[[Stretch, Params], Truths]
+    values: Callable[[Stretch, Params, int], Values]
+
+
+@dataclass(frozen=True)
+class OrderRule:
+    """A setting of fills, costs or policies; the engine reads its values."""
+
+    declaration: Declaration
+
+
+enter_conditions: Registry[EnterCondition] = Registry()
+expiry_picks: Registry[ExpiryPick] = Registry()
+strike_picks: Registry[StrikePick] = Registry()
+structure_conditions: Registry[StructureCondition] = Registry()
+size_rules: Registry[SizeRule] = Registry()
+exits: Registry[Exit] = Registry()
+order_rules: Registry[OrderRule] = Registry()

@@ -1,0 +1,1 @@
+"""Exits, one file each."""

@@ -1,0 +1,52 @@
+"""Strike fence: leaving when the underlying moves a distance before or beyond a short strike."""
+
+import numpy as np
+
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
+
+DECLARATION = Declaration(
+    id="strike_fence", section="leave", title="Strike fence",
+    sentence="When the underlying is {call} beyond a short call or {put} beyond a short put.",
+    params=(
+        Param("call", "number", "Beyond the call", 0.5, -10, 20, 0.1, "%"),
+        Param("put", "number", "Beyond the put", 1.0, -10, 20, 0.1, "%"),
+    ),
+    explains="Distances in percent of the short strike; negative ones lie before it. Reaching the distance "
+    "counts. Looks at the underlying only, so it acts without option prices.",
+    example="When the underlying is 0.5 % beyond a short call or 1.0 % beyond a short put.",
+    words=("short strike", "breach", "touch", "underlying stop"), scope="position", unit="%",
+    when_true="the underlying at {spot} is past the fence {fence} of the short {strike} {right}",
+    when_false="the underlying at {spot} is inside the fences", when_unvalued="there is no short leg",
+)  # fmt: skip
+
+
+def _fences(stretch: Stretch, params: Params) -> list[tuple[int, int, int, str]]:
+    """(sign, fence in 0.00001 points, strike, right) of every short leg."""
+    out = []
+    for leg in stretch.legs:
+        if leg.contracts < 0:
+            sign = 1 if leg.contract.right == "call" else -1
+            beyond = round(params["call" if sign > 0 else "put"] * 10)
+            out.append((sign, leg.contract.strike * 100 * (1000 + sign * beyond), leg.contract.strike, leg.contract.right))
+    return out
+
+
+def test(stretch: Stretch, params: Params) -> Truths:
+    fences = _fences(stretch, params)
+    scaled = stretch.spot.astype(np.int64) * 1000
+    past = np.zeros(len(scaled), np.bool_)
+    for sign, fence, _, _ in fences:
+        past |= sign * (scaled - fence) >= 0
+    return stretch.judged(past, np.full(len(scaled), bool(fences)))
+
+
+def values(stretch: Stretch, params: Params, i: int) -> Values:
+    spot = int(stretch.spot[i])
+    for sign, fence, strike, right in _fences(stretch, params):
+        if sign * (spot * 1000 - fence) >= 0:
+            return {"spot": spot / 100, "fence": fence / 100_000, "strike": strike, "right": right}
+    return {"spot": spot / 100}
+
+
+exits.register(Exit(DECLARATION, "loss", test, values))

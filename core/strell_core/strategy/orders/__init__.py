@@ -1,0 +1,1 @@
+"""Fills, costs and policies, one file each."""

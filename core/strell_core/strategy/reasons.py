@@ -1,0 +1,33 @@
+"""Reason texts from declarations: what a sentence said, in words with its numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from strell_core.measures.declaration import Declaration
+from strell_core.strategy.kinds import FALSE, TRUE
+
+MONEY_VALUES = {"pnl", "loss", "premium", "best"}
+"""Values of exits that are parts of a quantum times contracts and read as money."""
+
+
+def reason_text(
+    declaration: Declaration, truth: int, values: Mapping[str, Any], as_money: Callable[[int], str]
+) -> str:
+    """The declaration's text for a truth, its values filled in; money through ``as_money``."""
+    template = declaration.when_unvalued
+    if truth in (TRUE, FALSE):
+        template = declaration.when_true if truth == TRUE else declaration.when_false
+    is_exit = declaration.section == "leave"
+    shown = {
+        key: as_money(value) if is_exit and key in MONEY_VALUES else _plain(value) for key, value in values.items()
+    }
+    try:
+        return template.format(**shown)
+    except KeyError:
+        return template
+
+
+def _plain(value: Any) -> str:
+    return f"{value:g}" if isinstance(value, float) else str(value)

@@ -1,0 +1,1 @@
+"""How many lots, one file each."""

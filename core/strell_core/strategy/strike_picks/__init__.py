@@ -1,0 +1,1 @@
+"""Choosing a strike by rule, one file each."""

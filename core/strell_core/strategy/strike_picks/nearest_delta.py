@@ -1,0 +1,25 @@
+"""The strike whose delta is nearest to a value."""
+
+import numpy as np
+
+from strell_core.market.timeline import NO_DELTA, ExpirationSlice
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
+
+DECLARATION = Declaration(
+    id="nearest_delta", section="strike pick", title="nearest delta", sentence="nearest to delta {delta}",
+    params=(Param("delta", "number", "Delta", 0.20, 0.01, 0.99, 0.01),),
+    explains="Distance of the delta's size (a put's sign is ignored) from the value, both on a grid of 0.0001. "
+    "Strikes without a valid quote or without a delta are passed over.",
+    example="Sell 1 call nearest to delta 0.20", words=("delta", "probability"),
+    unit="delta", grid=0.0001,
+)  # fmt: skip
+
+
+def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
+    delta = chain.delta.astype(np.int64)
+    away = np.abs(np.abs(delta) - round(params["delta"] * 10_000))
+    return np.where(chain.valid & (delta != NO_DELTA), away, -1)
+
+
+strike_picks.register(StrikePick(DECLARATION, distance))

@@ -1,0 +1,24 @@
+"""The strike whose mid is nearest to a premium."""
+
+import numpy as np
+
+from strell_core.market.timeline import ExpirationSlice
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
+
+DECLARATION = Declaration(
+    id="nearest_premium", section="strike pick", title="by premium", sentence="nearest to a premium of {points} points",
+    params=(Param("points", "number", "Premium", 10.0, 0.05, 1000, 0.05, ""),),
+    explains="Distance of the mid from the premium, in points of the option's price.",
+    example="Sell 1 put nearest to a premium of 10.00 points", words=("price", "credit", "premium"), unit="points",
+)  # fmt: skip
+QUANTA_A_POINT = 20
+
+
+def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
+    wanted = 2 * round(params["points"] * QUANTA_A_POINT)
+    away = np.abs(chain.bid.astype(np.int64) + chain.ask - wanted)
+    return np.where(chain.valid, away, -1)
+
+
+strike_picks.register(StrikePick(DECLARATION, distance))

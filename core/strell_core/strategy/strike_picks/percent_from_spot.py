@@ -1,0 +1,26 @@
+"""A strike a share of the underlying's price out of the money."""
+
+import numpy as np
+
+from strell_core.market.timeline import ExpirationSlice
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
+
+DECLARATION = Declaration(
+    id="percent_from_spot", section="strike pick", title="away from spot",
+    sentence="{percent} out of the money",
+    params=(Param("percent", "number", "Away from spot", 3.0, -20, 40, 0.1, "%"),),
+    explains="The listed strike nearest to spot plus (calls) or minus (puts) the share of spot. Negative values "
+    "lie in the money.",
+    example="Sell 1 put 3.0 % out of the money", words=("moneyness", "percent", "points away"), unit="%",
+)  # fmt: skip
+
+
+def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
+    sign = 1 if chain.right == "call" else -1
+    wanted = spot * (1000 + sign * round(params["percent"] * 10))
+    away = np.abs(chain.strikes.astype(np.int64) * 100_000 - wanted)
+    return np.where(chain.valid, away, -1)
+
+
+strike_picks.register(StrikePick(DECLARATION, distance))

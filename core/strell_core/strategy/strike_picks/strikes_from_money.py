@@ -1,0 +1,32 @@
+"""At the money by the forward, plus or minus a number of listed strikes."""
+
+import numpy as np
+
+from strell_core.market.timeline import ExpirationSlice
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
+
+DECLARATION = Declaration(
+    id="strikes_from_money", section="strike pick", title="strikes from the money",
+    sentence="{strikes|strike|strikes} out of the money",
+    params=(Param("strikes", "integer", "Strikes", 0, -30, 30),),
+    explains="Starts at the listed strike nearest to the forward and counts listed strikes outward (calls up, "
+    "puts down); 0 is at the money, negative values lie in the money. None when there is no forward.",
+    example="Buy 1 call 0 strikes out of the money", words=("at the money", "ATM", "offset"),
+)  # fmt: skip
+
+
+def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
+    listed = np.flatnonzero(chain.ask > 0)
+    if not chain.forward > 0 or len(listed) == 0:
+        return np.full(len(chain.strikes), -1, np.int64)
+    centre = int(np.argmin(np.abs(chain.strikes[listed] - chain.forward)))
+    at = centre + (1 if chain.right == "call" else -1) * params["strikes"]
+    out = np.full(len(chain.strikes), -1, np.int64)
+    if 0 <= at < len(listed):
+        rank = np.abs(np.arange(len(listed)) - at)
+        out[listed] = np.where(chain.valid[listed], rank, -1)
+    return out
+
+
+strike_picks.register(StrikePick(DECLARATION, distance))

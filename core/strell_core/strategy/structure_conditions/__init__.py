@@ -1,0 +1,1 @@
+"""Conditions on the legs picked, one file each."""

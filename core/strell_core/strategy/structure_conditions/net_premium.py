@@ -1,0 +1,38 @@
+"""A least net credit of the structure."""
+
+from collections.abc import Sequence
+
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.strategy.kinds import (
+    FALSE,
+    TRUE,
+    Params,
+    PickedLeg,
+    StructureCondition,
+    Verdict,
+    structure_conditions,
+)
+from strell_core.strategy.strike_picks.nearest_premium import QUANTA_A_POINT
+
+DECLARATION = Declaration(
+    id="net_premium", section="legs", title="Net premium", sentence="Only if the net {kind} is at least {points} points.",
+    params=(
+        Param("kind", "choice", "Kind", "credit", choices={"credit": "credit", "debit": "debit"}),
+        Param("points", "number", "Points", 5.0, 0, 1000, 0.05),
+    ),
+    explains="What opening one lot at bid and ask would bring in (credit) or cost (debit), in points.",
+    example="Only if the net credit is at least 8.00 points.", words=("credit", "debit", "premium"),
+    scope="structure", unit="points", price_basis="bid and ask",
+    when_true="{kind} {premium}, at least {points}", when_false="{kind} {premium}, needs at least {points}",
+)  # fmt: skip
+
+
+def judge(legs: Sequence[PickedLeg], params: Params) -> Verdict:
+    credit = sum(-leg.contracts * (leg.quote.bid if leg.contracts < 0 else leg.quote.ask) for leg in legs)
+    premium = credit if params["kind"] == "credit" else -credit
+    truth = TRUE if premium >= round(params["points"] * QUANTA_A_POINT) else FALSE
+    shown = {"kind": params["kind"], "premium": premium / QUANTA_A_POINT, "points": params["points"]}
+    return Verdict(truth, shown)
+
+
+structure_conditions.register(StructureCondition(DECLARATION, judge))

@@ -1,0 +1,41 @@
+"""Side balance: the cheaper side's premium divided by the dearer side's."""
+
+from collections.abc import Sequence
+
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.strategy.kinds import (
+    FALSE,
+    TRUE,
+    UNVALUED,
+    Params,
+    PickedLeg,
+    StructureCondition,
+    Verdict,
+    structure_conditions,
+)
+
+DECLARATION = Declaration(
+    id="side_balance", section="legs", title="Side balance", sentence="Only if side balance is at least {least}.",
+    params=(Param("least", "number", "At least", 0.5, 0, 1, 0.01),),
+    explains="Net mid premium of the calls against that of the puts: the smaller divided by the larger, both "
+    "taken without sign. Unvalued without both sides, or when the larger is zero.",
+    example="Only if side balance is at least 0.80.", words=("balance", "call side", "put side"),
+    scope="structure", price_basis="mid",
+    when_true="{balance}, at least {least}", when_false="{balance}, needs at least {least}",
+    when_unvalued="there are not both calls and puts with a premium",
+)  # fmt: skip
+
+
+def judge(legs: Sequence[PickedLeg], params: Params) -> Verdict:
+    side = {"call": 0, "put": 0}
+    for leg in legs:
+        side[leg.contract.right] += leg.contracts * (leg.quote.bid + leg.quote.ask)
+    small, large = sorted(abs(value) for value in side.values())
+    rights = {leg.contract.right for leg in legs}
+    if len(rights) < 2 or large == 0:
+        return Verdict(UNVALUED, {"balance": None, "least": params["least"]})
+    truth = TRUE if 100 * small >= round(params["least"] * 100) * large else FALSE
+    return Verdict(truth, {"balance": round(small / large, 2), "least": params["least"]})
+
+
+structure_conditions.register(StructureCondition(DECLARATION, judge))
