@@ -1,0 +1,1 @@
+"""One engine for every stage: advance, blocks, fills, costs, settlement, ledger."""

@@ -1,0 +1,127 @@
+"""Running a strategy over history, snapshot by snapshot or in blocks.
+
+Both ways call :func:`advance`; blocks call it only where something can happen. In between, a trade's
+structure does not change, so exits are array functions over the whole stretch and the engine jumps to
+the first snapshot at which one is true.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+import numpy as np
+
+from strell_core.engine.advance import Observation, advance, apply_fills
+from strell_core.engine.fills import match
+from strell_core.engine.marks import NEVER, stretch, stretch_end
+from strell_core.engine.plan import Plan
+from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Reason, TradeState
+from strell_core.market.timeline import Timeline
+from strell_core.strategy.kinds import TRUE
+
+Progress = Callable[[int], None]
+"""Called with the timeline index reached; may raise to stop the run."""
+
+
+@dataclass
+class History:
+    """Everything a run brought about, in order."""
+
+    state: EngineState
+    reasons: list[Reason] = field(default_factory=list)
+    entries: list[LedgerEntry] = field(default_factory=list)
+    closed: list[ClosedTrade] = field(default_factory=list)
+
+    def take(self, advanced: Advanced) -> None:
+        self.state = advanced.state
+        self.reasons += advanced.reasons
+        self.entries += advanced.entries
+        self.closed += advanced.closed
+
+
+def run_steps(
+    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None
+) -> History:
+    """Every snapshot of ``[begin, end)``, one after another."""
+    history = History(EngineState(cash))
+    for index in range(begin, end):
+        if progress is not None:
+            progress(index)
+        step(plan, timeline, index, history)
+    return history
+
+
+def run_blocks(
+    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None
+) -> History:
+    """The same as :func:`run_steps`, jumping over snapshots in which nothing can happen."""
+    history = History(EngineState(cash))
+    decisions = plan.decision_indices(timeline, begin, end)
+    exits: dict[int, tuple[TradeState, int]] = {}
+    index = begin
+    while index < end:
+        if progress is not None:
+            progress(index)
+        step(plan, timeline, index, history)
+        after = _next_event(plan, timeline, history.state, index + 1, end, decisions, exits)
+        history.state = _skip(plan, timeline, history.state, index + 1, after)
+        index = after
+    return history
+
+
+def step(plan: Plan, timeline: Timeline, index: int, history: History) -> None:
+    """Fills, decisions, and fills on the same snapshot in sessions that have only one."""
+    observation = Observation(timeline, index)
+    history.take(advance(plan, history.state, observation, match(plan, history.state.orders, timeline, index)))
+    if timeline.is_single[index] and history.state.orders:
+        fills = match(plan, history.state.orders, timeline, index, same=True)
+        history.take(apply_fills(plan, history.state, observation, fills))
+
+
+def _next_event(
+    plan: Plan, timeline: Timeline, state: EngineState, index: int, end: int, decisions: np.ndarray,
+    exits: dict[int, tuple[TradeState, int]],
+) -> int:  # fmt: skip
+    """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions."""
+    if state.orders:
+        return min(index, end)
+    at = int(np.searchsorted(decisions, index))
+    candidates = [int(decisions[at]) if at < len(decisions) else end]
+    for trade in state.trades:
+        known = exits.get(trade.number)
+        if known is None or known[0].legs != trade.legs or known[1] < index:
+            exits[trade.number] = (trade, _first_exit(plan, timeline, trade, index, end))
+        candidates.append(exits[trade.number][1])
+    return min([*candidates, end])
+
+
+def _first_exit(plan: Plan, timeline: Timeline, trade: TradeState, index: int, end: int) -> int:
+    settles = min(timeline.cubes[leg.contract.expiration].settlement_at for leg in trade.legs)
+    settlement = int(np.searchsorted(timeline.times, settles))
+    stop = min(stretch_end(trade, timeline), end, settlement)
+    if index < stop:
+        ahead = stretch(plan, trade, timeline, index, stop)
+        true = np.zeros(stop - index, np.bool_)
+        for rule, found in plan.exits:
+            true |= found.test(ahead, rule.params) == TRUE
+        hits = np.flatnonzero(true)
+        if len(hits):
+            return index + int(hits[0])
+    return max(index, min(stop, end))
+
+
+def _skip(plan: Plan, timeline: Timeline, state: EngineState, index: int, after: int) -> EngineState:
+    """Carry trades' paths over skipped snapshots ``[index, after)``."""
+    if after <= index or not state.trades:
+        return state
+    trades = []
+    for trade in state.trades:
+        stop = min(after, stretch_end(trade, timeline))
+        if index < stop:
+            best = int(stretch(plan, trade, timeline, index, stop).best[-1])
+            trade = dataclasses.replace(trade, best=best if best > NEVER else None)
+        trades.append(trade)
+    return dataclasses.replace(state, trades=tuple(trades))

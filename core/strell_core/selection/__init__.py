@@ -1,0 +1,1 @@
+"""Expirations, strikes and structures picked from a chain view, with the reason for each."""
