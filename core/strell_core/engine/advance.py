@@ -133,9 +133,7 @@ class _Step:
 
     def result(self) -> Advanced:
         state = EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders))
-        return Advanced(
-            state, tuple(self.intents), tuple(self.reasons), tuple(self.entries_made), tuple(self.closed)
-        )
+        return Advanced(state, tuple(self.intents), tuple(self.reasons), tuple(self.entries_made), tuple(self.closed))
 
     def _say(self, kind: Any, trade: int | None, rule: str, truth: int | None, values: Any) -> None:
         self.reasons.append(Reason(self.observation.instant, kind, trade, rule, truth, values))
@@ -224,9 +222,7 @@ class _Step:
             for leg, parts in zip(order.legs, fill.prices, strict=True)
         )
         opening = -sum(leg.contracts * leg.opened_parts for leg in legs)
-        trade = TradeState(
-            order.trade, order.lots, order.decided_at, fill.at, self.observation.date, legs, opening
-        )
+        trade = TradeState(order.trade, order.lots, order.decided_at, fill.at, self.observation.date, legs, opening)
         for leg in legs:
             amount = self._amount(leg.contracts, leg.opened_parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, leg.opened_parts, amount)
@@ -251,7 +247,9 @@ class _Step:
         for order in list(self.orders):
             if order.kind == "open" and (last or order.session != self.observation.date):
                 self.orders.remove(order)
-                self._say("lapsed", order.trade, order.rule, None, {"message": "no usable quotes until the session ended"})
+                self._say(
+                    "lapsed", order.trade, order.rule, None, {"message": "no usable quotes until the session ended"}
+                )
 
     # (3) marks and paths
     def update_paths(self) -> None:
@@ -267,9 +265,7 @@ class _Step:
             if any(order.trade == trade.number for order in self.orders):
                 continue
             now = stretch(self.plan, trade, self.timeline, self.index, self.index + 1)
-            true = [
-                (rule, found) for rule, found in self.plan.exits if found.test(now, rule.params)[0] == TRUE
-            ]
+            true = [(rule, found) for rule, found in self.plan.exits if found.test(now, rule.params)[0] == TRUE]
             if not true:
                 continue
             rule, found = true[0]
@@ -317,5 +313,3 @@ class _Step:
         self._intend(Order(
             f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, codes,
         ))  # fmt: skip
-
-

@@ -62,6 +62,4 @@ class TradeMark:
 
 def mark(plan: Plan, trade: TradeState, timeline: Timeline, index: int) -> TradeMark:
     at = stretch(plan, trade, timeline, index, index + 1)
-    return TradeMark(
-        int(at.mid[0]) if at.valued[0] else None, int(at.closable[0]) if at.closable_valued[0] else None
-    )
+    return TradeMark(int(at.mid[0]) if at.valued[0] else None, int(at.closable[0]) if at.closable_valued[0] else None)

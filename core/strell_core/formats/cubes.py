@@ -137,9 +137,7 @@ def _place(
 
 
 def _atm_iv(chain: SessionChain) -> float:
-    target = min(
-        range(len(chain.expirations)), key=lambda i: abs((chain.expirations[i] - chain.date).days - ATM_DAYS)
-    )
+    target = min(range(len(chain.expirations)), key=lambda i: abs((chain.expirations[i] - chain.date).days - ATM_DAYS))
     forward = float(chain.forward[target, -1])
     calls = [
         (abs(c.strike - forward), i)

@@ -52,13 +52,17 @@ def _refuse_aliases(text: str) -> None:
     depth = 0
     for event in yaml.parse(text, Loader=yaml.SafeLoader):
         if isinstance(event, yaml.AliasEvent):
-            raise yaml.MarkedYAMLError(problem="references (*name) are not allowed", problem_mark=event.start_mark)
+            raise yaml.MarkedYAMLError(problem="references (*name) are not allowed", problem_mark=_mark(event))
         if isinstance(event, yaml.CollectionStartEvent):
             depth += 1
             if depth > MAX_DEPTH:
-                raise yaml.MarkedYAMLError(problem="nested too deeply", problem_mark=event.start_mark)
+                raise yaml.MarkedYAMLError(problem="nested too deeply", problem_mark=_mark(event))
         elif isinstance(event, yaml.CollectionEndEvent):
             depth -= 1
+
+
+def _mark(event: Any) -> Any:
+    return event.start_mark
 
 
 def line_of(node: yaml.Node | None, problem: Problem) -> int:

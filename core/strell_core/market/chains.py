@@ -135,9 +135,7 @@ def decode(data: bytes) -> SessionChain:
     times = np.frombuffer(take(8 * m), "<i8").astype(np.int64)
     expirations = tuple(dt.date.fromordinal(int(o)) for o in np.frombuffer(take(4 * e), "<i4"))
     keys = _unshuffle(take(12 * n), "<i4", 3 * n).reshape(3, n)
-    contracts = tuple(
-        ContractKey(expirations[a], _RIGHTS[b], s) for a, b, s in zip(*keys.tolist(), strict=True)
-    )
+    contracts = tuple(ContractKey(expirations[a], _RIGHTS[b], s) for a, b, s in zip(*keys.tolist(), strict=True))
     spot = np.frombuffer(take(4 * m), "<i4").astype(np.int32)
     forward = _unshuffle(take(8 * e * m), "<f8", e * m).reshape(e, m).astype(np.float64)
     open_interest = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)

@@ -39,7 +39,11 @@ class Param:
         if value is None:
             return None if self.optional else f"{self.label} is missing"
         if self.kind == "choice":
-            return None if value in self.choices else f"{self.label} must be one of {', '.join(self.choices)}, not '{value}'"
+            return (
+                None
+                if value in self.choices
+                else f"{self.label} must be one of {', '.join(self.choices)}, not '{value}'"
+            )
         if self.kind == "flag":
             return None if isinstance(value, bool) else f"{self.label} must be true or false"
         if self.kind == "time":

@@ -153,9 +153,7 @@ def _total_volatility(x: float, beta: float) -> float:
 
 
 @njit(cache=True, nogil=True)
-def implied_volatility(
-    price: float, forward: float, strike: float, years: float, sign: int
-) -> tuple[float, int]:
+def implied_volatility(price: float, forward: float, strike: float, years: float, sign: int) -> tuple[float, int]:
     """Volatility a year of an *undiscounted* price, with a status.
 
     An in-the-money price is turned into its out-of-the-money twin by parity; the caller should
@@ -163,7 +161,9 @@ def implied_volatility(
     lost its time value to rounding. Returns ``(NaN, status)`` when there is none and
     ``(0, NO_TIME_VALUE)`` for a price that is exactly intrinsic.
     """
-    if not (forward > 0.0 and strike > 0.0 and math.isfinite(forward) and math.isfinite(strike) and math.isfinite(price)):
+    if not (
+        forward > 0.0 and strike > 0.0 and math.isfinite(forward) and math.isfinite(strike) and math.isfinite(price)
+    ):
         return math.nan, BAD_INPUT
     if not (years > 0.0 and math.isfinite(years)):
         return math.nan, EXPIRED

@@ -69,9 +69,7 @@ def parity_forward(
 
 
 @njit(cache=True, nogil=True)
-def _own_iv(
-    bid: int, ask: int, forward: float, strike: float, years: float, sign: int, scale: float
-) -> int:
+def _own_iv(bid: int, ask: int, forward: float, strike: float, years: float, sign: int, scale: float) -> int:
     if bid <= 0 or bid > ask:
         return 0
     vol, status = implied_volatility(0.5 * (bid + ask) * scale, forward, strike, years, sign)

@@ -22,9 +22,7 @@ def expirations(calendar: SessionCalendar, day: dt.date) -> list[dt.date]:
     A date on which the exchange is closed moves to the session before it.
     """
     raw = {
-        date
-        for ahead in range(7 * WEEKLY_WEEKS + 1)
-        if (date := day + dt.timedelta(days=ahead)).weekday() in (0, 2, 4)
+        date for ahead in range(7 * WEEKLY_WEEKS + 1) if (date := day + dt.timedelta(days=ahead)).weekday() in (0, 2, 4)
     }
     for ahead in range(MONTHLY_MONTHS):
         years, month = divmod(day.month - 1 + ahead, 12)

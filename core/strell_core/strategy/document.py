@@ -171,7 +171,7 @@ def _pick(path: str, raw: Any, known: dict[str, Declaration], problems: list[Pro
     return {"pick": declaration.id, **filled}
 
 
-def _give_ids(document: dict[str, Any], taken: set[str]) -> None:
+def _give_ids(document: dict[str, Any], taken: set[Any]) -> None:
     number = 1
     for section in catalogue.SECTIONS:
         for sentence in document[section]:
@@ -179,7 +179,7 @@ def _give_ids(document: dict[str, Any], taken: set[str]) -> None:
                 while f"s{number}" in taken:
                     number += 1
                 sentence["id"] = f"s{number}"
-                taken.add(sentence["id"])
+                taken.add(f"s{number}")
 
 
 def _whole(document: dict[str, Any]) -> list[Problem]:
@@ -191,7 +191,9 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
         for number, sentence in enumerate(document[section]):
             if known[sentence["rule"]].once and sentence["rule"] in seen and not sentence.get("off"):
                 problems.append(
-                    Problem(f"{section}/{number}", f"'{known[sentence['rule']].title}' can stand only once; switch one off")
+                    Problem(
+                        f"{section}/{number}", f"'{known[sentence['rule']].title}' can stand only once; switch one off"
+                    )
                 )
             if not sentence.get("off"):
                 seen.add(sentence["rule"])
@@ -208,7 +210,10 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
             problems.append(Problem(f"legs/{number}/expiry/pick", "the first leg chooses its expiration by days"))
         if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
             problems.append(
-                Problem(f"legs/{number}/expiry/from", f"the range of days ends before it starts: {pick['from']}–{pick['to']}")
+                Problem(
+                    f"legs/{number}/expiry/from",
+                    f"the range of days ends before it starts: {pick['from']}–{pick['to']}",
+                )
             )
     if not any(not s.get("off") for s in document["size"]):
         problems.append(Problem("size", "say how many lots: add a 'Lots' sentence"))

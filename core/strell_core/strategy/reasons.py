@@ -12,9 +12,7 @@ MONEY_VALUES = {"pnl", "loss", "premium", "best"}
 """Values of exits that are parts of a quantum times contracts and read as money."""
 
 
-def reason_text(
-    declaration: Declaration, truth: int, values: Mapping[str, Any], as_money: Callable[[int], str]
-) -> str:
+def reason_text(declaration: Declaration, truth: int, values: Mapping[str, Any], as_money: Callable[[int], str]) -> str:
     """The declaration's text for a truth, its values filled in; money through ``as_money``."""
     template = declaration.when_unvalued
     if truth in (TRUE, FALSE):

@@ -57,7 +57,14 @@ def sheet(document: Mapping[str, Any]) -> Sheet:
             tokens = _tokens(known[item["rule"]], item, f"{section}/{index}")
             out.append(
                 Sentence(
-                    item["id"], number, section, item["rule"], index, tuple(tokens), bool(item.get("off")), item.get("note", "")
+                    item["id"],
+                    number,
+                    section,
+                    item["rule"],
+                    index,
+                    tuple(tokens),
+                    bool(item.get("off")),
+                    item.get("note", ""),
                 )
             )
     return Sheet(tuple(out))

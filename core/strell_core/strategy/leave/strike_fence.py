@@ -28,7 +28,9 @@ def _fences(stretch: Stretch, params: Params) -> list[tuple[int, int, int, str]]
         if leg.contracts < 0:
             sign = 1 if leg.contract.right == "call" else -1
             beyond = round(params["call" if sign > 0 else "put"] * 10)
-            out.append((sign, leg.contract.strike * 100 * (1000 + sign * beyond), leg.contract.strike, leg.contract.right))
+            out.append(
+                (sign, leg.contract.strike * 100 * (1000 + sign * beyond), leg.contract.strike, leg.contract.right)
+            )
     return out
 
 

@@ -6,14 +6,19 @@ from strell_core.strategy.kinds import OrderRule, order_rules
 order_rules.register(
     OrderRule(
         Declaration(
-            id="commission", section="orders", title="Commission",
+            id="commission",
+            section="orders",
+            title="Commission",
             sentence="{per_contract} a contract and {per_order} an order.",
             params=(
                 Param("per_contract", "number", "A contract", 0.80, 0, 50, 0.01, "EUR"),
                 Param("per_order", "number", "An order", 0.0, 0, 200, 0.01, "EUR"),
             ),
             explains="Charged on every fill, entry and exit. Cash settlement at expiration costs nothing.",
-            example="0.80 EUR a contract and 0.00 EUR an order.", words=("fees", "costs"), unit="EUR", once=True,
-        )  # fmt: skip
+            example="0.80 EUR a contract and 0.00 EUR an order.",
+            words=("fees", "costs"),
+            unit="EUR",
+            once=True,
+        )
     )
 )

@@ -6,7 +6,9 @@ from strell_core.strategy.kinds import OrderRule, order_rules
 order_rules.register(
     OrderRule(
         Declaration(
-            id="doubtful_marks", section="orders", title="Doubtful marks",
+            id="doubtful_marks",
+            section="orders",
+            title="Doubtful marks",
             sentence="Profit targets wait while the mark is wider than {percent} of the premium"
             " and {last} on a session's last snapshot.",
             params=(
@@ -17,7 +19,9 @@ order_rules.register(
             "matters in sessions that have several.",
             example="Profit targets wait while the mark is wider than 50 % of the premium and wait on a session's "
             "last snapshot.",
-            words=("wide quotes", "stale", "close"), price_basis="bid and ask", once=True,
-        )  # fmt: skip
+            words=("wide quotes", "stale", "close"),
+            price_basis="bid and ask",
+            once=True,
+        )
     )
 )

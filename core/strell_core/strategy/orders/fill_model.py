@@ -6,14 +6,18 @@ from strell_core.strategy.kinds import OrderRule, order_rules
 order_rules.register(
     OrderRule(
         Declaration(
-            id="fill_model", section="orders", title="Fill prices",
+            id="fill_model",
+            section="orders",
+            title="Fill prices",
             sentence="All legs as one order, filled {share} of the way from mid to the other side.",
             params=(Param("share", "integer", "From mid to the other side", 100, 0, 100, 1, "%"),),
             explains="100 % buys at the ask and sells at the bid; 0 % fills at mid, which few markets give; values "
             "between take that share of the half spread. A leg that would be sold needs a bid above zero. The "
             "fill is on the first valid snapshot after the decision; in a session with one snapshot, on it.",
             example="All legs as one order, filled 100 % of the way from mid to the other side.",
-            words=("bid ask", "mid", "slippage", "fills"), price_basis="bid and ask", once=True,
-        )  # fmt: skip
+            words=("bid ask", "mid", "slippage", "fills"),
+            price_basis="bid and ask",
+            once=True,
+        )
     )
 )

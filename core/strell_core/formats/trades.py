@@ -1,0 +1,28 @@
+"""Trades of a run as CSV (RFC 4180): one row a leg."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from typing import Any
+
+COLUMNS = (
+    "trade", "opened", "closed", "lots", "leg", "expiration", "right", "strike", "contracts", "open_price",
+    "close_price", "closed_by", "trade_premium", "trade_pnl", "trade_costs", "exit_sentence", "exit_reason",
+)  # fmt: skip
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def to_csv(rows: Sequence[dict[str, Any]]) -> str:
+    """Rows with :data:`COLUMNS` as CSV text, texts that a spreadsheet would run defused."""
+    out = io.StringIO(newline="")
+    writer = csv.DictWriter(out, COLUMNS, lineterminator="\r\n")
+    writer.writeheader()
+    for row in rows:
+        writer.writerow({key: _safe(value) for key, value in row.items()})
+    return out.getvalue()
+
+
+def _safe(value: Any) -> Any:
+    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value

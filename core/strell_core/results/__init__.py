@@ -1,0 +1,1 @@
+"""What a run amounts to: equity, metrics, the path of each trade."""

@@ -1,0 +1,116 @@
+"""Equity by session and the path of single trades, marked at mid (semantics rule 12)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.engine.run import History
+from strell_core.engine.state import ClosedTrade, LegClose
+from strell_core.market.prices import PARTS
+from strell_core.market.timeline import Timeline
+
+Floats = npt.NDArray[np.float64]
+STILL_OPEN = 2**62
+
+
+@dataclass(frozen=True)
+class HeldLeg:
+    """One leg from its first to its last snapshot: timeline indices ``[begin, end)``."""
+
+    leg: LegClose
+    begin: int
+    end: int
+
+
+@dataclass(frozen=True)
+class EquityCurve:
+    """One value a session, at its last snapshot. ``stale`` marks sessions whose position had to be
+    valued at an older mark. Money as floats: for analysis, never for the ledger."""
+
+    sessions: npt.NDArray[np.int64]
+    equity: Floats
+    stale: npt.NDArray[np.bool_]
+    in_market: npt.NDArray[np.bool_]
+
+
+def held_legs(timeline: Timeline, legs: Sequence[LegClose], opened_at: int) -> list[HeldLeg]:
+    out = []
+    for leg in legs:
+        begin = int(np.searchsorted(timeline.times, opened_at))
+        end = min(int(np.searchsorted(timeline.times, leg.closed_at)), timeline.cubes[leg.contract.expiration].end)
+        out.append(HeldLeg(leg, begin, end))
+    return out
+
+
+def leg_mid(timeline: Timeline, held: HeldLeg) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
+    """Mid in parts of each held snapshot (the last valid one carried on), and where it is stale."""
+    cube = timeline.cubes[held.leg.contract.expiration]
+    row = cube.row(held.leg.contract.right, held.leg.contract.strike)
+    window = slice(held.begin - cube.start, held.end - cube.start)
+    bid, ask = cube.bid[row, window].astype(np.int64), cube.ask[row, window].astype(np.int64)
+    valid = (bid >= 0) & (ask > 0) & (bid <= ask)
+    last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
+    mid = np.where(last >= 0, ((bid + ask) * (PARTS // 2))[np.maximum(last, 0)], held.leg.opened_parts)
+    return mid, ~valid
+
+
+def _all_legs(timeline: Timeline, history: History) -> list[HeldLeg]:
+    out: list[HeldLeg] = []
+    for trade in history.closed:
+        out += held_legs(timeline, trade.legs, trade.opened_at)
+    for open_trade in history.state.trades:
+        open_legs = [
+            LegClose(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, 0, STILL_OPEN, "order")
+            for leg in open_trade.legs
+        ]
+        out += held_legs(timeline, [*open_trade.closed_legs, *open_legs], open_trade.opened_at)
+    return out
+
+
+def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cash: Decimal) -> EquityCurve:
+    """Cash plus mid marks at the end of every session of ``[begin, end)``."""
+    low, high = int(timeline.session_of[begin]), int(timeline.session_of[end - 1])
+    sessions = np.arange(low, high + 1)
+    at = timeline.first[sessions + 1] - 1
+    moved_at = np.array([entry.at for entry in history.entries], np.int64)
+    moved = np.cumsum([0.0, *(float(entry.amount) for entry in history.entries)])
+    equity = float(cash) + moved[np.searchsorted(moved_at, timeline.times[at], side="right")]
+    scale = float(timeline.underlying.quantum) * timeline.underlying.multiplier / PARTS
+    stale, in_market = np.zeros(len(sessions), np.bool_), np.zeros(len(sessions), np.bool_)
+    for held in _all_legs(timeline, history):
+        inside = np.flatnonzero((at >= held.begin) & (at < held.end))
+        in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
+        if len(inside):
+            mid, old = leg_mid(timeline, held)
+            equity[inside] += held.leg.contracts * mid[at[inside] - held.begin] * scale
+            stale[inside] |= old[at[inside] - held.begin]
+    return EquityCurve(sessions, equity, stale, in_market)
+
+
+@dataclass(frozen=True)
+class TradePath:
+    """A trade from its entry to its end. P/L in parts times contracts before costs; ``legs`` holds
+    each leg's mid in parts ``(legs, n)``."""
+
+    begin: int
+    pnl: npt.NDArray[np.int64]
+    legs: npt.NDArray[np.int64]
+
+
+def trade_path(timeline: Timeline, trade: ClosedTrade) -> TradePath:
+    """Mid P/L at every snapshot from the entry to the exit, both included."""
+    begin = int(np.searchsorted(timeline.times, trade.opened_at))
+    end = int(np.searchsorted(timeline.times, trade.closed_at)) + 1
+    pnl = np.zeros(end - begin, np.int64)
+    marks = []
+    for held in held_legs(timeline, trade.legs, trade.opened_at):
+        mid, _ = leg_mid(timeline, held)
+        whole = np.concatenate([mid, np.full(end - begin - len(mid), held.leg.closed_parts)])
+        pnl += held.leg.contracts * (whole - held.leg.opened_parts)
+        marks.append(whole)
+    return TradePath(begin, pnl, np.array(marks))
