@@ -32,7 +32,7 @@ from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
 from strell_core.selection.select import Selection, select
 from strell_core.strategy import kinds
-from strell_core.strategy.kinds import FALSE, TRUE, EntryContext, PickedLeg, Verdict
+from strell_core.strategy.kinds import FALSE, TRUE, EntryContext, PickedLeg, Stretch, Verdict
 
 
 @dataclass(frozen=True)
@@ -130,6 +130,7 @@ class _Step:
         self.reasons: list[Reason] = []
         self.entries_made: list[LedgerEntry] = []
         self.closed: list[ClosedTrade] = []
+        self.now: dict[int, Stretch] = {}
 
     def result(self) -> Advanced:
         state = EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders))
@@ -255,6 +256,7 @@ class _Step:
     def update_paths(self) -> None:
         for number, trade in self.trades.items():
             now = stretch(self.plan, trade, self.timeline, self.index, self.index + 1)
+            self.now[number] = now
             best = int(now.best[0])
             if best > NEVER:
                 self.trades[number] = dataclasses.replace(trade, best=best)
@@ -264,7 +266,7 @@ class _Step:
         for trade in list(self.trades.values()):
             if any(order.trade == trade.number for order in self.orders):
                 continue
-            now = stretch(self.plan, trade, self.timeline, self.index, self.index + 1)
+            now = self.now[trade.number]
             true = [(rule, found) for rule, found in self.plan.exits if found.test(now, rule.params)[0] == TRUE]
             if not true:
                 continue

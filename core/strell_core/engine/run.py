@@ -18,7 +18,7 @@ from strell_core.engine.advance import Observation, advance, apply_fills
 from strell_core.engine.fills import match
 from strell_core.engine.marks import NEVER, stretch, stretch_end
 from strell_core.engine.plan import Plan
-from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Reason, TradeState
+from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Order, Reason, TradeState
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.kinds import TRUE
 
@@ -86,11 +86,16 @@ def _next_event(
     exits: dict[int, tuple[TradeState, int]],
 ) -> int:  # fmt: skip
     """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions."""
-    if state.orders:
+    if any(order.kind == "open" for order in state.orders):
         return min(index, end)
     at = int(np.searchsorted(decisions, index))
     candidates = [int(decisions[at]) if at < len(decisions) else end]
+    candidates += [_first_fill(timeline, order, index, end) for order in state.orders]
+    leaving = {order.trade for order in state.orders}
     for trade in state.trades:
+        if trade.number in leaving:
+            candidates.append(_settlement(timeline, trade))
+            continue
         known = exits.get(trade.number)
         if known is None or known[0].legs != trade.legs or known[1] < index:
             exits[trade.number] = (trade, _first_exit(plan, timeline, trade, index, end))
@@ -99,9 +104,7 @@ def _next_event(
 
 
 def _first_exit(plan: Plan, timeline: Timeline, trade: TradeState, index: int, end: int) -> int:
-    settles = min(timeline.cubes[leg.contract.expiration].settlement_at for leg in trade.legs)
-    settlement = int(np.searchsorted(timeline.times, settles))
-    stop = min(stretch_end(trade, timeline), end, settlement)
+    stop = min(stretch_end(trade, timeline), end, _settlement(timeline, trade))
     if index < stop:
         ahead = stretch(plan, trade, timeline, index, stop)
         true = np.zeros(stop - index, np.bool_)
@@ -111,6 +114,27 @@ def _first_exit(plan: Plan, timeline: Timeline, trade: TradeState, index: int, e
         if len(hits):
             return index + int(hits[0])
     return max(index, min(stop, end))
+
+
+def _settlement(timeline: Timeline, trade: TradeState) -> int:
+    """Index of the first snapshot at which a leg of the trade has settled."""
+    settles = min(timeline.cubes[leg.contract.expiration].settlement_at for leg in trade.legs)
+    return int(np.searchsorted(timeline.times, settles))
+
+
+def _first_fill(timeline: Timeline, order: Order, index: int, end: int) -> int:
+    """First snapshot from ``index`` on at which every leg of a closing order has a usable quote."""
+    cubes = [timeline.cubes[leg.contract.expiration] for leg in order.legs]
+    stop = min(end, *(cube.end for cube in cubes))
+    if index >= stop:
+        return max(index, stop)
+    usable = np.ones(stop - index, np.bool_)
+    for leg, cube in zip(order.legs, cubes, strict=True):
+        row, window = cube.row(leg.contract.right, leg.contract.strike), slice(index - cube.start, stop - cube.start)
+        bid, ask = cube.bid[row, window], cube.ask[row, window]
+        usable &= (bid >= (1 if leg.contracts < 0 else 0)) & (ask > 0) & (bid <= ask)
+    hits = np.flatnonzero(usable)
+    return index + int(hits[0]) if len(hits) else stop
 
 
 def _skip(plan: Plan, timeline: Timeline, state: EngineState, index: int, after: int) -> EngineState:

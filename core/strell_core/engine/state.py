@@ -215,3 +215,10 @@ def _order(raw: dict[str, Any]) -> Order:
 
 def _leg(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "contract": ContractKey.parse(raw["contract"])}
+
+
+def closed_trade(raw: dict[str, Any]) -> ClosedTrade:
+    """The closed trade that :func:`to_plain` wrote."""
+    legs = tuple(LegClose(**_leg(item)) for item in raw["legs"])
+    money = {key: Decimal(raw[key]) for key in ("pnl", "costs")}
+    return ClosedTrade(**{**raw, **money, "legs": legs, "also": tuple(raw["also"])})

@@ -62,10 +62,12 @@ class ExpirationCube:
 
     def row(self, right: str, strike: int) -> int | None:
         """Row of a contract, ``None`` if it is not listed."""
-        at = int(np.searchsorted(self.strikes, strike))
-        if at == len(self.strikes) or self.strikes[at] != strike:
-            return None
-        return at if right == "call" else at + len(self.strikes)
+        at = self._position.get(strike)
+        return at if at is None or right == "call" else at + len(self.strikes)
+
+    @cached_property
+    def _position(self) -> dict[int, int]:
+        return {int(strike): at for at, strike in enumerate(self.strikes)}
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,49 @@
+# A PostgreSQL cluster of this project's own: own folder, own port, loopback only.
+
+PG_BIN=$(ls -d /usr/lib/postgresql/*/bin 2>/dev/null | sort -V | tail -n 1 || true)
+
+postgres_environment() {
+  # PostgreSQL does not run as root; where it cannot enter the state folder, its home is elsewhere
+  if [ "$(id -u)" = 0 ]; then
+    PG_HOME="/var/lib/strell/$(pwd | sha256sum | cut -c1-12)"
+    AS_PG=(setpriv --reuid=postgres --regid=postgres --init-groups --reset-env)
+  else
+    PG_HOME="$STRELL_STATE/postgres"
+    AS_PG=()
+  fi
+  [ -f "$STRELL_STATE/postgres.port" ] || { mkdir -p "$STRELL_STATE"; free_port 54700 > "$STRELL_STATE/postgres.port"; }
+  STRELL_DB_PORT=$(cat "$STRELL_STATE/postgres.port")
+  export STRELL_DB_PORT
+}
+
+postgres_running() { "${AS_PG[@]}" "$PG_BIN/pg_ctl" -D "$PG_HOME/data" status >/dev/null 2>&1; }
+
+postgres_start() {
+  PG_BIN=$(ls -d /usr/lib/postgresql/*/bin | sort -V | tail -n 1)
+  POSTGRES_OURS=no
+  if [ ! -f "$PG_HOME/data/PG_VERSION" ]; then
+    say "making a database cluster"
+    rm -rf "$PG_HOME"
+    mkdir -p "$PG_HOME"
+    local password="$PG_HOME/password"
+    (umask 077; echo "$STRELL_DB_PASSWORD" > "$password")
+    [ "$(id -u)" = 0 ] && chown -R postgres:postgres "$PG_HOME" && chmod 755 /var/lib/strell
+    "${AS_PG[@]}" "$PG_BIN/initdb" -D "$PG_HOME/data" --locale=C.UTF-8 -E UTF8 -A scram-sha-256 -U strell \
+      --pwfile="$password" >/dev/null
+    rm -f "$password"
+  fi
+  postgres_running && return 0
+  POSTGRES_OURS=yes
+  local options="-p $STRELL_DB_PORT -c listen_addresses=127.0.0.1 -c unix_socket_directories=$PG_HOME"
+  if ! "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -D "$PG_HOME/data" -l "$PG_HOME/log" -o "$options" start >/dev/null; then
+    tail -n 5 "$PG_HOME/log" >&2
+    echo "PostgreSQL did not start; its log is $PG_HOME/log" >&2
+    exit 1
+  fi
+  PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell -d postgres -tAc \
+    "SELECT 1 FROM pg_database WHERE datname = 'strell'" | grep -q 1 ||
+    PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/createdb" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell strell
+}
+
+postgres_stop() { if postgres_running; then "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -m fast -D "$PG_HOME/data" stop >/dev/null; fi; }
+postgres_stop_if_ours() { if [ "${POSTGRES_OURS:-no}" = yes ]; then postgres_stop; fi; }

@@ -1,0 +1,117 @@
+# Installing what is missing, each step only when its inputs changed.
+
+export STRELL_STATE="${STRELL_STATE:-$PWD/.state}"
+unset PYTHONDONTWRITEBYTECODE
+export PYTHONPATH="$PWD/core:$PWD/server"
+export NUMBA_CACHE_DIR="$STRELL_STATE/numba"
+
+say() { echo "· $*" >&2; }
+
+# done_with NAME FILES… : whether step NAME was finished for exactly these files
+stamp_of() { cat "${@:2}" | sha256sum | cut -d' ' -f1; }
+done_with() { [ -f "$STRELL_STATE/stamps/$1" ] && [ "$(cat "$STRELL_STATE/stamps/$1")" = "$(stamp_of "$@")" ]; }
+mark_done() { mkdir -p "$STRELL_STATE/stamps"; stamp_of "$@" > "$STRELL_STATE/stamps/$1"; }
+
+apt_install() {
+  say "installing from Debian: $*"
+  local run=()
+  if [ "$(id -u)" != 0 ]; then
+    command -v sudo >/dev/null || { echo "Please install these Debian packages, then try again: $*" >&2; exit 1; }
+    run=(sudo)
+  fi
+  "${run[@]}" apt-get update -qq >/dev/null
+  "${run[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "$@" >/dev/null
+}
+
+setup_system() {
+  mkdir -p "$STRELL_STATE"
+  ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || apt_install postgresql
+  for program in python3 node npm; do
+    command -v $program >/dev/null || { echo "$program is missing: Strell needs Python 3.11 and Node 20" >&2; exit 1; }
+  done
+  python3 -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11))' || { echo "python3 must be Python 3.11" >&2; exit 1; }
+}
+
+setup_browser() { command -v chromium >/dev/null || apt_install chromium; }
+
+setup_python() {
+  mkdir -p "$STRELL_STATE"
+  done_with python requirements.lock && [ -x .venv/bin/python ] && return 0
+  say "installing Python packages"
+  if [ ! -x .venv/bin/python ]; then
+    python3 -m venv .venv 2>/dev/null || { apt_install python3-venv; python3 -m venv .venv; }
+  fi
+  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+  mark_done python requirements.lock
+}
+
+setup_web_packages() {
+  done_with npm web/package.json web/package-lock.json && [ -d web/node_modules ] && return 0
+  say "installing npm packages"
+  (cd web && npm install --silent --no-progress --ignore-scripts >&2)
+  mark_done npm web/package.json web/package-lock.json
+}
+
+web_sources() { find web/src web/index.html web/vite.config.ts web/package-lock.json -type f | sort; }
+
+setup_web() {
+  # shellcheck disable=SC2046
+  [ -f web/dist/index.html ] && done_with web $(web_sources) && return 0
+  setup_web_packages
+  say "building the front end"
+  (cd web && npx --no-install vite build --logLevel warn >&2)
+  # shellcheck disable=SC2046
+  mark_done web $(web_sources)
+}
+
+# Secrets are made once and live in the state folder, readable by its owner only.
+environment() {
+  local file="$STRELL_STATE/secrets.env"
+  if [ ! -f "$file" ]; then
+    mkdir -p "$STRELL_STATE"
+    (umask 077; python3 - > "$file" <<'PY'
+import secrets
+print(f"STRELL_SECRET_KEY={secrets.token_urlsafe(48)}\nSTRELL_DB_PASSWORD={secrets.token_urlsafe(24)}")
+PY
+    )
+  fi
+  set -a; . "$file"; set +a
+  export DJANGO_SETTINGS_MODULE=config.settings
+  postgres_environment
+}
+
+free_port() { python3 - "$1" <<'PY'
+import socket, sys
+for port in range(int(sys.argv[1]), int(sys.argv[1]) + 200):
+    with socket.socket() as s:
+        try:
+            s.bind(("127.0.0.1", port))
+        except OSError:
+            continue
+    print(port)
+    break
+PY
+}
+
+web_port() { free_port "${STRELL_PORT:-8470}"; }
+
+manage() { .venv/bin/python server/manage.py "$@"; }
+
+run_checks() {
+  local failed=0
+  .venv/bin/ruff check . || failed=1
+  .venv/bin/ruff format --check --quiet core server browser_tests bench || { echo "ruff format would change files"; failed=1; }
+  .venv/bin/mypy || failed=1
+  environment
+  .venv/bin/lint-imports --no-cache || failed=1
+  (cd web && npx --no-install biome check src) || failed=1
+  (cd web && npx --no-install tsc --noEmit) || failed=1
+  return $failed
+}
+
+run_tests() {
+  local log="$STRELL_STATE/test.log" status=0
+  if [ $# -eq 0 ]; then set -- core server browser_tests; fi
+  .venv/bin/python ops/test.py "$@" 2>&1 | tee "$log" || status=$?
+  return $status
+}

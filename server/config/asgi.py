@@ -1,0 +1,21 @@
+"""HTTP and WebSocket entry."""
+
+import os
+
+from channels.auth import AuthMiddlewareStack
+from channels.routing import ProtocolTypeRouter, URLRouter
+from channels.security.websocket import AllowedHostsOriginValidator
+from django.core.asgi import get_asgi_application
+from django.urls import path
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
+http = get_asgi_application()
+
+from config.socket import Socket  # noqa: E402  (Django must be set up first)
+
+application = ProtocolTypeRouter(
+    {
+        "http": http,
+        "websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(URLRouter([path("ws", Socket.as_asgi())]))),
+    }
+)

@@ -1,0 +1,84 @@
+"""Load the demo: a user, the scenario's data, strategies with runs and a replay session."""
+
+from __future__ import annotations
+
+import sys
+import time
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.core.management.base import BaseCommand, CommandParser
+
+from market.load import load_scenario
+from market.models import Underlying
+from market.timelines import timeline
+from replay import services as replays
+from runs import services as runs
+from runs.models import Run
+from strategies import services as strategies
+from strell_core.formats.strategies import from_text
+from strell_core.scenario.generator import Settings
+
+EXAMPLES = Path(settings.PROJECT) / "docs" / "strategies"
+NAME, PASSWORD = "demo", "harbour-lantern"
+
+
+class Command(BaseCommand):
+    help = "Load the demo scenario (does nothing when it is already there)."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--years", type=float, help="a larger scenario: years of history")
+        parser.add_argument("--every", choices=["1m", "5m"], default="5m", help="step of the intraday sessions")
+        parser.add_argument("--intraday", type=int, help="intraday sessions (default 120; all with --years)")
+        parser.add_argument("--processes", type=int, default=2)
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        user = User.objects.filter(username=NAME).first() or User.objects.create_user(NAME, password=PASSWORD)
+        if not Underlying.objects.exclude(data_digest="").filter(symbol="MK30").exists() or options["years"]:
+            self._data(options)
+        timeline("MK30")
+        if not strategies.Strategy.objects.filter(owner=user).exists():
+            self._work(user)
+        self.stdout.write("The demo is loaded.")
+
+    def _data(self, options: dict[str, Any]) -> None:
+        chosen = Settings(step=60 if options["every"] == "1m" else 300)
+        if options["years"]:
+            sessions = round(options["years"] * 250)
+            chosen = Settings(sessions=sessions, intraday=options["intraday"] or sessions, step=chosen.step)
+        began, shown = time.monotonic(), 0.0
+
+        def progress(what: str, done: int, total: int) -> None:
+            nonlocal shown
+            if time.monotonic() - shown > 1 or done == total:
+                shown = time.monotonic()
+                gone = shown - began
+                left = gone / done * (total - done)
+                self.stdout.write(f"  {done:4d} of {total} {what}, {gone:.0f} s gone, about {left:.0f} s left")
+                self.stdout.flush()
+
+        self.stdout.write("Generating the Marrowick Exchange:")
+        load_scenario(chosen, progress, options["processes"])
+        self.stdout.write("Arranging quotes for fast reading …")
+        sys.stdout.flush()
+
+    def _work(self, user: User) -> None:
+        """Strategies, finished runs and a replay session, made by the same services a person uses."""
+        history = timeline("MK30")
+        made = [strategies.create(user, from_text(path.read_text())) for path in sorted(EXAMPLES.glob("*.yaml"))]
+        for strategy in reversed(made):
+            run = runs.ask(user, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
+            runs.carry_out(run.pk)
+        harbour = next(s for s in made if s.latest.document["name"] == "Harbour strangle")
+        done = Run.objects.get(strategy=harbour, number=1)
+        intraday = [t for t in done.trades.all() if not history.is_single[history.at_or_before(t.row["opened_at"])]]
+        worst = min(intraday, key=lambda trade: trade.row["pnl"])
+        session = replays.from_trade(user, done.pk, worst.number)
+        replays.describe(
+            user, session.pk, "The loss limit, lived through",
+            "Both sides looked calm for two sessions. The move came in one afternoon; by the time the loss limit "
+            "was reached the call had already given back its share.",
+        )  # fmt: skip

@@ -1,0 +1,80 @@
+"""Underlyings, contracts, bars and session chains."""
+
+from django.db import models
+
+
+class Underlying(models.Model):
+    """An underlying with the terms of its options; prices in chains are integers of ``quantum``."""
+
+    symbol = models.CharField(max_length=16, unique=True)
+    name = models.CharField(max_length=80)
+    currency = models.CharField(max_length=3)
+    multiplier = models.PositiveIntegerField()
+    quantum = models.DecimalField(max_digits=8, decimal_places=4)
+    calendar = models.CharField(max_length=20)
+    rate = models.FloatField(help_text="continuously compounded, a year")
+    data_digest = models.CharField(max_length=64, blank=True, help_text="identity of all current session chains")
+
+    def __str__(self) -> str:
+        return self.symbol
+
+
+class Expiration(models.Model):
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="expirations")
+    date = models.DateField()
+    settles_at = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_expiration_a_date")]
+        ordering = ["date"]
+
+
+class Contract(models.Model):
+    expiration = models.ForeignKey(Expiration, models.CASCADE, related_name="contracts")
+    right = models.CharField(max_length=4)
+    strike = models.PositiveIntegerField()
+    first_session = models.DateField()
+    last_session = models.DateField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["expiration", "right", "strike"], name="one_contract")]
+
+
+class Bar(models.Model):
+    """One session of the underlying, prices in 0.01 points."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="bars")
+    date = models.DateField()
+    open = models.IntegerField()
+    high = models.IntegerField()
+    low = models.IntegerField()
+    close = models.IntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_bar_a_session")]
+        ordering = ["date"]
+
+
+class SessionChainRow(models.Model):
+    """One version of one session's chain, compressed. A correction adds a version."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="chains")
+    date = models.DateField()
+    version = models.PositiveIntegerField(default=1)
+    current = models.BooleanField(default=True)
+    known_at = models.DateTimeField(auto_now_add=True)
+    digest = models.CharField(max_length=64)
+    conventions = models.CharField(max_length=200)
+    snapshots = models.PositiveIntegerField()
+    contracts = models.PositiveIntegerField()
+    crossed = models.PositiveIntegerField(help_text="quotes with bid above ask: kept, never traded on")
+    payload = models.BinaryField()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["underlying", "date", "version"], name="one_chain_version"),
+            models.UniqueConstraint(
+                fields=["underlying", "date"], condition=models.Q(current=True), name="one_current_chain"
+            ),
+        ]
+        ordering = ["date"]

@@ -1,0 +1,93 @@
+"""Payoff of legs at an instant of a timeline, as plain data for a chart."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from strell_core.market.instruments import ContractKey
+from strell_core.market.timeline import Timeline
+from strell_core.pricing.black import greeks_many, years_between
+from strell_core.pricing.payoff import PayoffLeg, PayoffSummary, profit, spot_grid, summary
+
+
+@dataclass(frozen=True)
+class Holding:
+    """Signed contracts of one option, opened at a price in points."""
+
+    contract: ContractKey
+    contracts: int
+    opened: float
+
+
+GREEKS = ("delta", "gamma", "theta", "vega", "rho")
+
+
+def _payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
+    view = timeline.view(index)
+    quote = view.quote(holding.contract)
+    forward = view.forward(holding.contract.expiration)
+    spot = view.spot / 100
+    return PayoffLeg(
+        holding.contracts, 1 if holding.contract.right == "call" else -1, holding.contract.strike,
+        timeline.cubes[holding.contract.expiration].settlement_at, (quote.iv or 0) / 10_000 if quote.iv else math.nan,
+        forward if math.isfinite(forward) else spot, holding.opened,
+    )  # fmt: skip
+
+
+def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float | None]:
+    """Greeks of one contract (not times quantity); ``None`` without IV."""
+    view = timeline.view(index)
+    quote, forward = view.quote(holding.contract), view.forward(holding.contract.expiration)
+    if quote.iv is None or not math.isfinite(forward):
+        return dict.fromkeys((*GREEKS, "iv"), None)
+    years = years_between(int(timeline.times[index]), timeline.cubes[holding.contract.expiration].settlement_at)
+    values = greeks_many(
+        np.array([forward]), np.array([float(holding.contract.strike)]), np.array([years]),
+        np.array([quote.iv / 10_000]), timeline.underlying.rate,
+        np.array([1 if holding.contract.right == "call" else -1], np.int64),
+    )[:, 0]  # fmt: skip
+    return {**dict(zip(GREEKS, values.tolist(), strict=True)), "iv": quote.iv / 100}
+
+
+def payoff(
+    timeline: Timeline, index: int, holdings: Sequence[Holding], realised: float = 0.0, at: int | None = None
+) -> dict[str, Any]:
+    """Curves now (or at epoch second ``at``) and at the nearest expiration in money, with the
+    figures that belong to them. ``realised`` (money) is added to every value."""
+    scale = timeline.underlying.multiplier
+    base = int(timeline.times[index])
+    legs = [_payoff_leg(timeline, index, holding) for holding in holdings]
+    spot = float(timeline.spot[index]) / 100
+    nearest = min(leg.settlement for leg in legs)
+    when = min(max(base, at if at is not None else base), nearest)
+    grid = spot_grid(legs, spot)
+    facts: PayoffSummary = summary(legs, spot, base)
+
+    def worth(value: float | None) -> float | None:
+        return None if value is None else round(value * scale + realised, 2)
+
+    return {
+        "spot": spot, "grid": grid.round(2).tolist(), "base": base, "at": when, "nearest": nearest,
+        "now": (profit(legs, grid, spot, base, when) * scale + realised).round(2).tolist(),
+        "expiration": (profit(legs, grid, spot, base, nearest) * scale + realised).round(2).tolist(),
+        "break_evens": [round(value, 1) for value in facts.break_evens],
+        "max_profit": worth(facts.max_profit.value), "max_loss": worth(facts.max_loss.value),
+        "found": facts.max_loss.found, "chance_of_profit": facts.chance_of_profit,
+    }  # fmt: skip
+
+
+def glyph(holdings: Sequence[Holding], spot: float) -> dict[str, Any]:
+    """What the leg glyph draws: legs with expiration, strike, right, quantity, and the price's place."""
+    legs = [
+        {
+            "expiration": h.contract.expiration.isoformat(), "strike": h.contract.strike,
+            "right": h.contract.right, "contracts": h.contracts,
+        }
+        for h in holdings
+    ]  # fmt: skip
+    return {"legs": legs, "spot": spot}

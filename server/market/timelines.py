@@ -1,0 +1,84 @@
+"""Timelines for computing: opened from the local cache, which is built from the database when needed."""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import shutil
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+from django.conf import settings
+
+from config.errors import NotThere
+from market.models import SessionChainRow, Underlying
+from strell_core.formats import cubes
+from strell_core.market import instruments
+from strell_core.market.calendars import SessionCalendar, marrowick
+from strell_core.market.chains import SessionChain, decode
+from strell_core.market.timeline import Timeline
+
+_open: dict[str, Timeline] = {}
+_lock = threading.Lock()
+CALENDARS = {"MARROWICK": marrowick}
+
+
+def calendar_of(name: str) -> SessionCalendar:
+    return CALENDARS[name]()
+
+
+def terms(row: Underlying) -> instruments.Underlying:
+    return instruments.Underlying(
+        row.symbol, row.name, row.currency, row.multiplier, row.quantum.normalize(), row.calendar, row.rate
+    )
+
+
+def timeline(symbol: str) -> Timeline:
+    """The current history of an underlying; raises :class:`NotThere` without data."""
+    row = Underlying.objects.filter(symbol=symbol).first()
+    if row is None or not row.data_digest:
+        raise NotThere(f"There is no data for {symbol}. Load it, or choose another underlying.")
+    with _lock:
+        known = _open.get(symbol)
+        if known is None or known.digest != row.data_digest:
+            _open[symbol] = known = _open_cache(row)
+    return known
+
+
+def _folder(row: Underlying) -> Path:
+    return settings.CHAIN_CACHE / f"{row.symbol}-{cubes.LAYOUT}-{row.data_digest[:20]}"
+
+
+def _open_cache(row: Underlying) -> Timeline:
+    folder = _folder(row)
+    if not (folder / "index.json").exists():
+        settings.CHAIN_CACHE.mkdir(parents=True, exist_ok=True)
+        with open(settings.CHAIN_CACHE / f"{row.symbol}.lock", "w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not (folder / "index.json").exists():
+                cubes.build(folder, lambda: _chains(row), terms(row), calendar_of(row.calendar), row.data_digest)
+                _evict_others(row, folder)
+    return cubes.open_timeline(folder, terms(row), calendar_of(row.calendar))
+
+
+def _evict_others(row: Underlying, keep: Path) -> None:
+    """Caches of older data of the same underlying are rebuilt from the database if ever needed."""
+    for other in settings.CHAIN_CACHE.glob(f"{row.symbol}-*"):
+        if other != keep:
+            shutil.rmtree(other, ignore_errors=True)
+
+
+def _chains(row: Underlying) -> Iterator[SessionChain]:
+    rows = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
+    for payload in rows.values_list("payload", flat=True).iterator(chunk_size=8):
+        yield decode(bytes(payload))
+
+
+def data_digest(row: Underlying) -> str:
+    """Identity of all current chains of an underlying."""
+    whole = hashlib.sha256()
+    current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
+    for date, digest in current.values_list("date", "digest"):
+        whole.update(f"{date}{digest}".encode())
+    return whole.hexdigest()

@@ -1,0 +1,49 @@
+"""Replay sessions: a stay in the past with its own clock and account."""
+
+from django.conf import settings
+from django.db import models
+
+from market.models import Underlying
+from runs.models import RunTrade
+from strategies.models import Revision, Strategy
+
+
+class ReplayQuerySet(models.QuerySet):
+    def of(self, user) -> "ReplayQuerySet":
+        return self.filter(owner=user, deleted_at=None)
+
+
+class ReplaySession(models.Model):
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="replays")
+    underlying = models.ForeignKey(Underlying, models.PROTECT)
+    strategy = models.ForeignKey(Strategy, models.CASCADE, null=True, related_name="replays")
+    revision = models.ForeignKey(Revision, models.PROTECT, null=True)
+    trade = models.ForeignKey(RunTrade, models.SET_NULL, null=True, help_text="the trade it was started from")
+    name = models.CharField(max_length=80)
+    note = models.TextField(blank=True)
+    cash = models.DecimalField(max_digits=14, decimal_places=2)
+    cursor = models.BigIntegerField(help_text="epoch second of the session's clock")
+    start = models.BigIntegerField()
+    marks = models.JSONField(default=list, help_text="[{at, kind, text}] known from the start")
+    created_at = models.DateTimeField(auto_now_add=True)
+    updated_at = models.DateTimeField(auto_now=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    objects = ReplayQuerySet.as_manager()
+
+
+class ReplayFill(models.Model):
+    """One fill of one contract. A fill set aside counts no longer but can be brought back."""
+
+    session = models.ForeignKey(ReplaySession, models.CASCADE, related_name="fills")
+    at = models.BigIntegerField()
+    order = models.PositiveIntegerField(help_text="fills of one action share it")
+    contract = models.CharField(max_length=40)
+    contracts = models.IntegerField()
+    price_parts = models.BigIntegerField()
+    commission = models.DecimalField(max_digits=10, decimal_places=2)
+    by = models.CharField(max_length=8, default="hand", help_text="hand or rules")
+    set_aside = models.PositiveIntegerField(null=True, help_text="the action that set it aside")
+
+    class Meta:
+        ordering = ["at", "order", "id"]

@@ -1,0 +1,239 @@
+"""Everything a replay page shows at its clock's instant, made from one reading of the state."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+import numpy as np
+
+from config.errors import Refused
+from market.payoffs import GREEKS, Holding, glyph, greeks, payoff
+from replay.models import ReplayFill, ReplaySession
+from replay.position import Held, Position, position, settlement_parts
+from replay.services import active_fills, facts, history_of
+from runs.rows import amount_text
+from strell_core.engine.marks import stretch
+from strell_core.engine.plan import make_plan
+from strell_core.engine.state import LegState, TradeState
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS, money, parts_to_money
+from strell_core.market.timeline import Timeline
+from strell_core.strategy import catalogue
+from strell_core.strategy.document import parse
+from strell_core.strategy.kinds import TRUTH_WORDS
+from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.sentences import sheet
+
+STRIKES_EACH_SIDE = 9
+BAR_POINTS = 500
+HORIZON_SESSIONS = 5
+
+
+def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None) -> dict[str, Any]:
+    """Chain, position, payoff, rules and time bar at the session's instant."""
+    history = history_of(session)
+    index = history.at_or_before(session.cursor)
+    fills = active_fills(session)
+    here = position(history, fills, session.cash, session.cursor)
+    local = history.calendar.local(session.cursor)
+    open_held = here.open
+    holdings = [Holding(h.contract, h.contracts, _points(history, h.average)) for h in open_held]
+    realised = float(parts_to_money(1, history.underlying.quantum, history.underlying.multiplier)) * float(here.realised)
+    return {
+        **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
+        "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
+        "chain": _chain(history, index, open_held, expiration), "account": _account(history, index, session, here),
+        "legs": [_leg(history, index, h, fills) for h in here.held],
+        "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
+        "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here, fills),
+        "bar": _bar(session, history, index, fills), "single": bool(history.is_single[index]),
+        "aside": session.fills.exclude(set_aside=None).count(), "can_undo": any(f.by == "hand" for f in fills),
+        "is_first": index == 0, "is_last": index == len(history.times) - 1,
+    }  # fmt: skip
+
+
+def _points(history: Timeline, parts: Any) -> float:
+    return round(float(parts) / PARTS * float(history.underlying.quantum), 4)
+
+
+def _chain(history: Timeline, index: int, held: list[Held], wanted: str | None) -> dict[str, Any]:
+    view = history.view(index)
+    listed = view.expirations
+    today = history.dates[int(history.session_of[index])]
+    if not listed:
+        return {"expiration": None, "expirations": [], "rows": [], "forward": None}
+    chosen = _chosen(listed, held, wanted)
+    calls, puts = view.slice(chosen, "call"), view.slice(chosen, "put")
+    quantum, spot = float(history.underlying.quantum), view.spot / 100
+    quoted = np.flatnonzero((calls.ask > 0) | (puts.ask > 0))
+    centre = int(np.searchsorted(calls.strikes[quoted], spot))
+    marked = {(h.contract.right, h.contract.strike): h.contracts for h in held if h.contract.expiration == chosen}
+    near = set(quoted[max(0, centre - STRIKES_EACH_SIDE) : centre + STRIKES_EACH_SIDE].tolist())
+    near |= {i for i in quoted.tolist() if any(int(calls.strikes[i]) == strike for _, strike in marked)}
+    rows = []
+    for i in sorted(near):
+        strike = int(calls.strikes[i])
+        row: dict[str, Any] = {"strike": strike}
+        for name, side in (("call", calls), ("put", puts)):
+            ok = bool(side.valid[i])
+            row[name] = {
+                "contract": ContractKey(chosen, name, strike).code, "held": marked.get((name, strike), 0),
+                "bid": round(int(side.bid[i]) * quantum, 2) if ok else None,
+                "ask": round(int(side.ask[i]) * quantum, 2) if ok else None,
+                "delta": None if side.delta[i] == -32768 else round(int(side.delta[i]) / 10_000, 3),
+                "iv": round(int(side.iv[i]) / 100, 2) or None,
+            }  # fmt: skip
+        rows.append(row)
+    return {
+        "expiration": chosen.isoformat(), "days": (chosen - today).days, "forward": _finite(calls.forward), "rows": rows,
+        "expirations": [{"date": d.isoformat(), "days": (d - today).days} for d in listed],
+    }  # fmt: skip
+
+
+def _chosen(listed: list[dt.date], held: list[Held], wanted: str | None) -> dt.date:
+    if wanted:
+        try:
+            date = dt.date.fromisoformat(wanted)
+        except ValueError as error:
+            raise Refused(f"'{wanted}' is not a date.") from error
+        if date in listed:
+            return date
+    of_position = [h.contract.expiration for h in held if h.contract.expiration in listed]
+    return min(of_position) if of_position else listed[min(3, len(listed) - 1)]
+
+
+def _finite(value: float) -> float | None:
+    return round(value, 2) if np.isfinite(value) else None
+
+
+def _mark(history: Timeline, index: int, held: Held) -> tuple[float | None, float | None]:
+    """Mid and closable value of one contract in parts; ``None``: unvalued."""
+    quote = history.view(index).quote(held.contract)
+    if not quote.valid:
+        return None, None
+    out = quote.ask if held.contracts < 0 else quote.bid
+    return (quote.bid + quote.ask) * PARTS / 2, out * PARTS if out > 0 else None
+
+
+def _worth(history: Timeline, parts: Any) -> float:
+    scale = float(history.underlying.quantum) * history.underlying.multiplier / PARTS
+    return round(float(parts) * scale, 2)
+
+
+def _leg(history: Timeline, index: int, held: Held, fills: list[ReplayFill]) -> dict[str, Any]:
+    mid, closable = _mark(history, index, held) if held.contracts else (None, None)
+    of_greeks = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
+    pnl = None
+    if held.contracts == 0:
+        pnl = _worth(history, held.realised)
+    elif closable is not None:
+        pnl = _worth(history, held.realised + held.contracts * (closable - held.average))
+    return {
+        "contract": held.contract.code, "label": held.contract.label, "contracts": held.contracts,
+        "opened": _points(history, held.average) if held.contracts else None,
+        "mid": None if mid is None else _points(history, mid), "closable": None if closable is None else _points(history, closable),
+        "pnl": pnl, "settled": held.settled_at is not None, **(of_greeks if held.contracts else dict.fromkeys((*GREEKS, "iv"))),
+    }  # fmt: skip
+
+
+def _account(history: Timeline, index: int, session: ReplaySession, here: Position) -> dict[str, Any]:
+    mids, outs = [], []
+    totals: dict[str, float | None] = dict.fromkeys(GREEKS, 0.0)
+    for held in here.open:
+        mid, closable = _mark(history, index, held)
+        mids.append(None if mid is None else held.contracts * mid)
+        outs.append(None if closable is None else held.contracts * closable)
+        values = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
+        for name in GREEKS:
+            value, total = values[name], totals[name]
+            scale = held.contracts * history.underlying.multiplier
+            totals[name] = None if value is None or total is None else total + value * scale
+    cash, start = float(here.cash), float(session.cash)
+    valued, closes = None not in mids, None not in outs
+    return {
+        "cash": round(cash, 2), "costs": float(here.costs),
+        "equity": round(cash + _worth(history, sum(m for m in mids if m is not None)), 2) if valued else None,
+        "pnl_mid": round(cash - start + _worth(history, sum(m for m in mids if m is not None)), 2) if valued else None,
+        "pnl_closable": round(cash - start + _worth(history, sum(o for o in outs if o is not None)), 2) if closes else None,
+        "greeks": totals,
+    }  # fmt: skip
+
+
+def _rules(
+    session: ReplaySession, history: Timeline, index: int, here: Position, fills: list[ReplayFill]
+) -> list[dict[str, Any]]:
+    """What each exit sentence of the strategy says of the position now."""
+    made = [fill for fill in fills if fill.at <= session.cursor]
+    if session.revision is None or not here.open or not made:
+        return []
+    document = session.revision.document
+    plan = make_plan(parse(document), history)
+    legs = tuple(LegState(h.contract.code, h.contract, h.contracts, round(h.average)) for h in here.open)
+    opening = -sum(f.contracts * f.price_parts for f in made if f.order == made[0].order)
+    opened_on = history.calendar.local(made[0].at).date()
+    trade = TradeState(1, 1, made[0].at, made[0].at, opened_on, legs, opening, round(here.realised))
+    try:
+        now = stretch(plan, trade, history, index, index + 1)
+    except ValueError:
+        return []
+
+    def as_money(parts: int) -> str:
+        return amount_text(money(parts_to_money(parts, plan.quantum, plan.multiplier)), history.underlying.currency)
+
+    out = []
+    for rule, found in plan.exits:
+        truth = int(found.test(now, rule.params)[0])
+        sentence = next(s for s in sheet(document).sentences if s.id == rule.id)
+        declaration = catalogue.sentences("leave")[rule.kind]
+        text = reason_text(declaration, truth, found.values(now, rule.params, 0), as_money)
+        out.append({"number": sentence.number, "sentence": sentence.text, "truth": TRUTH_WORDS[truth], "text": text})
+    return sorted(out, key=lambda item: item["number"])
+
+
+def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[ReplayFill]) -> dict[str, Any]:
+    """Underlying and P/L from the session's start to now, with marks, and where the axis ends."""
+    begin = min(history.at_or_before(session.start), index)
+    rows = np.unique(np.linspace(begin, index, min(index - begin + 1, BAR_POINTS)).round().astype(int))
+    first_day = int(history.session_of[begin])
+    last_day = min(len(history.dates) - 1, int(history.session_of[index]) + HORIZON_SESSIONS)
+    known = [m["at"] for m in session.marks if m["at"] <= int(history.times[-1])]
+    end = max([int(history.times[history.first[last_day + 1] - 1]), *known])
+    hand = [
+        {"at": f.at, "kind": "fill", "text": f"{'bought' if f.contracts > 0 else 'sold'} {abs(f.contracts)} {ContractKey.parse(f.contract).label}"}
+        for f in fills
+        if f.by == "hand"
+    ]
+    ends = history.at_or_before(end)
+    days = [
+        {"at": int(history.times[history.first[d]]), "label": f"{history.dates[d]:%a %-d %b}"}
+        for d in range(first_day, int(history.session_of[ends]) + 1)
+    ]
+    return {
+        "at": history.times[rows].tolist(), "spot": (history.spot[rows] / 100).round(2).tolist(),
+        "pnl": _pnl_series(history, session, fills, rows), "marks": [*session.marks, *hand],
+        "start": int(history.times[begin]), "end": end, "days": days,
+    }  # fmt: skip
+
+
+def _pnl_series(history: Timeline, session: ReplaySession, fills: list[ReplayFill], rows: Any) -> list[float]:
+    """Equity at mid less starting cash at timeline indices ``rows``; a missing mark carries the last."""
+    times = history.times[rows]
+    total = np.zeros(len(rows))
+    scale = float(history.underlying.quantum) * history.underlying.multiplier / PARTS
+    for code in sorted({fill.contract for fill in fills}):
+        contract = ContractKey.parse(code)
+        cube = history.cubes[contract.expiration]
+        row = cube.row(contract.right, contract.strike)
+        inside = np.clip(rows - cube.start, 0, cube.bid.shape[1] - 1)
+        bid, ask = cube.bid[row, inside].astype(np.int64), cube.ask[row, inside].astype(np.int64)
+        valid = (bid >= 0) & (ask > 0) & (bid <= ask)
+        last = np.maximum.accumulate(np.where(valid, np.arange(len(rows)), 0))
+        mark = ((bid + ask) * (PARTS / 2))[last]
+        settled = settlement_parts(history, contract, int(times[-1]))
+        if settled is not None:
+            mark = np.where(times >= cube.settlement_at, settled, mark)
+        for fill in (f for f in fills if f.contract == code):
+            made = times >= fill.at
+            total += np.where(made, fill.contracts * (mark - fill.price_parts) * scale - float(fill.commission), 0.0)
+    return [round(float(value), 2) for value in total]

@@ -1,0 +1,232 @@
+"""Starting replay sessions, moving their clock, trading in them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from decimal import Decimal
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.db import transaction
+from django.db.models import Max
+
+from config.errors import NotThere, Refused
+from market.timelines import timeline
+from replay.models import ReplayFill, ReplaySession
+from replay.position import position
+from runs import services as runs
+from strategies import services as strategies
+from strategies.preview import instant_of
+from strell_core.engine.fills import fill_price
+from strell_core.engine.state import closed_trade
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import money
+from strell_core.market.timeline import Timeline
+from strell_core.strategy.document import parse
+
+MAX_CONTRACTS = 10_000
+DEFAULT_COMMISSION = Decimal("0.80")
+
+
+def find(user: User, session_id: int) -> ReplaySession:
+    found = ReplaySession.objects.of(user).select_related("underlying", "revision", "trade__run").filter(pk=session_id).first()
+    if found is None:
+        raise NotThere("There is no such replay session.")
+    return found
+
+
+def history_of(session: ReplaySession) -> Timeline:
+    return timeline(session.underlying.symbol)
+
+
+@transaction.atomic
+def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
+    """A session that starts where a run's trade was decided, with the trade's entry made."""
+    run = runs.find(user, run_id)
+    row = run.trades.filter(number=number).first()
+    if row is None:
+        raise NotThere(f"Run {run.number} has no trade {number}.")
+    history = timeline(run.revision.document["underlying"])
+    trade = closed_trade(row.trade)
+    shown = history.calendar.local(trade.opened_at)
+    marks = [
+        {"at": trade.opened_at, "kind": "entry", "text": "entered"},
+        {"at": trade.left_at, "kind": "exit", "text": f"rules left: {row.row['reason']}"},
+    ]
+    for date in sorted({leg.contract.expiration for leg in trade.legs}):
+        marks.append({"at": history.cubes[date].settlement_at, "kind": "expiration", "text": f"expires {date:%-d %b}"})
+    session = ReplaySession.objects.create(
+        owner=user, underlying=run.strategy.underlying, strategy=run.strategy, revision=run.revision, trade=row,
+        name=f"Run {run.number}, trade {number}, {shown:%-d %b %Y}", cash=run.cash, cursor=trade.opened_at,
+        start=trade.opened_at, marks=marks,
+    )  # fmt: skip
+    commission = _commission(session)
+    for leg in trade.legs:
+        ReplayFill.objects.create(
+            session=session, at=trade.opened_at, order=1, contract=leg.contract.code, contracts=leg.contracts,
+            price_parts=leg.opened_parts, commission=money(commission * abs(leg.contracts)), by="rules",
+        )  # fmt: skip
+    return session
+
+
+@transaction.atomic
+def blank(user: User, strategy_id: int, at: str | None, cash: Decimal) -> ReplaySession:
+    """A session without a position at an instant of a strategy's underlying."""
+    if not Decimal(1000) <= cash <= Decimal("1e9"):
+        raise Refused("Starting cash must lie between 1 000 and 1 000 000 000.", [{"path": "cash", "message": "out of range"}])
+    strategy = strategies.find(user, strategy_id)
+    history = timeline(strategy.underlying.symbol)
+    instant = int(history.times[instant_of(history, at)])
+    shown = history.calendar.local(instant)
+    return ReplaySession.objects.create(
+        owner=user, underlying=strategy.underlying, strategy=strategy, revision=strategy.latest,
+        name=f"From {shown:%-d %b %Y %H:%M}", cash=cash, cursor=instant, start=instant, marks=[],
+    )  # fmt: skip
+
+
+def _commission(session: ReplaySession) -> Decimal:
+    if session.revision is None:
+        return DEFAULT_COMMISSION
+    return Decimal(str(parse(session.revision.document).orders["commission"]["per_contract"]))
+
+
+def active_fills(session: ReplaySession) -> list[ReplayFill]:
+    return list(session.fills.filter(set_aside=None))
+
+
+@transaction.atomic
+def move(user: User, session_id: int, to: str) -> ReplaySession:
+    """Move the clock: ``step``, ``step-back``, ``session``, ``session-back``, ``next-mark``,
+    ``previous-mark``, an epoch second, or a local date and time."""
+    session = find(user, session_id)
+    history = history_of(session)
+    index = history.at_or_before(session.cursor)
+    last = len(history.times) - 1
+    day = int(history.session_of[index])
+    if to in ("step", "step-back"):
+        index = min(last, index + 1) if to == "step" else max(0, index - 1)
+    elif to == "session":
+        index = int(history.first[day + 1]) if day + 1 < len(history.dates) else last
+    elif to == "session-back":
+        first = int(history.first[day])
+        index = first if index > first else int(history.first[max(0, day - 1)])
+    elif to in ("next-mark", "previous-mark"):
+        index = _mark_index(session, history, to == "next-mark")
+    elif to.isdigit():
+        index = history.at_or_before(min(max(int(to), int(history.times[0])), int(history.times[-1])))
+    else:
+        index = instant_of(history, to)
+    session.cursor = int(history.times[index])
+    session.save(update_fields=["cursor", "updated_at"])
+    return session
+
+
+def _mark_index(session: ReplaySession, history: Timeline, forward: bool) -> int:
+    here = session.cursor
+    places = sorted({m["at"] for m in session.marks} | {f.at for f in active_fills(session)})
+    indices = sorted({history.at_or_before(min(at, int(history.times[-1]))) for at in places})
+    instants = [int(history.times[i]) for i in indices]
+    found = [t for t in instants if t > here] if forward else [t for t in reversed(instants) if t < here]
+    if not found:
+        raise Refused(f"There is no {'later' if forward else 'earlier'} mark.")
+    return history.at_or_before(found[0])
+
+
+@transaction.atomic
+def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplaySession:
+    """Buy (positive) or sell contracts now, all at once, at the other side of the quotes.
+
+    Fills made later than now belong to a future that this changes: they are set aside, and
+    :func:`undo` brings them back.
+    """
+    session = find(user, session_id)
+    ReplaySession.objects.select_for_update().get(pk=session.pk)
+    history = history_of(session)
+    index = history.at_or_before(session.cursor)
+    view = history.view(index)
+    if not orders:
+        raise Refused("Name at least one contract to trade.")
+    number = (session.fills.aggregate(n=Max("order"))["n"] or 0) + 1
+    made = []
+    for code, contracts in orders:
+        contract = _contract(history, code)
+        if contracts == 0 or abs(contracts) > MAX_CONTRACTS:
+            raise Refused(f"Trade between 1 and {MAX_CONTRACTS} contracts, not {contracts}.")
+        price = fill_price(view.quote(contract), contracts, 100)
+        if price is None:
+            raise Refused(f"{contract.label} has no price to {'buy' if contracts > 0 else 'sell'} at now.")
+        made.append(
+            ReplayFill(
+                session=session, at=session.cursor, order=number, contract=contract.code, contracts=contracts,
+                price_parts=price, commission=money(_commission(session) * abs(contracts)),
+            )
+        )  # fmt: skip
+    session.fills.filter(set_aside=None, at__gt=session.cursor).update(set_aside=number)
+    ReplayFill.objects.bulk_create(made)
+    session.save(update_fields=["updated_at"])
+    return session
+
+
+def _contract(history: Timeline, code: str) -> ContractKey:
+    try:
+        contract = ContractKey.parse(code)
+    except ValueError as error:
+        raise Refused(f"{error}.") from error
+    cube = history.cubes.get(contract.expiration)
+    if cube is None or cube.row(contract.right, contract.strike) is None:
+        raise Refused(f"There is no contract {contract.label} on {history.underlying.symbol}.")
+    return contract
+
+
+def close_all(user: User, session_id: int) -> ReplaySession:
+    session = find(user, session_id)
+    held = position(history_of(session), active_fills(session), session.cash, session.cursor).open
+    if not held:
+        raise Refused("There is no position to close.")
+    return trade(user, session_id, [(h.contract.code, -h.contracts) for h in held])
+
+
+@transaction.atomic
+def undo(user: User, session_id: int) -> ReplaySession:
+    """Take back the latest action by hand and bring back what it set aside."""
+    session = find(user, session_id)
+    number = session.fills.filter(by="hand", set_aside=None).aggregate(n=Max("order"))["n"]
+    if number is None:
+        raise Refused("There is nothing to undo.")
+    session.fills.filter(order=number).delete()
+    session.fills.filter(set_aside=number).update(set_aside=None)
+    return session
+
+
+def describe(user: User, session_id: int, name: str | None, note: str | None) -> ReplaySession:
+    session = find(user, session_id)
+    if name is not None:
+        if not name.strip() or len(name) > 80:
+            raise Refused("A name has 1 to 80 characters.", [{"path": "name", "message": "1 to 80 characters"}])
+        session.name = name.strip()
+    if note is not None:
+        if len(note) > 20_000:
+            raise Refused("A note has at most 20 000 characters.", [{"path": "note", "message": "too long"}])
+        session.note = note
+    session.save(update_fields=["name", "note", "updated_at"])
+    return session
+
+
+def delete(user: User, session_id: int, restore: bool = False) -> None:
+    found = ReplaySession.objects.filter(owner=user, pk=session_id).first()
+    if found is None:
+        raise NotThere("There is no such replay session.")
+    found.deleted_at = None if restore else dt.datetime.now(dt.UTC)
+    found.save(update_fields=["deleted_at"])
+
+
+def facts(session: ReplaySession) -> dict[str, Any]:
+    history = history_of(session)
+    here = position(history, active_fills(session), session.cash, session.cursor)
+    return {
+        "id": session.pk, "name": session.name, "note": session.note, "strategy": session.strategy_id,
+        "underlying": session.underlying.symbol, "cash": float(session.cash), "updated_at": session.updated_at,
+        "shown": history.calendar.local(session.cursor).strftime("%a %-d %b %Y %H:%M"),
+        "open_legs": len(here.open), "run_trade": session.trade.number if session.trade else None,
+        "run": session.trade.run_id if session.trade else None,
+    }  # fmt: skip

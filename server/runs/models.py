@@ -1,0 +1,68 @@
+"""Backtest runs and their trades."""
+
+from django.db import models
+
+from strategies.models import Revision, Strategy
+
+
+class RunQuerySet(models.QuerySet):
+    def of(self, user) -> "RunQuerySet":
+        """What a user may see: runs of their own strategies, not deleted."""
+        return self.filter(strategy__owner=user, strategy__deleted_at=None)
+
+
+class Run(models.Model):
+    """One backtest: what was asked, how far it is, what came out.
+
+    A running run holds a lease that its worker renews; a lease that ran out means the worker died.
+    """
+
+    class Status(models.TextChoices):
+        QUEUED = "queued"
+        RUNNING = "running"
+        DONE = "done"
+        CANCELLED = "cancelled"
+        INTERRUPTED = "interrupted"
+        FAILED = "failed"
+
+    ACTIVE = (Status.QUEUED, Status.RUNNING)
+
+    strategy = models.ForeignKey(Strategy, models.CASCADE, related_name="runs")
+    revision = models.ForeignKey(Revision, models.PROTECT, related_name="runs")
+    number = models.PositiveIntegerField()
+    start = models.DateField()
+    end = models.DateField()
+    cash = models.DecimalField(max_digits=14, decimal_places=2)
+    method = models.CharField(max_length=8, default="blocks", help_text="blocks, or steps to check them")
+    seed = models.PositiveIntegerField(default=1)
+    status = models.CharField(max_length=12, choices=Status, default=Status.QUEUED)
+    progress = models.FloatField(default=0.0)
+    attempts = models.PositiveIntegerField(default=0)
+    cancel_requested = models.BooleanField(default=False)
+    queued_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    finished_at = models.DateTimeField(null=True)
+    lease_until = models.DateTimeField(null=True)
+    message = models.TextField(blank=True)
+    manifest = models.JSONField(default=dict)
+    figures = models.JSONField(default=dict)
+    evidence = models.JSONField(default=dict)
+    decisions = models.JSONField(default=list)
+    curve = models.JSONField(default=dict)
+
+    objects = RunQuerySet.as_manager()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["strategy", "number"], name="one_run_number")]
+        ordering = ["-number"]
+
+
+class RunTrade(models.Model):
+    run = models.ForeignKey(Run, models.CASCADE, related_name="trades")
+    number = models.PositiveIntegerField()
+    row = models.JSONField(help_text="what the table of trades shows")
+    trade = models.JSONField(help_text="the engine's closed trade")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "number"], name="one_trade_number")]
+        ordering = ["number"]

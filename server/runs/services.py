@@ -1,0 +1,253 @@
+"""Asking for runs, cancelling them, carrying them out."""
+
+from __future__ import annotations
+
+import datetime as dt
+import logging
+import time
+from decimal import Decimal
+from typing import Any
+
+import numba
+import numpy as np
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.db import transaction
+
+import strell_core
+from config.errors import Conflict, NotThere, Refused
+from config.push import notify
+from market.timelines import timeline
+from runs.models import Run, RunTrade
+from runs.rows import trade_row
+from strategies import services as strategies
+from strell_core.engine.plan import Plan, make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.engine.state import to_plain
+from strell_core.market.timeline import Timeline
+from strell_core.pricing.surface import CONVENTIONS
+from strell_core.results import metrics
+from strell_core.results.report import Report, report
+from strell_core.strategy.document import parse
+
+log = logging.getLogger("strell.runs")
+MAX_ACTIVE = 20
+MAX_ATTEMPTS = 3
+REPORT_EVERY = 0.2
+
+
+class Cancelled(Exception):
+    """The user asked the run to stop."""
+
+
+def find(user: User, run_id: int) -> Run:
+    found = Run.objects.of(user).select_related("strategy", "revision").filter(pk=run_id).first()
+    if found is None:
+        raise NotThere("There is no such run.")
+    return found
+
+
+@transaction.atomic
+def ask(user: User, strategy_id: int, start: dt.date, end: dt.date, cash: Decimal, method: str) -> Run:
+    """Queue a backtest of a strategy's latest revision; the job is enqueued with its row."""
+    strategy = strategies.find(user, strategy_id)
+    history = timeline(strategy.underlying.symbol)
+    _check_request(history, start, end, cash, method)
+    if Run.objects.of(user).filter(status__in=Run.ACTIVE).count() >= MAX_ACTIVE:
+        raise Conflict(f"{MAX_ACTIVE} runs are queued or running already. Wait for one, or cancel it.")
+    type(strategy).objects.select_for_update().get(pk=strategy.pk)
+    last = strategy.runs.order_by("-number").values_list("number", flat=True).first() or 0
+    run = Run.objects.create(
+        strategy=strategy, revision=strategy.latest, number=last + 1, start=start, end=end, cash=cash, method=method
+    )
+    _enqueue(run)
+    return run
+
+
+def _check_request(history: Timeline, start: dt.date, end: dt.date, cash: Decimal, method: str) -> None:
+    def refuse(path: str, message: str) -> None:
+        raise Refused(message, [{"path": path, "message": message}])
+
+    first, last = history.dates[0], history.dates[-1]
+    recorded = f"recorded is {first:%-d %b %Y} to {last:%-d %b %Y}"
+    if end < start:
+        refuse("end", f"The end {end:%-d %b %Y} lies before the start {start:%-d %b %Y}.")
+    if end < first or start > last:
+        refuse("start", f"There is no data between {start:%-d %b %Y} and {end:%-d %b %Y}: {recorded}.")
+    begin, stop = history.span(start, end)
+    if begin == stop:
+        refuse("start", f"There is no session between {start:%-d %b %Y} and {end:%-d %b %Y}.")
+    if not Decimal(1000) <= cash <= Decimal("1e9"):
+        refuse("cash", "Starting cash must lie between 1 000 and 1 000 000 000.")
+    if method not in ("blocks", "steps"):
+        refuse("method", "The method is blocks or steps.")
+
+
+def _enqueue(run: Run) -> None:
+    from runs.tasks import execute
+
+    execute.defer(run_id=run.pk)
+    notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+
+
+@transaction.atomic
+def cancel(user: User, run_id: int) -> Run:
+    run = Run.objects.select_for_update().get(pk=find(user, run_id).pk)
+    if run.status == Run.Status.QUEUED:
+        run.status, run.finished_at = Run.Status.CANCELLED, dt.datetime.now(dt.UTC)
+    elif run.status == Run.Status.RUNNING:
+        run.cancel_requested = True
+    run.save()
+    notify(user.pk, "run", run.pk, strategy=run.strategy_id)
+    return run
+
+
+@transaction.atomic
+def go_on(user: User, run_id: int) -> Run:
+    """Start an interrupted, cancelled or failed run again."""
+    run = Run.objects.select_for_update().get(pk=find(user, run_id).pk)
+    if run.status in (*Run.ACTIVE, Run.Status.DONE):
+        raise Conflict(f"Run {run.number} is {run.status}; only one that stopped can go on.")
+    run.status, run.cancel_requested, run.attempts, run.message, run.progress = Run.Status.QUEUED, False, 0, "", 0.0
+    run.save()
+    _enqueue(run)
+    return run
+
+
+@transaction.atomic
+def delete(user: User, run_id: int) -> None:
+    run = find(user, run_id)
+    if run.status in Run.ACTIVE:
+        raise Conflict("Cancel the run before deleting it.")
+    run.delete()
+
+
+def recover() -> int:
+    """Runs whose worker died are queued again; after three tries they are called interrupted."""
+    now = dt.datetime.now(dt.UTC)
+    count = 0
+    for key in Run.objects.filter(status=Run.Status.RUNNING, lease_until__lt=now).values_list("pk", flat=True):
+        with transaction.atomic():
+            run = Run.objects.select_for_update(skip_locked=True).filter(
+                pk=key, status=Run.Status.RUNNING, lease_until__lt=now
+            ).first()  # fmt: skip
+            if run is None:
+                continue
+            count += 1
+            if run.attempts < MAX_ATTEMPTS:
+                run.status = Run.Status.QUEUED
+                run.save(update_fields=["status"])
+                _enqueue(run)
+            else:
+                run.status = Run.Status.INTERRUPTED
+                run.message = f"The worker stopped {run.attempts} times while it was running. Go on to try again."
+                run.save(update_fields=["status", "message"])
+                notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+    return count
+
+
+def carry_out(run_id: int) -> None:
+    """Run a queued backtest to its end. Safe to call twice: the second finds nothing to do."""
+    run = _claim(run_id)
+    if run is None:
+        return
+    try:
+        result = _compute(run)
+    except Cancelled:
+        _end(run, Run.Status.CANCELLED, "Cancelled; nothing was kept of it.")
+    except Refused as error:
+        _end(run, Run.Status.FAILED, error.message)
+    except Exception:
+        log.exception("run %s failed", run_id)
+        _end(run, Run.Status.FAILED, "The run failed on an error of ours; it is in the worker's log.")
+    else:
+        _keep(run, *result)
+
+
+@transaction.atomic
+def _claim(run_id: int) -> Run | None:
+    run = Run.objects.select_for_update().select_related("strategy", "revision").filter(pk=run_id).first()
+    if run is None or run.status != Run.Status.QUEUED:
+        return None
+    run.status, run.attempts, run.progress = Run.Status.RUNNING, run.attempts + 1, 0.0
+    run.started_at = dt.datetime.now(dt.UTC)
+    run.lease_until = _lease()
+    run.save()
+    notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+    return run
+
+
+def _lease() -> dt.datetime:
+    return dt.datetime.now(dt.UTC) + dt.timedelta(seconds=settings.RUN_LEASE_SECONDS)
+
+
+def _compute(run: Run) -> tuple[Plan, Timeline, History, Report, int, int]:
+    history = timeline(run.revision.document["underlying"])
+    plan = make_plan(parse(run.revision.document), history)
+    begin, end = history.span(run.start, run.end)
+    method = run_blocks if run.method == "blocks" else run_steps
+    result = method(plan, history, begin, end, run.cash, _reporter(run, begin, end))
+    return plan, history, result, report(plan, history, result, begin, end, run.cash, run.seed), begin, end
+
+
+def _reporter(run: Run, begin: int, end: int) -> Any:
+    last = time.monotonic()
+
+    def progress(index: int) -> None:
+        nonlocal last
+        if time.monotonic() - last < REPORT_EVERY:
+            return
+        last = time.monotonic()
+        share = (index - begin) / (end - begin)
+        Run.objects.filter(pk=run.pk).update(progress=share, lease_until=_lease())
+        notify(run.strategy.owner_id, "progress", run.pk, strategy=run.strategy_id, share=round(share, 4))
+        if Run.objects.filter(pk=run.pk, cancel_requested=True).exists():
+            raise Cancelled
+
+    return progress
+
+
+def _end(run: Run, status: str, message: str) -> None:
+    Run.objects.filter(pk=run.pk).update(
+        status=status, message=message, finished_at=dt.datetime.now(dt.UTC), lease_until=None
+    )
+    notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+
+
+def _keep(run: Run, plan: Plan, history: Timeline, result: History, made: Report, begin: int, end: int) -> None:
+    """Store results in one transaction: a crash before it leaves a run that can go on."""
+    curve, start = made.curve, float(run.cash)
+    last = history.first[curve.sessions + 1] - 1
+    with transaction.atomic():
+        kept = Run.objects.select_for_update().get(pk=run.pk)
+        if kept.status != Run.Status.RUNNING:
+            return
+        kept.trades.all().delete()
+        document = run.revision.document
+        RunTrade.objects.bulk_create(
+            RunTrade(run=kept, number=t.number, row=trade_row(plan, history, document, t), trade=to_plain(t))
+            for t in result.closed
+        )
+        kept.curve = {
+            "dates": [history.dates[s].isoformat() for s in curve.sessions.tolist()],
+            "equity": curve.equity.round(2).tolist(),
+            "drawdown": metrics.drawdowns(curve.equity, start).round(6).tolist(),
+            "spot": (history.spot[last] / 100).round(2).tolist(),
+        }
+        kept.figures, kept.evidence, kept.decisions = made.figures, made.evidence, made.decisions
+        kept.manifest = manifest(run, history)
+        kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, "", None
+        kept.finished_at = dt.datetime.now(dt.UTC)
+        kept.save()
+        notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+
+
+def manifest(run: Run, history: Timeline) -> dict[str, Any]:
+    """What the results depend on: same manifest, same results."""
+    return {
+        "rules": run.revision.digest, "revision": run.revision.number, "chains": history.digest,
+        "calendar": history.calendar.name, "underlying": run.revision.document["underlying"],
+        "start": run.start.isoformat(), "end": run.end.isoformat(), "cash": str(run.cash), "seed": run.seed,
+        "method": run.method, "conventions": CONVENTIONS, "engine": strell_core.__version__,
+        "numpy": np.__version__, "numba": numba.__version__,
+    }  # fmt: skip

@@ -1,0 +1,16 @@
+"""Jobs of the queue."""
+
+from procrastinate.contrib.django import app
+
+from runs import services
+
+
+@app.task(queue="runs", name="runs.execute")
+def execute(run_id: int) -> None:
+    services.carry_out(run_id)
+
+
+@app.periodic(cron="* * * * * */10")
+@app.task(queue="runs", name="runs.recover", queueing_lock="recover")
+def recover(timestamp: int) -> None:
+    services.recover()

@@ -1,0 +1,192 @@
+"""Strategies: shelf, sheet, revisions, text form, preview."""
+
+import datetime as dt
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from runs.queries import track_facts
+from strategies import queries, services
+from strategies.preview import preview
+from strell_core.formats.strategies import to_text
+from strell_core.strategy.schema import json_schema
+
+router = Router(tags=["strategies"])
+
+
+class TokenOut(Schema):
+    text: str
+    path: str
+
+
+class SentenceOut(Schema):
+    id: str
+    number: int
+    section: str
+    rule: str
+    index: int
+    tokens: list[TokenOut]
+    text: str
+    off: bool
+    note: str
+
+
+class GlyphLeg(Schema):
+    expiration: str
+    strike: float
+    right: str
+    contracts: int
+
+
+class GlyphOut(Schema):
+    legs: list[GlyphLeg]
+    spot: float
+
+
+class TrackOut(Schema):
+    runs: int
+    outdated: int
+    replays: int
+    last_run: int | None
+    last_status: str | None
+    mar: float | None
+    max_drawdown: float | None
+    win_rate: float | None
+    trades: int | None
+    spark: list[float]
+
+
+class StrategyRow(Schema):
+    id: int
+    name: str
+    underlying: str
+    revision: int
+    glyph: GlyphOut
+    track: TrackOut
+
+
+class StrategyOut(StrategyRow):
+    digest: str
+    document: dict[str, Any]
+    sheet: list[SentenceOut]
+    sentences: int
+
+
+class RevisionOut(Schema):
+    number: int
+    created_at: dt.datetime
+    change: str
+    digest: str
+
+
+class NewStrategy(Schema):
+    document: dict[str, Any] | None = None
+    text: str | None = None
+
+
+class Change(Schema):
+    based_on: int
+    document: dict[str, Any] | None = None
+    text: str | None = None
+
+
+class TextOut(Schema):
+    text: str
+
+
+class TextIn(Schema):
+    text: str
+
+
+
+def _whole(strategy) -> dict[str, Any]:
+    return {**queries.strategy_facts(strategy), "track": track_facts(strategy)}
+
+
+def _document(body: NewStrategy | Change) -> dict[str, Any]:
+    return services.checked_text(body.text) if body.text is not None else services.checked(body.document)
+
+
+@router.get("/declarations", response=dict[str, Any], operation_id="declarations")
+def declarations(request: HttpRequest):
+    return queries.declarations()
+
+
+@router.get("/strategy-schema.json", auth=None, response=dict[str, Any], operation_id="strategy_schema")
+def schema(request: HttpRequest):
+    return json_schema()
+
+
+@router.get("/strategies", response=list[StrategyRow], operation_id="strategies")
+def strategies(request: HttpRequest):
+    return [_whole(strategy) for strategy in queries.shelf(request.user)]
+
+
+@router.post("/strategies", response=StrategyOut, operation_id="create_strategy")
+def create(request: HttpRequest, body: NewStrategy):
+    return _whole(services.create(request.user, _document(body)))
+
+
+@router.get("/strategies/{strategy_id}", response=StrategyOut, operation_id="strategy")
+def strategy(request: HttpRequest, strategy_id: int):
+    return _whole(services.find(request.user, strategy_id))
+
+
+@router.put("/strategies/{strategy_id}", response=StrategyOut, operation_id="revise_strategy")
+def revise(request: HttpRequest, strategy_id: int, body: Change):
+    services.revise(request.user, strategy_id, _document(body), body.based_on)
+    return _whole(services.find(request.user, strategy_id))
+
+
+@router.delete("/strategies/{strategy_id}", response={204: None}, operation_id="delete_strategy")
+def delete(request: HttpRequest, strategy_id: int):
+    services.delete(request.user, strategy_id)
+    return 204, None
+
+
+@router.post("/strategies/{strategy_id}/restore", response=StrategyOut, operation_id="restore_strategy")
+def restore(request: HttpRequest, strategy_id: int):
+    return _whole(services.restore(request.user, strategy_id))
+
+
+@router.post("/strategies/{strategy_id}/duplicate", response=StrategyOut, operation_id="duplicate_strategy")
+def duplicate(request: HttpRequest, strategy_id: int, mirror: bool = False):
+    return _whole(services.duplicate(request.user, strategy_id, mirror))
+
+
+@router.get("/strategies/{strategy_id}/revisions", response=list[RevisionOut], operation_id="revisions")
+def revisions(request: HttpRequest, strategy_id: int):
+    found = services.find(request.user, strategy_id)
+    return [queries.revision_facts(revision) for revision in found.revisions.order_by("-number")]
+
+
+@router.post("/strategies/{strategy_id}/revisions/{number}", response=StrategyOut, operation_id="go_back")
+def go_back(request: HttpRequest, strategy_id: int, number: int):
+    services.go_back(request.user, strategy_id, number)
+    return _whole(services.find(request.user, strategy_id))
+
+
+@router.get("/strategies/{strategy_id}/text", response=TextOut, operation_id="strategy_text")
+def text(request: HttpRequest, strategy_id: int):
+    return {"text": to_text(services.find(request.user, strategy_id).latest.document)}
+
+
+@router.get("/strategies/{strategy_id}/file", operation_id="strategy_file")
+def file(request: HttpRequest, strategy_id: int):
+    document = services.find(request.user, strategy_id).latest.document
+    name = "".join(c if c.isascii() and c.isalnum() else "-" for c in document["name"]).strip("-").lower() or "strategy"
+    response = HttpResponse(to_text(document), content_type="application/yaml; charset=utf-8")
+    response["Content-Disposition"] = f'attachment; filename="{name}.yaml"'
+    return response
+
+
+@router.post("/strategy-text/check", response=dict[str, Any], operation_id="check_text")
+def check_text(request: HttpRequest, body: TextIn):
+    document = services.checked_text(body.text)
+    return {"document": document, "sheet": queries.sheet_of(document)}
+
+
+@router.get("/strategies/{strategy_id}/preview", response=dict[str, Any], operation_id="preview")
+def preview_strategy(request: HttpRequest, strategy_id: int, at: str | None = None):
+    return preview(services.find(request.user, strategy_id).latest.document, at)

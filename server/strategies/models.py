@@ -1,0 +1,40 @@
+"""Strategies and their frozen revisions."""
+
+from django.conf import settings
+from django.db import models
+
+from market.models import Underlying
+
+
+class StrategyQuerySet(models.QuerySet):
+    def of(self, user) -> "StrategyQuerySet":
+        """What a user may see: their own, not deleted."""
+        return self.filter(owner=user, deleted_at=None)
+
+
+class Strategy(models.Model):
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="strategies")
+    underlying = models.ForeignKey(Underlying, models.PROTECT)
+    created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    objects = StrategyQuerySet.as_manager()
+
+    @property
+    def latest(self) -> "Revision":
+        return self.revisions.order_by("-number").first()
+
+
+class Revision(models.Model):
+    """One frozen version of a strategy's document."""
+
+    strategy = models.ForeignKey(Strategy, models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    document = models.JSONField()
+    digest = models.CharField(max_length=64, help_text="of what decides: the document without name and notes")
+    created_at = models.DateTimeField(auto_now_add=True)
+    change = models.CharField(max_length=200, blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["strategy", "number"], name="one_revision_number")]
+        ordering = ["number"]

@@ -1,0 +1,151 @@
+"""What the rules would do at an instant: verdicts, candidates, picked structure, payoff."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from config.errors import Refused
+from market.payoffs import Holding, glyph, greeks, payoff
+from market.timelines import timeline
+from strell_core.engine.advance import EntryDecision, decide_entry
+from strell_core.engine.fills import fill_price
+from strell_core.engine.plan import DUE, MISSED, POLICY_SKIP, Plan, make_plan
+from strell_core.market.prices import PARTS
+from strell_core.market.timeline import Timeline
+from strell_core.selection.select import LegChoice, Selection
+from strell_core.strategy import catalogue
+from strell_core.strategy.document import parse
+from strell_core.strategy.kinds import TRUTH_WORDS
+from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.sentences import sheet
+
+RUNNERS_UP = 6
+STATUS_TEXT = {
+    DUE: "a decision time", MISSED: "the decision time has no snapshot near it",
+    POLICY_SKIP: "single-snapshot session, entries are skipped", None: "not a decision time: what if it were",
+}  # fmt: skip
+
+
+def instant_of(history: Timeline, text: str | None) -> int:
+    """Timeline index of an exchange-local date and time like ``2026-11-04T15:45`` (the last snapshot
+    not after it); the last decision-worthy snapshot without one."""
+    if not text:
+        return len(history.times) - 1
+    try:
+        when = dt.datetime.fromisoformat(text)
+    except ValueError as error:
+        raise Refused(f"'{text}' is not a date and time; write it like 2026-11-04T15:45.") from error
+    at = history.calendar.instant(when.date(), when.time()) if when.tzinfo is None else int(when.timestamp())
+    first, last = history.calendar.local(int(history.times[0])), history.calendar.local(int(history.times[-1]))
+    if at < int(history.times[0]) or when.date() > last.date():
+        raise Refused(
+            f"There is no data at {when:%-d %b %Y %H:%M}: recorded is {first:%-d %b %Y} to {last:%-d %b %Y}.",
+            [{"path": "at", "message": "outside the recorded history"}],
+        )
+    return history.at_or_before(at)
+
+
+def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
+    """Everything the Rules stage shows for one instant."""
+    history = timeline(document["underlying"])
+    plan = make_plan(parse(document), history)
+    index = _last_decision(plan, history) if at is None else instant_of(history, at)
+    decision = decide_entry(plan, history, index, 0, RUNNERS_UP, thorough=True)
+    local = history.calendar.local(int(history.times[index]))
+    status = plan.decision(history, index)
+    out: dict[str, Any] = {
+        "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
+        "shown": local.strftime("%a %-d %b %Y %H:%M"), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
+        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered,
+        "neighbours": _neighbours(plan, history, index), "verdicts": _verdicts(document, decision),
+        "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
+        "single": bool(history.is_single[index]), "structure": None,
+    }  # fmt: skip
+    if decision.selection is not None and decision.selection.failed is None:
+        out["structure"] = _structure(plan, history, index, decision.selection, max(1, decision.lots))
+    return out
+
+
+def _last_decision(plan: Plan, history: Timeline) -> int:
+    found = plan.decision_indices(history, 0, len(history.times))
+    return int(found[-1]) if len(found) else len(history.times) - 1
+
+
+def _neighbours(plan: Plan, history: Timeline, index: int) -> dict[str, str | None]:
+    found = plan.decision_indices(history, 0, len(history.times))
+
+    def local(candidates: Any, which: int) -> str | None:
+        if not len(candidates):
+            return None
+        return history.calendar.local(int(history.times[candidates[which]])).strftime("%Y-%m-%dT%H:%M")
+
+    return {"before": local(found[found < index], -1), "after": local(found[found > index], 0)}
+
+
+def _verdicts(document: dict[str, Any], decision: EntryDecision) -> list[dict[str, Any]]:
+    out = []
+    for sentence in sheet(document).sentences:
+        found = next((verdict for key, verdict in decision.verdicts if key == sentence.id), None)
+        if found is None or sentence.off:
+            continue
+        declaration = catalogue.sentences(sentence.section)[sentence.rule]
+        text = found.values.get("message") or reason_text(declaration, found.truth, found.values, str)
+        out.append(
+            {"id": sentence.id, "number": sentence.number, "truth": TRUTH_WORDS[found.truth], "text": text,
+             "sentence": sentence.text}
+        )  # fmt: skip
+    return out
+
+
+def _leg(history: Timeline, index: int, choice: LegChoice) -> dict[str, Any]:
+    view, quantum = history.view(index), float(history.underlying.quantum)
+    today = history.dates[int(history.session_of[index])]
+    rows = []
+    for candidate in sorted(choice.candidates, key=lambda c: c.contract.strike):
+        quote = view.quote(candidate.contract)
+        chain = view.slice(candidate.contract.expiration, candidate.contract.right)
+        row = int((chain.strikes == candidate.contract.strike).argmax())
+        rows.append(
+            {
+                "strike": candidate.contract.strike, "delta": None if quote.delta is None else quote.delta / 10_000,
+                "bid": round(quote.bid * quantum, 2), "ask": round(quote.ask * quantum, 2), "iv": None if quote.iv is None else quote.iv / 100,
+                "open_interest": int(chain.open_interest[row]), "picked": candidate.rank == 0, "rank": candidate.rank,
+            }
+        )  # fmt: skip
+    days = [{"date": date.isoformat(), "days": (date - today).days} for date in choice.expirations[:4]]
+    contract = choice.picked.contract if choice.picked else None
+    return {
+        "id": choice.leg_id, "message": choice.message, "expirations": days, "candidates": rows,
+        "right": contract.right if contract else None, "label": contract.label if contract else None,
+    }  # fmt: skip
+
+
+def _structure(plan: Plan, history: Timeline, index: int, selection: Selection, lots: int) -> dict[str, Any]:
+    quantum, scale = float(plan.quantum), plan.multiplier
+    share = plan.strategy.orders["fill_model"]["share"]
+    view = history.view(index)
+    holdings, legs = [], []
+    for leg in selection.legs:
+        contracts = leg.contracts * lots
+        parts = fill_price(leg.quote, contracts, share)
+        opened = (parts if parts is not None else (leg.quote.bid + leg.quote.ask) * PARTS // 2) / PARTS * quantum
+        holding = Holding(leg.contract, contracts, opened)
+        holdings.append(holding)
+        legs.append(
+            {
+                "id": leg.leg_id, "contract": leg.contract.code, "label": leg.contract.label, "contracts": contracts,
+                "price": round(opened, 4), "fillable": parts is not None, **greeks(history, index, holding),
+            }
+        )  # fmt: skip
+    credit = -sum(h.contracts * h.opened for h in holdings) * scale
+    totals = {
+        name: sum(leg[name] * leg["contracts"] for leg in legs) * scale
+        if all(leg[name] is not None for leg in legs) else None
+        for name in ("delta", "gamma", "theta", "vega")
+    }  # fmt: skip
+    return {
+        "lots": lots, "legs": legs, "credit": round(credit, 2), "greeks": totals,
+        "payoff": payoff(history, index, holdings), "glyph": glyph(holdings, view.spot / 100),
+        "currency": history.underlying.currency,
+    }  # fmt: skip

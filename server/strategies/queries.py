@@ -1,0 +1,78 @@
+"""Reading strategies: the shelf, a sheet, declarations."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from functools import lru_cache
+from typing import Any
+
+from django.contrib.auth.models import User
+
+from market.payoffs import Holding, glyph
+from market.timelines import timeline
+from strategies.models import Revision, Strategy
+from strell_core.measures.declaration import Declaration
+from strell_core.selection.select import select
+from strell_core.strategy import catalogue
+from strell_core.strategy.document import parse
+from strell_core.strategy.sentences import sheet
+
+
+def sheet_of(document: dict[str, Any]) -> list[dict[str, Any]]:
+    """Sentences with their tokens, as the page draws them."""
+    return [{**asdict(sentence), "text": sentence.text} for sentence in sheet(document).sentences]
+
+
+def glyph_now(document: dict[str, Any]) -> dict[str, Any]:
+    """The structure the rules would pick at the last recorded snapshot, for the leg glyph."""
+    history = timeline(document["underlying"])
+    index = len(history.times) - 2
+    view = history.view(index)
+    strategy = parse(document)
+    picked = select(strategy, view, history.dates[int(history.session_of[index])]).legs
+    return glyph([Holding(leg.contract, leg.contracts, 0.0) for leg in picked], view.spot / 100)
+
+
+def revision_facts(revision: Revision) -> dict[str, Any]:
+    return {
+        "number": revision.number, "created_at": revision.created_at, "change": revision.change,
+        "digest": revision.digest,
+    }  # fmt: skip
+
+
+def strategy_facts(strategy: Strategy) -> dict[str, Any]:
+    """A strategy's page: its latest revision, sheet, and what the track says."""
+    latest = strategy.latest
+    return {
+        "id": strategy.pk, "name": latest.document["name"], "underlying": latest.document["underlying"],
+        "revision": latest.number, "digest": latest.digest, "document": latest.document,
+        "sheet": sheet_of(latest.document), "glyph": glyph_now(latest.document),
+        "sentences": sum(1 for s in sheet(latest.document).sentences if not s.off),
+    }  # fmt: skip
+
+
+def shelf(user: User) -> list[Strategy]:
+    return list(Strategy.objects.of(user).prefetch_related("revisions").order_by("-created_at"))
+
+
+def _declaration(declaration: Declaration) -> dict[str, Any]:
+    keep = ("id", "section", "title", "sentence", "explains", "example", "words", "price_basis", "warm_up", "once")
+    return {
+        **{key: getattr(declaration, key) for key in keep},
+        "params": [{**asdict(param), "choices": dict(param.choices)} for param in declaration.params],
+    }
+
+
+@lru_cache(maxsize=1)
+def declarations() -> dict[str, Any]:
+    """All declarations, for the editor."""
+    return {
+        "sections": [
+            {
+                "id": section, "title": catalogue.SECTION_TITLES[section],
+                "sentences": [_declaration(d) for d in catalogue.sentences(section).values()],
+            }
+            for section in catalogue.SECTIONS
+        ],
+        "picks": {name: [_declaration(d) for d in catalogue.picks(name).values()] for name in catalogue.PICKS},
+    }  # fmt: skip

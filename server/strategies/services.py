@@ -1,0 +1,154 @@
+"""Writing strategies: every change is a new revision."""
+
+from __future__ import annotations
+
+import copy
+import datetime as dt
+import hashlib
+import json
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.db import transaction
+
+from config.errors import Conflict, NotThere, Refused
+from config.push import notify
+from market.models import Underlying
+from strategies.models import Revision, Strategy
+from strell_core.formats.strategies import StrategyFileError, from_text
+from strell_core.strategy.document import DocumentError, mirrored, normalise
+from strell_core.strategy.sentences import sheet
+
+MAX_STRATEGIES = 500
+
+
+def checked(raw: Any) -> dict[str, Any]:
+    """A normalised document; raises :class:`Refused` with every problem at its place."""
+    try:
+        return normalise(raw)
+    except DocumentError as error:
+        problems = [{"path": p.path, "message": p.message} for p in error.problems]
+        raise Refused(_first(problems), problems) from error
+
+
+def checked_text(text: str) -> dict[str, Any]:
+    """A document from a file's text; problems carry their line."""
+    try:
+        return from_text(text)
+    except StrategyFileError as error:
+        problems = [{"line": line, "path": path, "message": message} for line, path, message in error.problems]
+        raise Refused(f"Line {problems[0]['line']}: {problems[0]['message']}", problems) from error
+
+
+def _first(problems: list[dict[str, Any]]) -> str:
+    rest = f" ({len(problems) - 1} more)" if len(problems) > 1 else ""
+    return f"{problems[0]['message']}{rest}"
+
+
+def rules_digest(document: dict[str, Any]) -> str:
+    """Identity of what a document decides; its name, notes and sentences switched off do not count."""
+    rules: dict[str, Any] = {"underlying": document["underlying"]}
+    for section, sentences in document.items():
+        if isinstance(sentences, list):
+            rules[section] = [
+                {key: value for key, value in s.items() if key not in ("note", "off")} for s in sentences if not s.get("off")
+            ]
+    return hashlib.sha256(json.dumps(rules, sort_keys=True).encode()).hexdigest()
+
+
+def find(user: User, strategy_id: int) -> Strategy:
+    found = Strategy.objects.of(user).filter(pk=strategy_id).first()
+    if found is None:
+        raise NotThere("There is no such strategy.")
+    return found
+
+
+@transaction.atomic
+def create(user: User, document: dict[str, Any]) -> Strategy:
+    if Strategy.objects.of(user).count() >= MAX_STRATEGIES:
+        raise Refused(f"At most {MAX_STRATEGIES} strategies; delete one first.")
+    strategy = Strategy.objects.create(owner=user, underlying=_underlying(document))
+    _add_revision(strategy, document, "written")
+    return strategy
+
+
+def _underlying(document: dict[str, Any]) -> Underlying:
+    found = Underlying.objects.filter(symbol=document["underlying"]).first()
+    if found is None:
+        known = ", ".join(Underlying.objects.values_list("symbol", flat=True)) or "none yet"
+        message = f"There is no underlying '{document['underlying']}'; there is {known}"
+        raise Refused(message, [{"path": "underlying", "message": message}])
+    return found
+
+
+def _add_revision(strategy: Strategy, document: dict[str, Any], change: str) -> Revision:
+    latest = strategy.latest
+    revision = Revision.objects.create(
+        strategy=strategy, number=(latest.number if latest else 0) + 1, document=document,
+        digest=rules_digest(document), change=change[:200],
+    )  # fmt: skip
+    notify(strategy.owner_id, "strategy", strategy.pk)
+    return revision
+
+
+@transaction.atomic
+def revise(user: User, strategy_id: int, document: dict[str, Any], based_on: int) -> Revision:
+    """Store a changed document. ``based_on`` is the revision the change was made to."""
+    strategy = find(user, strategy_id)
+    Strategy.objects.select_for_update().get(pk=strategy.pk)
+    latest = strategy.latest
+    if latest.number != based_on:
+        raise Conflict(f"This strategy was changed elsewhere: it is now revision {latest.number}. Look at it, then change it.")
+    if latest.document == document:
+        return latest
+    underlying = _underlying(document)
+    if underlying.pk != strategy.underlying_id:
+        strategy.underlying = underlying
+        strategy.save(update_fields=["underlying"])
+    return _add_revision(strategy, document, _change(latest.document, document))
+
+
+def _change(before: dict[str, Any], after: dict[str, Any]) -> str:
+    old = {s.id: s.text for s in sheet(before).sentences}
+    new = {s.id: s.text for s in sheet(after).sentences}
+    changed = [text for key, text in new.items() if key in old and old[key] != text]
+    added = [text for key, text in new.items() if key not in old]
+    gone = [text for key, text in old.items() if key not in new]
+    words = [*changed, *(f"added: {t}" for t in added), *(f"removed: {t}" for t in gone)]
+    if words:
+        return "; ".join(words)
+    return f"renamed to {after['name']}" if before["name"] != after["name"] else "sentences ordered or switched"
+
+
+@transaction.atomic
+def go_back(user: User, strategy_id: int, number: int) -> Revision:
+    """Make an earlier revision the latest again (undo): a new revision with its document."""
+    strategy = find(user, strategy_id)
+    earlier = strategy.revisions.filter(number=number).first()
+    if earlier is None:
+        raise NotThere(f"There is no revision {number}.")
+    return _add_revision(strategy, earlier.document, f"back to revision {number}")
+
+
+def duplicate(user: User, strategy_id: int, mirror: bool) -> Strategy:
+    document = copy.deepcopy(find(user, strategy_id).latest.document)
+    if mirror:
+        document = mirrored(document)
+    document["name"] = f"{document['name']}, {'mirrored' if mirror else 'copy'}"[:80]
+    return create(user, document)
+
+
+def delete(user: User, strategy_id: int) -> None:
+    strategy = find(user, strategy_id)
+    strategy.deleted_at = dt.datetime.now(dt.UTC)
+    strategy.save(update_fields=["deleted_at"])
+
+
+def restore(user: User, strategy_id: int) -> Strategy:
+    """Undo a deletion."""
+    found = Strategy.objects.filter(owner=user, pk=strategy_id).first()
+    if found is None:
+        raise NotThere("There is no such strategy.")
+    found.deleted_at = None
+    found.save(update_fields=["deleted_at"])
+    return found
