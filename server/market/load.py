@@ -44,9 +44,7 @@ def load_scenario(settings: Settings, progress: Progress, processes: int = 2) ->
     return underlying
 
 
-def _store_relational(
-    underlying: Underlying, scenario: Scenario, listed: dict[ContractKey, list[dt.date]]
-) -> None:
+def _store_relational(underlying: Underlying, scenario: Scenario, listed: dict[ContractKey, list[dt.date]]) -> None:
     bars = []
     for index, date in enumerate(scenario.dates):
         opened, high, low, close = scenario.daily_bar(index)
@@ -63,7 +61,13 @@ def _store_relational(
     by_date = {row.date: row for row in expirations}
     Contract.objects.bulk_create(
         (
-            Contract(expiration=by_date[key.expiration], right=key.right, strike=key.strike, first_session=days[0], last_session=days[1])
+            Contract(
+                expiration=by_date[key.expiration],
+                right=key.right,
+                strike=key.strike,
+                first_session=days[0],
+                last_session=days[1],
+            )
             for key, days in listed.items()
         ),
         batch_size=4000,

@@ -1,57 +1,14 @@
 """Replay sessions."""
 
-import datetime as dt
-from decimal import Decimal
-from typing import Any
-
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Router
 
 from replay import queries, services
 from replay.models import ReplaySession
+from replay.schemas import Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut
 from strategies import services as strategies
 
 router = Router(tags=["replay"])
-
-
-class NewReplay(Schema):
-    run: int | None = None
-    trade: int | None = None
-    strategy: int | None = None
-    at: str | None = None
-    cash: Decimal = Decimal(50_000)
-
-
-class ReplayRow(Schema):
-    id: int
-    name: str
-    note: str
-    strategy: int | None
-    underlying: str
-    cash: float
-    updated_at: dt.datetime
-    shown: str
-    open_legs: int
-    run_trade: int | None
-    run: int | None
-
-
-class Move(Schema):
-    to: str
-
-
-class OrderIn(Schema):
-    contract: str
-    contracts: int
-
-
-class OrdersIn(Schema):
-    orders: list[OrderIn]
-
-
-class Describe(Schema):
-    name: str | None = None
-    note: str | None = None
 
 
 @router.get("/strategies/{strategy_id}/replays", response=list[ReplayRow], operation_id="replays")
@@ -68,28 +25,30 @@ def start(request: HttpRequest, body: NewReplay):
     return services.facts(services.blank(request.user, body.strategy or 0, body.at, body.cash))
 
 
-@router.get("/replays/{session_id}", response=dict[str, Any], operation_id="replay")
+@router.get("/replays/{session_id}", response=SceneOut, operation_id="replay")
 def replay(request: HttpRequest, session_id: int, expiration: str | None = None, payoff_at: int | None = None):
     return queries.scene(services.find(request.user, session_id), expiration, payoff_at)
 
 
-@router.post("/replays/{session_id}/move", response=dict[str, Any], operation_id="move_replay")
-def move(request: HttpRequest, session_id: int, body: Move, expiration: str | None = None, payoff_at: int | None = None):
+@router.post("/replays/{session_id}/move", response=SceneOut, operation_id="move_replay")
+def move(
+    request: HttpRequest, session_id: int, body: Move, expiration: str | None = None, payoff_at: int | None = None
+):
     return queries.scene(services.move(request.user, session_id, body.to), expiration, payoff_at)
 
 
-@router.post("/replays/{session_id}/orders", response=dict[str, Any], operation_id="trade_replay")
+@router.post("/replays/{session_id}/orders", response=SceneOut, operation_id="trade_replay")
 def trade(request: HttpRequest, session_id: int, body: OrdersIn, expiration: str | None = None):
     session = services.trade(request.user, session_id, [(o.contract, o.contracts) for o in body.orders])
     return queries.scene(session, expiration, None)
 
 
-@router.post("/replays/{session_id}/close", response=dict[str, Any], operation_id="close_replay_position")
+@router.post("/replays/{session_id}/close", response=SceneOut, operation_id="close_replay_position")
 def close(request: HttpRequest, session_id: int, expiration: str | None = None):
     return queries.scene(services.close_all(request.user, session_id), expiration, None)
 
 
-@router.post("/replays/{session_id}/undo", response=dict[str, Any], operation_id="undo_replay")
+@router.post("/replays/{session_id}/undo", response=SceneOut, operation_id="undo_replay")
 def undo(request: HttpRequest, session_id: int, expiration: str | None = None):
     return queries.scene(services.undo(request.user, session_id), expiration, None)
 

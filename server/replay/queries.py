@@ -39,7 +39,9 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
     local = history.calendar.local(session.cursor)
     open_held = here.open
     holdings = [Holding(h.contract, h.contracts, _points(history, h.average)) for h in open_held]
-    realised = float(parts_to_money(1, history.underlying.quantum, history.underlying.multiplier)) * float(here.realised)
+    realised = float(parts_to_money(1, history.underlying.quantum, history.underlying.multiplier)) * float(
+        here.realised
+    )
     return {
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
         "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
@@ -200,7 +202,11 @@ def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[Repl
     known = [m["at"] for m in session.marks if m["at"] <= int(history.times[-1])]
     end = max([int(history.times[history.first[last_day + 1] - 1]), *known])
     hand = [
-        {"at": f.at, "kind": "fill", "text": f"{'bought' if f.contracts > 0 else 'sold'} {abs(f.contracts)} {ContractKey.parse(f.contract).label}"}
+        {
+            "at": f.at,
+            "kind": "fill",
+            "text": f"{'bought' if f.contracts > 0 else 'sold'} {abs(f.contracts)} {ContractKey.parse(f.contract).label}",
+        }
         for f in fills
         if f.by == "hand"
     ]

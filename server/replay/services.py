@@ -29,7 +29,12 @@ DEFAULT_COMMISSION = Decimal("0.80")
 
 
 def find(user: User, session_id: int) -> ReplaySession:
-    found = ReplaySession.objects.of(user).select_related("underlying", "revision", "trade__run").filter(pk=session_id).first()
+    found = (
+        ReplaySession.objects.of(user)
+        .select_related("underlying", "revision", "trade__run")
+        .filter(pk=session_id)
+        .first()
+    )
     if found is None:
         raise NotThere("There is no such replay session.")
     return found
@@ -73,7 +78,9 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
 def blank(user: User, strategy_id: int, at: str | None, cash: Decimal) -> ReplaySession:
     """A session without a position at an instant of a strategy's underlying."""
     if not Decimal(1000) <= cash <= Decimal("1e9"):
-        raise Refused("Starting cash must lie between 1 000 and 1 000 000 000.", [{"path": "cash", "message": "out of range"}])
+        raise Refused(
+            "Starting cash must lie between 1 000 and 1 000 000 000.", [{"path": "cash", "message": "out of range"}]
+        )
     strategy = strategies.find(user, strategy_id)
     history = timeline(strategy.underlying.symbol)
     instant = int(history.times[instant_of(history, at)])

@@ -14,10 +14,14 @@ from strategies.models import Strategy
 from strell_core.engine.plan import make_plan
 from strell_core.engine.state import ClosedTrade, closed_trade
 from strell_core.formats.trades import to_csv
+from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.results.equity import trade_path
+from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
+from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.sentences import sheet
 
 SPARK_POINTS = 60
 PATH_POINTS = 1200
@@ -25,7 +29,7 @@ PATH_POINTS = 1200
 
 def track_facts(strategy: Strategy) -> dict[str, Any]:
     """What each stage has to show for a strategy."""
-    runs = list(strategy.runs.select_related("revision").defer("decisions").order_by("-number"))
+    runs = list(strategy.runs.select_related("revision").defer("decisions", "curve", "evidence").order_by("-number"))
     digest = strategy.latest.digest
     done = next((run for run in runs if run.status == Run.Status.DONE), None)
     figures = done.figures if done else {}
@@ -36,25 +40,55 @@ def track_facts(strategy: Strategy) -> dict[str, Any]:
         "replays": strategy.replays.filter(deleted_at=None).count(), "last_run": done.number if done else None,
         "last_status": runs[0].status if runs else None, "mar": figures.get("mar"),
         "max_drawdown": figures.get("max_drawdown"), "win_rate": figures.get("trades_win_rate"),
-        "trades": figures.get("trades_count"), "spark": equity[::every],
+        "trades": figures.get("trades_count"), "spark": equity[::every], "latest_note": _latest_note(strategy),
     }  # fmt: skip
+
+
+def _latest_note(strategy: Strategy) -> str:
+    """Name of the replay session whose note was written last."""
+    noted = strategy.replays.filter(deleted_at=None).exclude(note="").order_by("-updated_at")
+    return noted.values_list("name", flat=True).first() or ""
 
 
 def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     """A run for lists, or with its curve, decisions and trades."""
     latest = run.strategy.latest
     out = {
-        "id": run.pk, "number": run.number, "strategy": run.strategy_id, "revision": run.revision.number,
+        "id": run.pk, "number": run.number, "strategy": run.strategy_id, "strategy_name": latest.document["name"], "revision": run.revision.number,
         "outdated": run.revision.digest != latest.digest, "start": run.start, "end": run.end,
         "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress,
         "queued_at": run.queued_at, "started_at": run.started_at, "finished_at": run.finished_at,
-        "message": run.message, "figures": run.figures, "cancel_requested": run.cancel_requested,
+        "message": run.message, "figures": run.figures or None, "cancel_requested": run.cancel_requested,
     }  # fmt: skip
     if whole:
         out |= {
-            "curve": run.curve, "decisions": run.decisions, "evidence": run.evidence, "manifest": run.manifest,
+            "curve": run.curve, "decisions": _decisions(run), "evidence": run.evidence, "manifest": run.manifest,
             "trades": [trade.row for trade in run.trades.all()], "document": run.revision.document,
         }  # fmt: skip
+    return out
+
+
+def _decisions(run: Run) -> list[dict[str, Any]]:
+    """Every decision time with what was decided and why, in words."""
+    if not run.decisions:
+        return []
+    document, history = run.revision.document, timeline(run.revision.document["underlying"])
+    known = {s.id: (s, catalogue.sentences(s.section)[s.rule]) for s in sheet(document).sentences}
+    out = []
+    for item in run.decisions:
+        sentence, declaration = known[item["rule"]]
+        text = item["values"].get("message")
+        if item["kind"] == "entry":
+            text = "entered " + ", ".join(ContractKey.parse(code).label for code in item["values"]["contracts"])
+        elif text is None:
+            text = reason_text(declaration, item["truth"], item["values"], str)
+        out.append(
+            {
+                "at": item["at"], "local": history.calendar.local(item["at"]).strftime("%Y-%m-%dT%H:%M"),
+                "kind": item["kind"], "rule": item["rule"], "trade": item["trade"],
+                "text": text if item["kind"] == "entry" else f"sentence {sentence.number} said no: {text}",
+            }
+        )  # fmt: skip
     return out
 
 

@@ -1,103 +1,29 @@
 """Strategies: shelf, sheet, revisions, text form, preview."""
 
-import datetime as dt
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
 from runs.queries import track_facts
 from strategies import queries, services
 from strategies.preview import preview
+from strategies.schemas import (
+    Change,
+    CheckedText,
+    DeclarationsOut,
+    NewStrategy,
+    PreviewOut,
+    RevisionOut,
+    StrategyOut,
+    StrategyRow,
+    TextIn,
+    TextOut,
+)
 from strell_core.formats.strategies import to_text
 from strell_core.strategy.schema import json_schema
 
 router = Router(tags=["strategies"])
-
-
-class TokenOut(Schema):
-    text: str
-    path: str
-
-
-class SentenceOut(Schema):
-    id: str
-    number: int
-    section: str
-    rule: str
-    index: int
-    tokens: list[TokenOut]
-    text: str
-    off: bool
-    note: str
-
-
-class GlyphLeg(Schema):
-    expiration: str
-    strike: float
-    right: str
-    contracts: int
-
-
-class GlyphOut(Schema):
-    legs: list[GlyphLeg]
-    spot: float
-
-
-class TrackOut(Schema):
-    runs: int
-    outdated: int
-    replays: int
-    last_run: int | None
-    last_status: str | None
-    mar: float | None
-    max_drawdown: float | None
-    win_rate: float | None
-    trades: int | None
-    spark: list[float]
-
-
-class StrategyRow(Schema):
-    id: int
-    name: str
-    underlying: str
-    revision: int
-    glyph: GlyphOut
-    track: TrackOut
-
-
-class StrategyOut(StrategyRow):
-    digest: str
-    document: dict[str, Any]
-    sheet: list[SentenceOut]
-    sentences: int
-
-
-class RevisionOut(Schema):
-    number: int
-    created_at: dt.datetime
-    change: str
-    digest: str
-
-
-class NewStrategy(Schema):
-    document: dict[str, Any] | None = None
-    text: str | None = None
-
-
-class Change(Schema):
-    based_on: int
-    document: dict[str, Any] | None = None
-    text: str | None = None
-
-
-class TextOut(Schema):
-    text: str
-
-
-class TextIn(Schema):
-    text: str
-
 
 
 def _whole(strategy) -> dict[str, Any]:
@@ -108,7 +34,7 @@ def _document(body: NewStrategy | Change) -> dict[str, Any]:
     return services.checked_text(body.text) if body.text is not None else services.checked(body.document)
 
 
-@router.get("/declarations", response=dict[str, Any], operation_id="declarations")
+@router.get("/declarations", response=DeclarationsOut, operation_id="declarations")
 def declarations(request: HttpRequest):
     return queries.declarations()
 
@@ -181,12 +107,12 @@ def file(request: HttpRequest, strategy_id: int):
     return response
 
 
-@router.post("/strategy-text/check", response=dict[str, Any], operation_id="check_text")
+@router.post("/strategy-text/check", response=CheckedText, operation_id="check_text")
 def check_text(request: HttpRequest, body: TextIn):
     document = services.checked_text(body.text)
     return {"document": document, "sheet": queries.sheet_of(document)}
 
 
-@router.get("/strategies/{strategy_id}/preview", response=dict[str, Any], operation_id="preview")
+@router.get("/strategies/{strategy_id}/preview", response=PreviewOut, operation_id="preview")
 def preview_strategy(request: HttpRequest, strategy_id: int, at: str | None = None):
     return preview(services.find(request.user, strategy_id).latest.document, at)

@@ -16,7 +16,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.selection.select import LegChoice, Selection
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
-from strell_core.strategy.kinds import TRUTH_WORDS
+from strell_core.strategy.kinds import TRUE, TRUTH_WORDS
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 
@@ -57,7 +57,7 @@ def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
-        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered,
+        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision),
         "neighbours": _neighbours(plan, history, index), "verdicts": _verdicts(document, decision),
         "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
         "single": bool(history.is_single[index]), "structure": None,
@@ -65,6 +65,11 @@ def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
     if decision.selection is not None and decision.selection.failed is None:
         out["structure"] = _structure(plan, history, index, decision.selection, max(1, decision.lots))
     return out
+
+
+def _said_no(decision: EntryDecision) -> str | None:
+    """Id of the first sentence, in the order of deciding, that was not true."""
+    return next((key for key, verdict in decision.verdicts if verdict.truth != TRUE), None)
 
 
 def _last_decision(plan: Plan, history: Timeline) -> int:

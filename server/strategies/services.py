@@ -51,7 +51,9 @@ def rules_digest(document: dict[str, Any]) -> str:
     for section, sentences in document.items():
         if isinstance(sentences, list):
             rules[section] = [
-                {key: value for key, value in s.items() if key not in ("note", "off")} for s in sentences if not s.get("off")
+                {key: value for key, value in s.items() if key not in ("note", "off")}
+                for s in sentences
+                if not s.get("off")
             ]
     return hashlib.sha256(json.dumps(rules, sort_keys=True).encode()).hexdigest()
 
@@ -98,7 +100,9 @@ def revise(user: User, strategy_id: int, document: dict[str, Any], based_on: int
     Strategy.objects.select_for_update().get(pk=strategy.pk)
     latest = strategy.latest
     if latest.number != based_on:
-        raise Conflict(f"This strategy was changed elsewhere: it is now revision {latest.number}. Look at it, then change it.")
+        raise Conflict(
+            f"This strategy was changed elsewhere: it is now revision {latest.number}. Look at it, then change it."
+        )
     if latest.document == document:
         return latest
     underlying = _underlying(document)

@@ -1,0 +1,143 @@
+"""Shapes of the replay API."""
+
+import datetime as dt
+from decimal import Decimal
+
+from ninja import Schema
+
+from market.schemas import GlyphOut, GreeksOut, PayoffOut
+from strategies.schemas import ExpirationOut
+
+
+class NewReplay(Schema):
+    run: int | None = None
+    trade: int | None = None
+    strategy: int | None = None
+    at: str | None = None
+    cash: Decimal = Decimal(50_000)
+
+
+class ReplayRow(Schema):
+    id: int
+    name: str
+    note: str
+    strategy: int | None
+    underlying: str
+    cash: float
+    updated_at: dt.datetime
+    shown: str
+    open_legs: int
+    run_trade: int | None
+    run: int | None
+
+
+class Move(Schema):
+    to: str
+
+
+class OrderIn(Schema):
+    contract: str
+    contracts: int
+
+
+class OrdersIn(Schema):
+    orders: list[OrderIn]
+
+
+class Describe(Schema):
+    name: str | None = None
+    note: str | None = None
+
+
+class SideOut(Schema):
+    contract: str
+    held: int
+    bid: float | None
+    ask: float | None
+    delta: float | None
+    iv: float | None
+
+
+class StrikeOut(Schema):
+    strike: int
+    call: SideOut
+    put: SideOut
+
+
+class ChainOut(Schema):
+    expiration: str | None
+    days: int | None = None
+    forward: float | None
+    rows: list[StrikeOut]
+    expirations: list[ExpirationOut]
+
+
+class AccountOut(Schema):
+    cash: float
+    costs: float
+    equity: float | None
+    pnl_mid: float | None
+    pnl_closable: float | None
+    greeks: GreeksOut
+
+
+class HeldLegOut(GreeksOut):
+    contract: str
+    label: str
+    contracts: int
+    opened: float | None
+    mid: float | None
+    closable: float | None
+    pnl: float | None
+    settled: bool
+    iv: float | None
+
+
+class RuleOut(Schema):
+    number: int
+    sentence: str
+    truth: str
+    text: str
+
+
+class MarkOut(Schema):
+    at: int
+    kind: str
+    text: str
+
+
+class DayOut(Schema):
+    at: int
+    label: str
+
+
+class BarOut(Schema):
+    """The time bar: curves up to now, marks, and where the axis ends (epoch seconds)."""
+
+    at: list[int]
+    spot: list[float]
+    pnl: list[float]
+    marks: list[MarkOut]
+    start: int
+    end: int
+    days: list[DayOut]
+
+
+class SceneOut(ReplayRow):
+    at: int
+    local: str
+    zone: str
+    spot: float
+    currency: str
+    chain: ChainOut
+    account: AccountOut
+    legs: list[HeldLegOut]
+    payoff: PayoffOut | None
+    glyph: GlyphOut
+    rules: list[RuleOut]
+    bar: BarOut
+    single: bool
+    aside: int
+    can_undo: bool
+    is_first: bool
+    is_last: bool

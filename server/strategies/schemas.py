@@ -1,0 +1,206 @@
+"""Shapes of the strategies API."""
+
+import datetime as dt
+from typing import Any
+
+from ninja import Schema
+
+from market.schemas import GlyphOut, GreeksOut, PayoffOut
+
+
+class TokenOut(Schema):
+    text: str
+    path: str
+
+
+class SentenceOut(Schema):
+    id: str
+    number: int
+    section: str
+    rule: str
+    index: int
+    tokens: list[TokenOut]
+    text: str
+    off: bool
+    note: str
+
+
+class TrackOut(Schema):
+    runs: int
+    outdated: int
+    replays: int
+    last_run: int | None
+    last_status: str | None
+    mar: float | None
+    max_drawdown: float | None
+    win_rate: float | None
+    trades: int | None
+    spark: list[float]
+    latest_note: str
+
+
+class StrategyRow(Schema):
+    id: int
+    name: str
+    underlying: str
+    revision: int
+    sentences: int
+    glyph: GlyphOut
+    track: TrackOut
+
+
+class StrategyOut(StrategyRow):
+    digest: str
+    document: dict[str, Any]
+    sheet: list[SentenceOut]
+
+
+class RevisionOut(Schema):
+    number: int
+    created_at: dt.datetime
+    change: str
+    digest: str
+
+
+class NewStrategy(Schema):
+    document: dict[str, Any] | None = None
+    text: str | None = None
+
+
+class Change(Schema):
+    based_on: int
+    document: dict[str, Any] | None = None
+    text: str | None = None
+
+
+class TextOut(Schema):
+    text: str
+
+
+class TextIn(Schema):
+    text: str
+
+
+class CheckedText(Schema):
+    document: dict[str, Any]
+    sheet: list[SentenceOut]
+
+
+class ParamOut(Schema):
+    name: str
+    kind: str
+    label: str
+    default: Any
+    minimum: float | None
+    maximum: float | None
+    step: float
+    unit: str
+    choices: dict[str, str]
+    optional: bool
+
+
+class DeclarationOut(Schema):
+    id: str
+    section: str
+    title: str
+    sentence: str
+    explains: str
+    example: str
+    words: list[str]
+    price_basis: str
+    warm_up: str
+    once: bool
+    params: list[ParamOut]
+
+
+class SectionOut(Schema):
+    id: str
+    title: str
+    sentences: list[DeclarationOut]
+
+
+class PicksOut(Schema):
+    strike: list[DeclarationOut]
+    expiry: list[DeclarationOut]
+
+
+class DeclarationsOut(Schema):
+    sections: list[SectionOut]
+    picks: PicksOut
+
+
+class VerdictOut(Schema):
+    id: str
+    number: int
+    truth: str
+    text: str
+    sentence: str
+
+
+class CandidateOut(Schema):
+    strike: int
+    delta: float | None
+    bid: float
+    ask: float
+    iv: float | None
+    open_interest: int
+    picked: bool
+    rank: int
+
+
+class ExpirationOut(Schema):
+    date: str
+    days: int
+
+
+class ChoiceOut(Schema):
+    """How one leg was decided: expirations that were allowed, strikes that were looked at."""
+
+    id: str
+    message: str
+    expirations: list[ExpirationOut]
+    candidates: list[CandidateOut]
+    right: str | None
+    label: str | None
+
+
+class PickedLegOut(GreeksOut):
+    id: str
+    contract: str
+    label: str
+    contracts: int
+    price: float
+    fillable: bool
+    iv: float | None
+
+
+class StructureOut(Schema):
+    lots: int
+    legs: list[PickedLegOut]
+    credit: float
+    greeks: GreeksOut
+    payoff: PayoffOut
+    glyph: GlyphOut
+    currency: str
+
+
+class NeighboursOut(Schema):
+    before: str | None
+    after: str | None
+
+
+class PreviewOut(Schema):
+    at: int
+    local: str
+    shown: str
+    zone: str
+    spot: float
+    status: str | None
+    status_text: str
+    enters: bool
+    said_no: str | None
+    neighbours: NeighboursOut
+    verdicts: list[VerdictOut]
+    legs: list[ChoiceOut]
+    single: bool
+    structure: StructureOut | None

@@ -1,0 +1,187 @@
+/** Server state: every read is a query, every write a mutation that refreshes what it changed. */
+import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, ask, Refusal, type Schemas } from "./client";
+
+export const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 20_000,
+      refetchOnWindowFocus: false,
+      retry: (count, error) => error instanceof Refusal && error.status === 0 && count < 3,
+    },
+  },
+});
+
+export type Document = Record<string, unknown>;
+
+export const useMe = () =>
+  useQuery({ queryKey: ["me"], queryFn: () => ask(api.GET("/api/me")), staleTime: Number.POSITIVE_INFINITY });
+
+export const useDeclarations = () =>
+  useQuery({
+    queryKey: ["declarations"],
+    queryFn: () => ask(api.GET("/api/declarations")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const useUnderlyings = () =>
+  useQuery({ queryKey: ["underlyings"], queryFn: () => ask(api.GET("/api/market/underlyings")) });
+
+export const useStrategies = () =>
+  useQuery({ queryKey: ["strategies"], queryFn: () => ask(api.GET("/api/strategies")) });
+
+export const useStrategy = (id: number) =>
+  useQuery({
+    queryKey: ["strategy", id],
+    queryFn: () => ask(api.GET("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } } })),
+  });
+
+export const useRevisions = (id: number) =>
+  useQuery({
+    queryKey: ["strategy", id, "revisions"],
+    queryFn: () =>
+      ask(api.GET("/api/strategies/{strategy_id}/revisions", { params: { path: { strategy_id: id } } })),
+  });
+
+export const useText = (id: number, revision: number) =>
+  useQuery({
+    queryKey: ["strategy", id, "text", revision],
+    queryFn: () =>
+      ask(api.GET("/api/strategies/{strategy_id}/text", { params: { path: { strategy_id: id } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const usePreview = (id: number, revision: number, at: string | null) =>
+  useQuery({
+    queryKey: ["preview", id, revision, at],
+    queryFn: async () => {
+      const began = performance.now();
+      const found = await ask(
+        api.GET("/api/strategies/{strategy_id}/preview", {
+          params: { path: { strategy_id: id }, query: at ? { at } : {} },
+        }),
+      );
+      return { ...found, took: performance.now() - began };
+    },
+    placeholderData: keepPreviousData,
+  });
+
+export const useRuns = (id: number) =>
+  useQuery({
+    queryKey: ["runs", id],
+    queryFn: () =>
+      ask(api.GET("/api/strategies/{strategy_id}/runs", { params: { path: { strategy_id: id } } })),
+  });
+
+export const useActiveRuns = () =>
+  useQuery({ queryKey: ["active-runs"], queryFn: () => ask(api.GET("/api/runs")) });
+
+export const useRun = (id: number | undefined) =>
+  useQuery({
+    queryKey: ["run", id],
+    queryFn: () => ask(api.GET("/api/runs/{run_id}", { params: { path: { run_id: id! } } })),
+    enabled: id !== undefined,
+    placeholderData: keepPreviousData,
+  });
+
+export const useTrade = (run: number, number: number, at: number | null) =>
+  useQuery({
+    queryKey: ["trade", run, number, at],
+    queryFn: () =>
+      ask(
+        api.GET("/api/runs/{run_id}/trades/{number}", {
+          params: { path: { run_id: run, number }, query: at === null ? {} : { at } },
+        }),
+      ),
+    placeholderData: (previous, query) =>
+      query?.queryKey[1] === run && query?.queryKey[2] === number ? previous : undefined,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const useReplays = (strategy: number) =>
+  useQuery({
+    queryKey: ["replays", strategy],
+    queryFn: () =>
+      ask(api.GET("/api/strategies/{strategy_id}/replays", { params: { path: { strategy_id: strategy } } })),
+  });
+
+/** A mutation that puts a whole strategy into the cache and marks what depends on it as old. */
+function useStrategyWrite<T>(write: (given: T) => Promise<Schemas["StrategyOut"]>) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: write,
+    onSuccess: (strategy) => {
+      cache.setQueryData(["strategy", strategy.id], strategy);
+      cache.invalidateQueries({ queryKey: ["strategies"] });
+      cache.invalidateQueries({ queryKey: ["strategy", strategy.id, "revisions"] });
+      cache.invalidateQueries({ queryKey: ["runs", strategy.id] });
+      cache.invalidateQueries({ queryKey: ["run"] });
+    },
+  });
+}
+
+export const useRevise = (id: number) =>
+  useStrategyWrite((change: Schemas["Change"]) =>
+    ask(api.PUT("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } }, body: change })),
+  );
+
+export const useGoBack = (id: number) =>
+  useStrategyWrite((number: number) =>
+    ask(
+      api.POST("/api/strategies/{strategy_id}/revisions/{number}", {
+        params: { path: { strategy_id: id, number } },
+      }),
+    ),
+  );
+
+export const useCreateStrategy = () =>
+  useStrategyWrite((body: Schemas["NewStrategy"]) => ask(api.POST("/api/strategies", { body })));
+
+export const useDuplicate = () =>
+  useStrategyWrite(({ id, mirror }: { id: number; mirror: boolean }) =>
+    ask(
+      api.POST("/api/strategies/{strategy_id}/duplicate", {
+        params: { path: { strategy_id: id }, query: { mirror } },
+      }),
+    ),
+  );
+
+export const useRestoreStrategy = () =>
+  useStrategyWrite((id: number) =>
+    ask(api.POST("/api/strategies/{strategy_id}/restore", { params: { path: { strategy_id: id } } })),
+  );
+
+export function useDeleteStrategy() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (id: number) =>
+      ask(api.DELETE("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } } })),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ["strategies"] }),
+  });
+}
+
+function useRunWrite<T>(write: (given: T) => Promise<unknown>) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: write,
+    onSuccess: () => {
+      for (const key of ["runs", "run", "active-runs", "strategies", "strategy"])
+        cache.invalidateQueries({ queryKey: [key] });
+    },
+  });
+}
+
+export const useAskRun = (strategy: number) =>
+  useRunWrite((body: Schemas["RunRequest"]) =>
+    ask(
+      api.POST("/api/strategies/{strategy_id}/runs", { params: { path: { strategy_id: strategy } }, body }),
+    ),
+  );
+
+export const useRunAction = () =>
+  useRunWrite(({ id, action }: { id: number; action: "cancel" | "go-on" | "delete" }) => {
+    const params = { path: { run_id: id } };
+    if (action === "cancel") return ask(api.POST("/api/runs/{run_id}/cancel", { params }));
+    if (action === "go-on") return ask(api.POST("/api/runs/{run_id}/go-on", { params }));
+    return ask(api.DELETE("/api/runs/{run_id}", { params }));
+  });

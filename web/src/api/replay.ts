@@ -1,0 +1,106 @@
+/** A replay session: one scene for its clock's instant; every action answers with the next scene. */
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, ask, type Schemas } from "./client";
+
+export type Scene = Schemas["SceneOut"];
+
+interface Look {
+  expiration: string | null;
+  payoffAt: number | null;
+}
+
+function query(look: Look) {
+  return {
+    ...(look.expiration ? { expiration: look.expiration } : {}),
+    ...(look.payoffAt === null ? {} : { payoff_at: look.payoffAt }),
+  };
+}
+
+export function useScene(id: number, look: Look) {
+  return useQuery({
+    queryKey: ["scene", id, look.expiration, look.payoffAt],
+    queryFn: () =>
+      ask(api.GET("/api/replays/{session_id}", { params: { path: { session_id: id }, query: query(look) } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export type Action =
+  | { kind: "move"; to: string }
+  | { kind: "trade"; orders: Schemas["OrderIn"][] }
+  | { kind: "close" }
+  | { kind: "undo" };
+
+export function useReplayAction(id: number, look: Look) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (action: Action): Promise<Scene> => {
+      const path = { session_id: id };
+      const expiration = look.expiration ? { expiration: look.expiration } : {};
+      if (action.kind === "move")
+        return ask(
+          api.POST("/api/replays/{session_id}/move", {
+            params: { path, query: query(look) },
+            body: { to: action.to },
+          }),
+        );
+      if (action.kind === "trade")
+        return ask(
+          api.POST("/api/replays/{session_id}/orders", {
+            params: { path, query: expiration },
+            body: { orders: action.orders },
+          }),
+        );
+      if (action.kind === "close")
+        return ask(api.POST("/api/replays/{session_id}/close", { params: { path, query: expiration } }));
+      return ask(api.POST("/api/replays/{session_id}/undo", { params: { path, query: expiration } }));
+    },
+    onSuccess: (scene, action) => {
+      const payoffAt = action.kind === "move" ? look.payoffAt : null;
+      cache.removeQueries({ queryKey: ["scene", id], predicate: (q) => q.getObserversCount() === 0 });
+      cache.setQueryData(["scene", id, look.expiration, payoffAt], scene);
+      if (scene.strategy) cache.invalidateQueries({ queryKey: ["replays", scene.strategy] });
+    },
+  });
+}
+
+export function useDescribe(id: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas["Describe"]) =>
+      ask(api.PATCH("/api/replays/{session_id}", { params: { path: { session_id: id } }, body })),
+    onSuccess: (row) => {
+      cache.setQueriesData<Scene>({ queryKey: ["scene", id] }, (old) => (old ? { ...old, ...row } : old));
+      if (row.strategy) cache.invalidateQueries({ queryKey: ["replays", row.strategy] });
+      cache.invalidateQueries({ queryKey: ["strategies"] });
+    },
+  });
+}
+
+export function useStartReplay() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas["NewReplay"]) => ask(api.POST("/api/replays", { body })),
+    onSuccess: (row) => {
+      if (row.strategy) {
+        cache.invalidateQueries({ queryKey: ["replays", row.strategy] });
+        cache.invalidateQueries({ queryKey: ["strategy", row.strategy] });
+      }
+      cache.invalidateQueries({ queryKey: ["strategies"] });
+    },
+  });
+}
+
+export function useRemoveReplay(strategy: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ id, restore }: { id: number; restore: boolean }): Promise<unknown> =>
+      restore
+        ? ask(api.POST("/api/replays/{session_id}/restore", { params: { path: { session_id: id } } }))
+        : ask(api.DELETE("/api/replays/{session_id}", { params: { path: { session_id: id } } })),
+    onSuccess: () => {
+      cache.invalidateQueries({ queryKey: ["replays", strategy] });
+      cache.invalidateQueries({ queryKey: ["strategy", strategy] });
+    },
+  });
+}

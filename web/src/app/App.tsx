@@ -1,0 +1,72 @@
+import { QueryClientProvider } from "@tanstack/react-query";
+import { lazy, Suspense, useEffect } from "react";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { Refusal } from "../api/client";
+import { listen } from "../api/push";
+import { client, useMe } from "../api/queries";
+import { ShelfPage } from "../pages/shelf/ShelfPage";
+import { SignIn } from "../pages/signin/SignIn";
+import { StrategyPage } from "../pages/strategy/StrategyPage";
+import { Empty, ErrorNote, Skeleton } from "../ui/parts";
+import { Toasts } from "../ui/toast";
+import { Shell } from "./Shell";
+
+const ReplayPage = lazy(() => import("../pages/replay/ReplayPage"));
+
+client.getQueryCache().subscribe((event) => {
+  const error = event.query.state.error;
+  if (error instanceof Refusal && error.status === 401 && event.query.queryKey[0] !== "me")
+    client.invalidateQueries({ queryKey: ["me"] });
+});
+
+function Inside() {
+  const me = useMe();
+  const name = me.data?.name;
+  useEffect(() => (name ? listen(client) : undefined), [name]);
+  if (me.isPending) return <Skeleton className="m-10 h-40" />;
+  if (me.isError)
+    return (
+      <div className="mx-auto mt-24 max-w-md">
+        <ErrorNote error={me.error} onRetry={() => me.refetch()} />
+      </div>
+    );
+  if (!name) return <SignIn />;
+  return (
+    <Routes>
+      <Route element={<Shell name={name} />}>
+        <Route index element={<ShelfPage />} />
+        <Route path="strategies/:id" element={<Navigate to="rules" replace />} />
+        <Route path="strategies/:id/:stage" element={<StrategyPage />} />
+        <Route
+          path="replays/:id"
+          element={
+            <Suspense fallback={<Skeleton className="m-6 h-96" />}>
+              <ReplayPage />
+            </Suspense>
+          }
+        />
+        <Route
+          path="*"
+          element={
+            <Empty title="There is no such page.">
+              <a className="link" href="/">
+                To the shelf
+              </a>
+            </Empty>
+          }
+        />
+      </Route>
+    </Routes>
+  );
+}
+
+export function App() {
+  return (
+    <QueryClientProvider client={client}>
+      <BrowserRouter>
+        <Inside />
+      </BrowserRouter>
+      <Toasts />
+    </QueryClientProvider>
+  );
+}

@@ -1,0 +1,76 @@
+import { Command } from "cmdk";
+import { Dialog } from "radix-ui";
+import { useNavigate } from "react-router";
+import { useStrategies } from "../api/queries";
+import { theme, wear } from "./theme";
+
+interface Props {
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+  onKeys: () => void;
+}
+
+/** Ctrl K: any page, strategy or command by a few letters. */
+export function Palette({ open, onOpenChange, onKeys }: Props) {
+  const go = useNavigate();
+  const strategies = useStrategies();
+  const run = (what: () => void) => () => {
+    onOpenChange(false);
+    what();
+  };
+  const item = "flex cursor-pointer justify-between gap-4 px-3 py-1.5 data-[selected=true]:bg-seawash";
+  return (
+    <Dialog.Root open={open} onOpenChange={onOpenChange}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/20" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="popover fixed top-[14vh] left-1/2 z-50 w-[520px] max-w-[92vw] -translate-x-1/2 overflow-hidden"
+        >
+          <Dialog.Title className="sr-only">Find</Dialog.Title>
+          <Command label="Find">
+            <Command.Input
+              autoFocus
+              placeholder="Strategy, stage or command"
+              className="w-full border-b bg-surface px-3 py-2.5 text-[15px] outline-none"
+            />
+            <Command.List className="max-h-[50vh] overflow-auto py-1">
+              <Command.Empty className="px-3 py-4 text-soft">Nothing is called that.</Command.Empty>
+              <Command.Group heading={<span className="px-3 text-xs text-soft">Strategies</span>}>
+                {strategies.data?.flatMap((strategy) =>
+                  (["rules", "backtest", "replay"] as const).map((stage) => (
+                    <Command.Item
+                      key={`${strategy.id}${stage}`}
+                      value={`${strategy.name} ${stage} ${strategy.id}`}
+                      className={item}
+                      onSelect={run(() => go(`/strategies/${strategy.id}/${stage}`))}
+                    >
+                      <span>{strategy.name}</span> <span className="text-soft">{stage}</span>
+                    </Command.Item>
+                  )),
+                )}
+              </Command.Group>
+              <Command.Group heading={<span className="px-3 text-xs text-soft">Commands</span>}>
+                <Command.Item className={item} onSelect={run(() => go("/"))}>
+                  Go to the shelf
+                </Command.Item>
+                <Command.Item className={item} onSelect={run(() => go("/?new"))}>
+                  Write a new strategy
+                </Command.Item>
+                <Command.Item
+                  className={item}
+                  onSelect={run(() => wear(theme() === "dark" ? "light" : "dark"))}
+                >
+                  Change between light and dark paper
+                </Command.Item>
+                <Command.Item className={item} onSelect={run(onKeys)}>
+                  Show the keys
+                </Command.Item>
+              </Command.Group>
+            </Command.List>
+          </Command>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

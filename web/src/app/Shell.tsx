@@ -1,0 +1,99 @@
+import { DropdownMenu } from "radix-ui";
+import { useState } from "react";
+import { Link, NavLink, Outlet, useNavigate } from "react-router";
+import { api, ask } from "../api/client";
+import { useConnected } from "../api/push";
+import { client } from "../api/queries";
+import { useKeys } from "../ui/keyboard";
+import { MenuItem } from "../ui/MenuItem";
+import { tellError } from "../ui/toast";
+import { Keys } from "./Keys";
+import { Palette } from "./Palette";
+import { theme, wear } from "./theme";
+
+function Mark() {
+  return (
+    <svg width="20" height="20" viewBox="0 0 20 20" aria-hidden="true">
+      <path d="M1 10h18" stroke="var(--ink)" strokeWidth="1.5" />
+      <path d="M6.5 9.4 8.2 3" stroke="var(--sea)" strokeWidth="2.4" />
+      <path d="m11.8 17 1.7-6.4" stroke="var(--loss)" strokeWidth="2.4" />
+    </svg>
+  );
+}
+
+export function Shell({ name }: { name: string }) {
+  const [finding, setFinding] = useState(false);
+  const [keys, setKeys] = useState(false);
+  const connected = useConnected();
+  const go = useNavigate();
+  useKeys({ "ctrl+k": () => setFinding(true), "?": () => setKeys(true) });
+
+  async function signOut() {
+    try {
+      await ask(api.POST("/api/sign-out"));
+      client.clear();
+      go("/");
+    } catch (error) {
+      tellError(error);
+    }
+  }
+
+  return (
+    <>
+      <a href="#main" className="sr-only focus:not-sr-only">
+        Skip to the page
+      </a>
+      <div id="account-band" />
+      <header className="flex h-10 items-center gap-6 border-b px-[18px]">
+        <Link
+          to="/"
+          className="flex items-center gap-2 font-serif text-[19px] font-semibold"
+          aria-label="Strell, to the shelf"
+        >
+          <Mark /> strell
+        </Link>
+        <nav aria-label="Pages" className="flex h-full flex-1 gap-4">
+          <NavLink
+            to="/"
+            className={({ isActive }) =>
+              `flex h-full items-center border-b-2 font-medium ${isActive ? "border-sea" : "border-transparent"}`
+            }
+          >
+            Strategies
+          </NavLink>
+        </nav>
+        {!connected && (
+          <span role="status" className="text-loss">
+            Connection lost; trying again. What you see may be old.
+          </span>
+        )}
+        <button
+          type="button"
+          onClick={() => setFinding(true)}
+          className="flex h-7 w-[230px] items-center justify-between rounded-card border bg-surface px-2.5 text-soft"
+        >
+          Find page, run, command <kbd className="rounded border px-1 text-[11px]">Ctrl K</kbd>
+        </button>
+        <DropdownMenu.Root>
+          <DropdownMenu.Trigger className="text-soft hover:text-ink" aria-label={`Signed in as ${name}`}>
+            {name}
+          </DropdownMenu.Trigger>
+          <DropdownMenu.Portal>
+            <DropdownMenu.Content className="popover min-w-40 py-1" align="end" sideOffset={6}>
+              <MenuItem onSelect={() => wear(theme() === "dark" ? "light" : "dark")}>
+                {theme() === "dark" ? "Light paper" : "Dark paper"}
+              </MenuItem>
+              <MenuItem onSelect={() => setKeys(true)}>Keys</MenuItem>
+              <MenuItem onSelect={signOut}>Sign out</MenuItem>
+            </DropdownMenu.Content>
+          </DropdownMenu.Portal>
+        </DropdownMenu.Root>
+      </header>
+      <main id="main">
+        <Outlet />
+      </main>
+      <Palette open={finding} onOpenChange={setFinding} onKeys={() => setKeys(true)} />
+      <Keys open={keys} onOpenChange={setKeys} />
+    </>
+  );
+}

@@ -1,0 +1,141 @@
+import { useCallback } from "react";
+import type { Schemas } from "../api/client";
+import { day, number, signedPercent } from "../ui/format";
+import { LazyChart } from "./Lazy";
+import { axis, endLabel, type Ink, tooltip } from "./look";
+
+interface Props {
+  curve: Schemas["CurveOut"];
+  underlying: string;
+  currency: string;
+  /** Date of the trade that is looked at. */
+  marked?: string;
+  onDate?: (date: string) => void;
+}
+
+function month(iso: string): string {
+  const names = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+  const number_ = Number(iso.slice(5, 7));
+  return number_ === 1 ? iso.slice(0, 4) : (names[number_ - 1] ?? "");
+}
+
+/** First session of every January, April, July and October. */
+function quarters(dates: string[]): (index: number) => boolean {
+  return (index) => {
+    const now = dates[index]?.slice(0, 7);
+    return (
+      index > 0 && now !== dates[index - 1]?.slice(0, 7) && ["01", "04", "07", "10"].includes(now!.slice(5))
+    );
+  };
+}
+
+/** Equity and underlying above, drawdown below, on one axis of sessions. */
+export function EquityChart({ curve, underlying, currency, marked, onDate }: Props) {
+  const { dates = [], equity = [], drawdown = [], spot = [] } = curve;
+  const option = useCallback(
+    (c: Ink) => {
+      const style = axis(c);
+      const x = (gridIndex: number, label: boolean) => ({
+        type: "category",
+        gridIndex,
+        data: dates,
+        boundaryGap: false,
+        ...style,
+        axisLabel: { ...style.axisLabel, show: label, interval: quarters(dates), formatter: month },
+        axisLine: { lineStyle: { color: gridIndex === 1 ? c.hairline : c.line }, onZero: true },
+        splitLine: { show: false },
+      });
+      const line = marked
+        ? {
+            silent: true,
+            symbol: "none",
+            label: { show: false },
+            lineStyle: { color: c.ink, type: "dotted" },
+            data: [{ xAxis: marked }],
+          }
+        : undefined;
+      return {
+        grid: [
+          { left: 14, right: 64, top: 16, height: "58%" },
+          { left: 14, right: 64, top: "72%", bottom: 24 },
+        ],
+        axisPointer: { link: [{ xAxisIndex: "all" }], lineStyle: { color: c.soft, type: "dotted" } },
+        tooltip: {
+          trigger: "axis",
+          ...tooltip(c),
+          formatter: (found: { dataIndex: number }[]) => {
+            const i = found[0]?.dataIndex ?? 0;
+            return `<b>${day(dates[i]!)} ${dates[i]!.slice(0, 4)}</b><br>${number(equity[i], 0)} ${currency}, drawdown ${signedPercent(drawdown[i])}<br>${underlying} ${number(spot[i], 1)}`;
+          },
+        },
+        xAxis: [x(0, false), x(1, true)],
+        yAxis: [
+          {
+            ...style,
+            scale: true,
+            position: "right",
+            splitNumber: 4,
+            axisLine: { show: false },
+            axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v / 1000, 0)}k` },
+          },
+          { scale: true, show: false },
+          {
+            ...style,
+            gridIndex: 1,
+            position: "right",
+            splitNumber: 2,
+            max: 0,
+            axisLine: { show: false },
+            axisLabel: { ...style.axisLabel, formatter: (v: number) => signedPercent(v, 0) },
+          },
+        ],
+        series: [
+          {
+            type: "line",
+            data: spot,
+            yAxisIndex: 1,
+            symbol: "none",
+            lineStyle: { color: c.soft, width: 1, opacity: 0.55 },
+            endLabel: endLabel(underlying, c.soft),
+          },
+          {
+            type: "line",
+            data: equity,
+            symbol: "none",
+            lineStyle: { color: c.sea, width: 1.8 },
+            endLabel: endLabel("equity", c.sea),
+            markLine: line,
+          },
+          {
+            type: "line",
+            data: drawdown,
+            xAxisIndex: 1,
+            yAxisIndex: 2,
+            symbol: "none",
+            lineStyle: { color: c.loss, width: 1.2 },
+            areaStyle: { color: c.loss, opacity: 0.14 },
+            markLine: line,
+          },
+        ],
+      };
+    },
+    [dates, equity, drawdown, spot, underlying, currency, marked],
+  );
+  const rows = useCallback(
+    () => [
+      ["date", "equity", "drawdown", underlying],
+      ...dates.map((at, i) => [at, equity[i]!, drawdown[i]!, spot[i]!]),
+    ],
+    [dates, equity, drawdown, spot, underlying],
+  );
+  return (
+    <LazyChart
+      name={`Equity and drawdown with ${underlying}`}
+      height={252}
+      option={option}
+      rows={rows}
+      zoom
+      onClick={(i) => dates[i] && onDate?.(dates[i])}
+    />
+  );
+}

@@ -1,0 +1,101 @@
+import { useCallback } from "react";
+import type { Schemas } from "../api/client";
+import { day, number, signed } from "../ui/format";
+import { LazyChart } from "./Lazy";
+import { axis, endLabel, type Ink, tooltip } from "./look";
+
+interface Props {
+  path: Schemas["PathOut"];
+  underlying: string;
+  currency: string;
+  legs: string[];
+  height?: number;
+}
+
+/** A trade from entry to exit: P/L at mid, with the underlying above it. */
+export function PathChart({ path, underlying, currency, legs, height = 220 }: Props) {
+  const option = useCallback(
+    (c: Ink) => {
+      const style = axis(c);
+      const firstOfDay = (i: number) =>
+        i === 0 || path.local[i]?.slice(0, 10) !== path.local[i - 1]?.slice(0, 10);
+      const x = (gridIndex: number, label: boolean) => ({
+        type: "category",
+        gridIndex,
+        data: path.local,
+        boundaryGap: false,
+        ...style,
+        axisLine: { onZero: false, lineStyle: { color: label ? c.hairline : c.line } },
+        axisLabel: {
+          ...style.axisLabel,
+          show: label,
+          interval: firstOfDay,
+          formatter: day,
+          hideOverlap: true,
+        },
+        splitLine: { show: label, interval: firstOfDay, lineStyle: { color: c.line } },
+      });
+      return {
+        grid: [
+          { left: 10, right: 62, top: 12, height: "30%" },
+          { left: 10, right: 62, top: "44%", bottom: 22 },
+        ],
+        axisPointer: { link: [{ xAxisIndex: "all" }], lineStyle: { color: c.soft, type: "dotted" } },
+        tooltip: {
+          trigger: "axis",
+          ...tooltip(c),
+          formatter: (found: { dataIndex: number }[]) => {
+            const i = found[0]?.dataIndex ?? 0;
+            const marks = legs.map((leg, k) => `${leg}: ${number(path.legs[k]?.[i], 2)}`).join("<br>");
+            return `<b>${day(path.local[i]!)} ${path.local[i]!.slice(11)}</b><br>P/L at mid ${signed(path.pnl[i])} ${currency}<br>${underlying} ${number(path.spot[i], 1)}<br>${marks}`;
+          },
+        },
+        xAxis: [x(0, false), x(1, true)],
+        yAxis: [
+          { scale: true, show: false },
+          {
+            ...style,
+            gridIndex: 1,
+            position: "right",
+            splitNumber: 3,
+            axisLine: { show: false },
+            axisLabel: { ...style.axisLabel, formatter: (v: number) => signed(v) },
+          },
+        ],
+        series: [
+          {
+            type: "line",
+            data: path.spot,
+            symbol: "none",
+            lineStyle: { color: c.soft, width: 1.2 },
+            endLabel: endLabel(underlying, c.soft),
+          },
+          {
+            type: "line",
+            data: path.pnl,
+            xAxisIndex: 1,
+            yAxisIndex: 1,
+            symbol: "none",
+            lineStyle: { color: c.sea, width: 1.7 },
+            markLine: {
+              silent: true,
+              symbol: "none",
+              label: { show: false },
+              lineStyle: { color: c.soft, type: "solid", width: 1 },
+              data: [{ yAxis: 0 }],
+            },
+          },
+        ],
+      };
+    },
+    [path, underlying, currency, legs],
+  );
+  const rows = useCallback(
+    () => [
+      ["time", "pnl", underlying, ...legs],
+      ...path.local.map((at, i) => [at, path.pnl[i]!, path.spot[i]!, ...path.legs.map((leg) => leg[i]!)]),
+    ],
+    [path, underlying, legs],
+  );
+  return <LazyChart name="P/L of the trade" height={height} option={option} rows={rows} zoom />;
+}

@@ -1,0 +1,120 @@
+import { useCallback } from "react";
+import type { Schemas } from "../api/client";
+import { number, signed } from "../ui/format";
+import { LazyChart } from "./Lazy";
+import { axis, type Ink, tooltip } from "./look";
+
+interface Props {
+  payoff: Schemas["PayoffOut"];
+  currency: string;
+  height?: number;
+  /** What the curve that is not "at expiration" shows: "now", or a date. */
+  when?: string;
+}
+
+/** P/L over the underlying's price: now (or on a date) and at the nearest expiration. */
+export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Props) {
+  const option = useCallback(
+    (c: Ink) => {
+      const style = axis(c);
+      const points = (values: number[]) => payoff.grid.map((x, i) => [x, values[i]!]);
+      const low = Math.min(...payoff.now, ...payoff.expiration);
+      const high = Math.max(...payoff.now, ...payoff.expiration);
+      const label = (text: string, color: string) => ({
+        formatter: text,
+        color,
+        fontSize: 11,
+        position: "insideEndTop",
+      });
+      return {
+        grid: { left: 12, right: 16, top: 22, bottom: 22, containLabel: true },
+        tooltip: {
+          trigger: "axis",
+          ...tooltip(c),
+          axisPointer: { lineStyle: { color: c.soft, type: "dotted" }, snap: true },
+          formatter: (found: { dataIndex: number }[]) => {
+            const i = found[0]?.dataIndex ?? 0;
+            return `<b>${number(payoff.grid[i], 1)}</b><br>${when} ${signed(payoff.now[i])} ${currency}<br>at expiration ${signed(payoff.expiration[i])} ${currency}`;
+          },
+        },
+        xAxis: {
+          type: "value",
+          min: payoff.grid[0],
+          max: payoff.grid.at(-1),
+          ...style,
+          splitLine: { show: false },
+          axisLabel: {
+            ...style.axisLabel,
+            formatter: (v: number) => number(v),
+            showMinLabel: false,
+            showMaxLabel: false,
+          },
+          axisLine: { onZero: false, lineStyle: { color: c.hairline } },
+        },
+        yAxis: {
+          type: "value",
+          ...style,
+          splitNumber: 4,
+          min: low - (high - low) * 0.06,
+          max: high + (high - low) * 0.12,
+          axisLine: { show: false },
+          axisLabel: {
+            ...style.axisLabel,
+            formatter: (v: number) => number(v),
+            showMinLabel: false,
+            showMaxLabel: false,
+          },
+        },
+        series: [
+          {
+            type: "line",
+            data: points(payoff.expiration),
+            symbol: "none",
+            lineStyle: { color: c.ink, width: 1.8 },
+            markLine: {
+              silent: true,
+              symbol: "none",
+              data: [
+                { yAxis: 0, lineStyle: { color: c.soft, type: "solid", width: 1 }, label: { show: false } },
+                {
+                  xAxis: payoff.spot,
+                  lineStyle: { color: c.ink, type: "dotted", width: 1.4 },
+                  label: { formatter: number(payoff.spot, 1), color: c.ink, fontSize: 11 },
+                },
+                ...payoff.break_evens.map((x) => ({
+                  xAxis: x,
+                  lineStyle: { color: c.gain, type: "dotted", width: 1 },
+                  label: label(number(x, 0), c.gain),
+                })),
+              ],
+            },
+          },
+          {
+            type: "line",
+            data: points(payoff.now),
+            symbol: "none",
+            lineStyle: { color: c.sea, width: 1.8 },
+          },
+        ],
+      };
+    },
+    [payoff, currency, when],
+  );
+  const rows = useCallback(
+    () => [
+      ["price", when, "at expiration"],
+      ...payoff.grid.map((x, i) => [x, payoff.now[i]!, payoff.expiration[i]!]),
+    ],
+    [payoff, when],
+  );
+  return (
+    <div>
+      <LazyChart name="Payoff" height={height} option={option} rows={rows} />
+      <p className="flex justify-center gap-5 text-xs" aria-hidden="true">
+        <span className="font-medium text-sea">— {when}</span>
+        <span className="font-medium text-ink">— at expiration</span>
+        {payoff.break_evens.length > 0 && <span className="text-gain">··· break-even</span>}
+      </p>
+    </div>
+  );
+}

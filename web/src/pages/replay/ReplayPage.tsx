@@ -1,0 +1,188 @@
+import { useEffect, useState } from "react";
+import { Link, useParams } from "react-router";
+import { Refusal } from "../../api/client";
+import { type Action, type Scene, useReplayAction, useScene } from "../../api/replay";
+import { PayoffChart } from "../../charts/PayoffChart";
+import { DateSlide } from "../../ui/DateSlide";
+import { number } from "../../ui/format";
+import { useKeys } from "../../ui/keyboard";
+import { LegGlyph } from "../../ui/LegGlyph";
+import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { tell, tellError } from "../../ui/toast";
+import { AccountFigures } from "./AccountFigures";
+import { Band } from "./Band";
+import { Chain } from "./Chain";
+import { Controls } from "./Controls";
+import { Legs } from "./Legs";
+import { Note } from "./Note";
+import { RulesNow } from "./RulesNow";
+import { TimeBar } from "./TimeBar";
+import { usePlay } from "./usePlay";
+
+export default function ReplayPage() {
+  const id = Number(useParams().id);
+  return <Session key={id} id={id} />;
+}
+
+function Session({ id }: { id: number }) {
+  const [expiration, setExpiration] = useState<string | null>(null);
+  const [payoffAt, setPayoffAt] = useState<number | null>(null);
+  const look = { expiration, payoffAt };
+  const scene = useScene(id, look);
+  const action = useReplayAction(id, look);
+  const now = scene.data;
+
+  const act = (what: Action, said?: string) =>
+    action.mutateAsync(what).then(
+      (next) => {
+        if (what.kind === "move" && payoffAt !== null && next.at >= payoffAt) setPayoffAt(null);
+        if (said) tell(said, { label: "Undo", run: () => act({ kind: "undo" }) });
+        return next;
+      },
+      (error: unknown) => {
+        tellError(error);
+        return null;
+      },
+    );
+  const move = (to: string) => act({ kind: "move", to });
+  const play = usePlay(move);
+  const stop = play.stop;
+  useEffect(() => {
+    if (now?.is_last) stop();
+  }, [now?.is_last, stop]);
+
+  const halted = (to: string) => () => {
+    play.stop();
+    move(to);
+  };
+  useKeys({
+    ",": halted("step-back"),
+    ".": halted("step"),
+    "<": halted("session-back"),
+    ">": halted("session"),
+    ";": halted("session-back"),
+    ":": halted("session"),
+    n: halted("next-mark"),
+    p: halted("previous-mark"),
+    space: play.toggle,
+    "ctrl+z": () => now?.can_undo && act({ kind: "undo" }),
+  });
+
+  if (scene.error && !now)
+    return scene.error instanceof Refusal && scene.error.status === 404 ? (
+      <Empty title="There is no such replay session.">
+        <Link className="link" to="/">
+          To the shelf
+        </Link>
+      </Empty>
+    ) : (
+      <div className="m-6">
+        <ErrorNote error={scene.error} onRetry={() => scene.refetch()} />
+      </div>
+    );
+  if (!now) return <Skeleton className="m-6 h-[70vh]" />;
+  return (
+    <>
+      <Band scene={now} />
+      <div
+        className="flex h-[calc(100vh-62px)] min-h-[640px] flex-col"
+        data-busy={action.isPending}
+        data-instant={now.at}
+      >
+        <Head scene={now} />
+        <div className="grid min-h-0 flex-1 grid-cols-[290px_minmax(380px,1fr)_300px] gap-3 px-[18px] pt-3">
+          <Chain
+            scene={now}
+            busy={action.isPending}
+            onExpiration={setExpiration}
+            onTrade={(contract, contracts, label) =>
+              act(
+                { kind: "trade", orders: [{ contract, contracts }] },
+                `${contracts > 0 ? "Bought" : "Sold"} ${Math.abs(contracts)} ${label}.`,
+              )
+            }
+          />
+          <Middle scene={now} payoffAt={payoffAt} setPayoffAt={setPayoffAt} act={act} />
+          <div className="flex min-h-0 flex-col gap-3 overflow-y-auto pb-2">
+            <RulesNow scene={now} />
+            <Note key={now.id} scene={now} />
+          </div>
+        </div>
+        <TimeBar scene={now} onSeek={(at) => move(String(at))} />
+        <Controls
+          scene={now}
+          play={play}
+          move={halted}
+          jump={(to) => {
+            play.stop();
+            move(to);
+          }}
+        />
+      </div>
+    </>
+  );
+}
+
+function Head({ scene }: { scene: Scene }) {
+  return (
+    <header className="flex items-center gap-5 border-b px-[18px] py-2">
+      <h1 className="truncate text-[20px] font-semibold">{scene.name}</h1>
+      {scene.legs.some((leg) => leg.contracts !== 0) && <LegGlyph glyph={scene.glyph} width={88} />}
+      <b className="text-[15px] font-semibold whitespace-nowrap" data-clock>
+        {scene.shown}
+      </b>
+      <span className="whitespace-nowrap text-soft">
+        {scene.underlying} {number(scene.spot, 1)}
+        {scene.single && " · a session with a single snapshot"}
+      </span>
+      <span className="ml-auto flex gap-3 whitespace-nowrap">
+        {scene.run && (
+          <Link
+            className="link"
+            to={`/strategies/${scene.strategy}/backtest?run=${scene.run}&trade=${scene.run_trade}`}
+          >
+            trade {scene.run_trade} in its run
+          </Link>
+        )}
+        {scene.strategy && (
+          <Link className="link" to={`/strategies/${scene.strategy}/replay`}>
+            all sessions
+          </Link>
+        )}
+      </span>
+    </header>
+  );
+}
+
+interface MiddleProps {
+  scene: Scene;
+  payoffAt: number | null;
+  setPayoffAt: (at: number | null) => void;
+  act: (action: Action, said?: string) => Promise<Scene | null>;
+}
+
+function Middle({ scene, payoffAt, setPayoffAt, act }: MiddleProps) {
+  return (
+    <div className="flex min-h-0 flex-col gap-3 overflow-y-auto pb-2">
+      <section className="card px-3 pt-2.5 pb-1" aria-label="Position">
+        <AccountFigures scene={scene} />
+        {scene.payoff ? (
+          <>
+            <PayoffChart
+              payoff={scene.payoff}
+              currency={scene.currency}
+              height={186}
+              when={payoffAt === null ? "now" : "on the date below"}
+            />
+            <DateSlide from={scene.at} to={scene.payoff.nearest} value={payoffAt} onChange={setPayoffAt} />
+          </>
+        ) : (
+          <Empty title="No position.">
+            Click a bid to sell, an ask to buy. Prices are those of {scene.shown}.
+          </Empty>
+        )}
+      </section>
+      <Legs scene={scene} act={act} />
+    </div>
+  );
+}

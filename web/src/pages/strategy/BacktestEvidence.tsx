@@ -1,0 +1,170 @@
+import { useEffect, useRef } from "react";
+import { useSearchParams } from "react-router";
+import type { Schemas } from "../../api/client";
+import { useRunAction } from "../../api/queries";
+import { EquityChart } from "../../charts/EquityChart";
+import { ago, date, number, plural } from "../../ui/format";
+import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { tell, tellError } from "../../ui/toast";
+import { RunFigures } from "./RunFigures";
+import { RunForm } from "./RunForm";
+import { RunProgress } from "./RunProgress";
+import { TradesTable } from "./TradesTable";
+import { TradeView } from "./TradeView";
+
+type Run = Schemas["RunOut"];
+
+interface Props {
+  strategy: Schemas["StrategyOut"];
+  runs: Schemas["RunRow"][] | undefined;
+  run: Run | undefined;
+  error: unknown;
+  /** Called with the run shown and the sentences that matter. */
+  onShow: (run: Run | undefined, sentences: string[]) => void;
+}
+
+/** Runs of a strategy: ask for one, watch it, read its figures, curve and trades. */
+export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) {
+  const [query, setQuery] = useSearchParams();
+  const number_ = Number(query.get("trade")) || null;
+  const trade = run?.trades.find((row) => row.number === number_);
+  const show = useRef(onShow);
+  show.current = onShow;
+  const opening = (run?.document.enter as { id: string; rule: string }[] | undefined)?.find(
+    (sentence) => sentence.rule === "decision_times",
+  )?.id;
+  const closing = trade?.rule;
+  useEffect(() => {
+    show.current(run, closing ? [opening ?? "", closing] : []);
+  }, [run, opening, closing]);
+
+  const look = (id: number) => setQuery({ run: String(id) });
+  const openTrade = (chosen: number | null) =>
+    setQuery({ ...(run ? { run: String(run.id) } : {}), ...(chosen ? { trade: String(chosen) } : {}) });
+
+  return (
+    <div className="flex flex-col gap-3">
+      <RunForm strategy={strategy} onAsked={look} />
+      <ErrorNote error={error} />
+      {runs?.length === 0 && (
+        <div className="card">
+          <Empty title="No run yet.">
+            Run the rules over recorded history. Its equity, figures and every trade will stand here.
+          </Empty>
+        </div>
+      )}
+      {runs === undefined && !error && <Skeleton className="h-80" />}
+      {runs
+        ?.filter((row) => row.status === "queued" || row.status === "running")
+        .map((row) => (
+          <section key={row.id} className="card px-4 py-2.5" aria-label={`Run ${row.number} under way`}>
+            <b className="font-semibold">Run {row.number}</b>
+            <span className="text-soft">
+              {" "}
+              {date(row.start)} – {date(row.end)}
+            </span>
+            <RunProgress run={row} />
+          </section>
+        ))}
+      {run && runs && <RunHead run={run} runs={runs} look={look} onGone={() => setQuery({})} />}
+      {run?.status === "done" && run.figures && (
+        <>
+          <RunFigures figures={run.figures} />
+          {trade ? (
+            <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
+          ) : (
+            <>
+              <section className="card px-2 pt-2" aria-label="Equity">
+                <EquityChart
+                  curve={run.curve}
+                  underlying={strategy.underlying}
+                  currency="EUR"
+                  onDate={(at) => {
+                    const near = run.trades.findLast((row) => row.opened.slice(0, 10) <= at);
+                    if (near) openTrade(near.number);
+                  }}
+                />
+              </section>
+              <TradesTable run={run} open={openTrade} />
+            </>
+          )}
+        </>
+      )}
+    </div>
+  );
+}
+
+interface HeadProps {
+  run: Run;
+  runs: Schemas["RunRow"][];
+  look: (id: number) => void;
+  onGone: () => void;
+}
+
+function RunHead({ run, runs, look, onGone }: HeadProps) {
+  const action = useRunAction();
+  const figures = run.figures;
+  const stopped = ["cancelled", "interrupted", "failed"].includes(run.status);
+  return (
+    <div className="flex flex-wrap items-center gap-3">
+      <select
+        className="field font-semibold"
+        aria-label="Run"
+        value={run.id}
+        onChange={(event) => look(Number(event.target.value))}
+      >
+        {runs.map((row) => (
+          <option key={row.id} value={row.id}>
+            Run {row.number} · revision {row.revision}
+            {row.outdated ? ", outdated" : ""} · {row.status === "done" ? ago(row.queued_at) : row.status}
+          </option>
+        ))}
+      </select>
+      <span className="min-w-0 truncate text-soft">
+        {date(run.start)} – {date(run.end)}
+        {figures &&
+          ` · ${plural(figures.single_sessions, "single-snapshot session")}, ${number(figures.sessions - figures.single_sessions)} intraday · ${number(run.cash)} EUR`}
+      </span>
+      {run.outdated && <span className="pill border-loss text-loss">of revision {run.revision}</span>}
+      <span className="ml-auto flex gap-3">
+        {run.status === "done" && (
+          <a className="link" href={`/api/runs/${run.id}/trades.csv`}>
+            Trades as CSV
+          </a>
+        )}
+        {!["queued", "running"].includes(run.status) && (
+          <button
+            type="button"
+            className="link"
+            onClick={() =>
+              action.mutate(
+                { id: run.id, action: "delete" },
+                {
+                  onSuccess: () => {
+                    tell(`Run ${run.number} is gone. Its revision is kept; run it again at any time.`);
+                    onGone();
+                  },
+                  onError: tellError,
+                },
+              )
+            }
+          >
+            Delete run
+          </button>
+        )}
+      </span>
+      {stopped && (
+        <p role="status" className="w-full text-loss">
+          This run is {run.status}. {run.message}{" "}
+          <button
+            type="button"
+            className="button small ml-2"
+            onClick={() => action.mutate({ id: run.id, action: "go-on" }, { onError: tellError })}
+          >
+            Go on
+          </button>
+        </p>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,68 @@
+import type { Schemas } from "../../api/client";
+import { number, signed, tone } from "../../ui/format";
+
+type Leg = Schemas["LegDetail"];
+
+function Side({ side, price }: { side: Schemas["LegSide"]; price: number }) {
+  return (
+    <>
+      <td className="number font-semibold">{number(price, 2)}</td>
+      <td className="number text-soft">
+        {number(side.bid, 2)} / {number(side.ask, 2)}
+      </td>
+      <td className="number">{number(side.iv, 1)}</td>
+      <td className="number">{number(side.delta, 3)}</td>
+      <td className="number">{number(side.theta, 2)}</td>
+      <td className="number">{number(side.vega, 2)}</td>
+    </>
+  );
+}
+
+/** Each leg with its price, quotes and Greeks at entry and at exit. */
+export function LegLedger({ legs, currency }: { legs: Leg[]; currency: string }) {
+  const heads = ["Price", "Bid / ask", "IV", "Delta", "Theta", "Vega"];
+  return (
+    <section className="card overflow-x-auto" aria-label="Legs at entry and exit">
+      <table className="plain">
+        <thead>
+          <tr>
+            <th />
+            <th colSpan={6} className="border-l text-center">
+              At entry
+            </th>
+            <th colSpan={6} className="border-l text-center">
+              At exit
+            </th>
+            <th />
+          </tr>
+          <tr>
+            <th>Leg</th>
+            {["entry", "exit"].flatMap((side) =>
+              heads.map((head) => (
+                <th key={side + head} className="number">
+                  {head}
+                </th>
+              )),
+            )}
+            <th className="number">P/L {currency}</th>
+          </tr>
+        </thead>
+        <tbody>
+          {legs.map((leg) => (
+            <tr key={leg.contract}>
+              <td className="whitespace-nowrap">
+                <b className={`font-semibold ${leg.contracts > 0 ? "text-sea" : "text-loss"}`}>
+                  {signed(leg.contracts)}
+                </b>{" "}
+                {leg.label}
+              </td>
+              <Side side={leg.entry} price={leg.opened} />
+              <Side side={leg.exit} price={leg.closed} />
+              <td className={`number font-medium ${tone(leg.pnl)}`}>{signed(leg.pnl, 2)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

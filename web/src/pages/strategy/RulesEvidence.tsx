@@ -1,0 +1,190 @@
+import { useEffect, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
+import type { Schemas } from "../../api/client";
+import { usePreview } from "../../api/queries";
+import { PayoffChart } from "../../charts/PayoffChart";
+import { number, percent, signed, tone } from "../../ui/format";
+import { LegGlyph } from "../../ui/LegGlyph";
+import { ErrorNote, Figure, Skeleton } from "../../ui/parts";
+import { Candidates } from "./Candidates";
+import { DecisionStrip } from "./DecisionStrip";
+
+type Preview = Schemas["PreviewOut"];
+
+interface Props {
+  strategy: Schemas["StrategyOut"];
+  at: string | null;
+  run: Schemas["RunOut"] | undefined;
+  onPreview: (preview: Preview) => void;
+}
+
+/** What the rules would do at an instant: verdicts, candidates, structure, payoff. */
+export function RulesEvidence({ strategy, at, run, onPreview }: Props) {
+  const [, setQuery] = useSearchParams();
+  const preview = usePreview(strategy.id, strategy.revision, at);
+  const tellUp = useRef(onPreview);
+  tellUp.current = onPreview;
+  useEffect(() => {
+    if (preview.data) tellUp.current(preview.data);
+  }, [preview.data]);
+  const goTo = (instant: string) => setQuery({ at: instant }, { replace: true });
+  const found = preview.data;
+  return (
+    <div className="flex flex-col gap-3" data-settled={preview.isSuccess && !preview.isPlaceholderData}>
+      <div className="flex flex-wrap items-center gap-3">
+        <h2 className="font-sans text-[15px] font-semibold">What the rules would do</h2>
+        <InstantField shown={found?.local ?? at ?? ""} onChange={goTo} />
+        <Neighbour label="‹ decision before" to={found?.neighbours.before} go={goTo} />
+        <Neighbour label="next decision ›" to={found?.neighbours.after} go={goTo} />
+        <span className="ml-auto text-xs text-soft">
+          {found && `${found.zone}, answered in ${number(found.took)} ms`}
+        </span>
+      </div>
+      <ErrorNote error={preview.error} />
+      {run && run.decisions.length > 0 && <DecisionStrip run={run} at={found?.at} go={goTo} />}
+      {!found && preview.isPending && <Skeleton className="h-96" />}
+      {found && !preview.error && <Answer preview={found} strategy={strategy} />}
+    </div>
+  );
+}
+
+function InstantField({ shown, onChange }: { shown: string; onChange: (text: string) => void }) {
+  const [typed, setTyped] = useState<string | null>(null);
+  return (
+    <input
+      type="datetime-local"
+      className="field"
+      aria-label="Date and time"
+      value={typed ?? shown}
+      onChange={(event) => {
+        setTyped(event.target.value);
+        if (/^20\d\d-/.test(event.target.value)) onChange(event.target.value);
+      }}
+      onBlur={() => setTyped(null)}
+    />
+  );
+}
+
+function Neighbour({
+  label,
+  to,
+  go,
+}: {
+  label: string;
+  to: string | null | undefined;
+  go: (at: string) => void;
+}) {
+  return (
+    <button type="button" className="link" disabled={!to} onClick={() => to && go(to)}>
+      {label}
+    </button>
+  );
+}
+
+function headline(preview: Preview): string {
+  const when = `${preview.shown}, ${preview.status_text}. `;
+  if (preview.status === "policy") return `${when}Nothing is entered.`;
+  if (preview.enters) return `${when}They enter.`;
+  const no = preview.verdicts.find((verdict) => verdict.id === preview.said_no);
+  return no
+    ? `${when}Nothing is entered: sentence ${no.number} says no (${no.text}).`
+    : `${when}Nothing is entered.`;
+}
+
+function Answer({ preview, strategy }: { preview: Preview; strategy: Schemas["StrategyOut"] }) {
+  const structure = preview.structure;
+  return (
+    <>
+      <p className="font-serif text-[15px]" role="status">
+        {headline(preview)}
+      </p>
+      <div className="grid grid-cols-[1.05fr_1fr] gap-3">
+        <Candidates legs={preview.legs} sheet={strategy.sheet} />
+        <section className="card px-3 pt-2 pb-2" aria-label="Picked structure">
+          {structure ? (
+            <>
+              <div className="flex items-center gap-3">
+                <b className="font-semibold">Picked</b>
+                <LegGlyph glyph={structure.glyph} />
+                <span className="text-soft">
+                  {structure.lots === 1 ? "1 lot" : `${structure.lots} lots`}, {strategy.underlying}{" "}
+                  {number(preview.spot, 1)}
+                </span>
+              </div>
+              <PayoffChart payoff={structure.payoff} currency={structure.currency} height={212} />
+            </>
+          ) : (
+            <p className="py-8 text-center text-soft">Without all legs there is no payoff.</p>
+          )}
+        </section>
+      </div>
+      {structure && <StructureFigures structure={structure} spot={preview.spot} />}
+      <Verdicts preview={preview} />
+    </>
+  );
+}
+
+function StructureFigures({ structure, spot }: { structure: Schemas["StructureOut"]; spot: number }) {
+  const { payoff, greeks, credit, currency } = structure;
+  const edges = payoff.break_evens;
+  const away = edges.map((edge) => signed((100 * edge) / spot - 100, 1)).join(" to ");
+  const unbounded = "unbounded";
+  return (
+    <section className="card grid grid-cols-7 gap-4 px-4 py-2.5" aria-label="Figures of the structure">
+      <Figure
+        label={credit >= 0 ? "Credit" : "Debit"}
+        value={signed(credit, 2)}
+        tone={tone(credit)}
+        note={`${currency}, at fill prices`}
+      />
+      <Figure
+        label="At best"
+        value={payoff.max_profit === null ? unbounded : signed(payoff.max_profit)}
+        tone="text-gain"
+        note={`${currency}, at expiration`}
+        title={payoff.found}
+      />
+      <Figure
+        label="At worst"
+        value={payoff.max_loss === null ? unbounded : signed(payoff.max_loss)}
+        tone="text-loss"
+        note={payoff.max_loss === null ? "no leg caps it" : `${currency}, at expiration`}
+        title={payoff.found}
+      />
+      <Figure
+        label="Break-even"
+        value={edges.length ? edges.map((edge) => number(edge)).join("–") : "none"}
+        note={edges.length ? `${away} %` : ""}
+      />
+      <Figure label="Ends in profit" value={percent(payoff.chance_of_profit, 0)} note="implied, lognormal" />
+      <Figure label="Delta" value={signed(greeks.delta, 1)} note={`${currency} a point`} />
+      <Figure label="Theta" value={signed(greeks.theta)} note={`${currency} a day`} />
+    </section>
+  );
+}
+
+function Verdicts({ preview }: { preview: Preview }) {
+  return (
+    <section className="card px-4 py-2.5" aria-label="Sentences, one by one">
+      <h3 className="mb-1 font-semibold">Sentences, one by one</h3>
+      {preview.verdicts.length === 0 && <p className="text-soft">No sentence sets a condition.</p>}
+      <ol>
+        {preview.verdicts.map((verdict) => (
+          <li
+            key={verdict.id}
+            className={`grid grid-cols-[28px_1fr_1fr_70px] gap-2 py-0.5 ${verdict.id === preview.said_no ? "-mx-4 bg-mark px-4" : ""}`}
+          >
+            <span className="text-soft">{verdict.number}</span>
+            <span className="truncate" title={verdict.sentence}>
+              {verdict.sentence}
+            </span>
+            <span className="truncate text-soft">{verdict.text}</span>
+            <span className={`number font-medium ${verdict.truth === "true" ? "text-sea" : "text-loss"}`}>
+              {verdict.truth}
+            </span>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}

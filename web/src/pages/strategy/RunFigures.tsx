@@ -1,0 +1,73 @@
+import type { Schemas } from "../../api/client";
+import { date, number, percent, plural, signed, signedPercent, tone } from "../../ui/format";
+import { Figure } from "../../ui/parts";
+
+type Figures = Schemas["FiguresOut"];
+
+function interval(figures: Figures): string {
+  const range = figures.cagr_interval;
+  return range
+    ? `${number(100 * range[0]!, 1)} to ${number(100 * range[1]!, 1)} by chance`
+    : "too short for an interval";
+}
+
+/** The main figures, each with the qualifier that keeps it honest. */
+export function RunFigures({ figures }: { figures: Figures }) {
+  const recovered = figures.drawdown_recovered ? "" : ", not recovered";
+  return (
+    <section className="card grid grid-cols-8 gap-x-4 gap-y-2 px-4 py-2.5" aria-label="Figures of the run">
+      <Figure
+        label="Final equity"
+        value={number(figures.final_equity)}
+        note={`EUR, from ${number(figures.start_equity)}`}
+      />
+      <Figure
+        label="CAGR"
+        value={signedPercent(figures.cagr)}
+        tone={tone(figures.cagr)}
+        note={interval(figures)}
+        title="90 % interval from resampled blocks of ten sessions"
+      />
+      <Figure
+        label="Drawdown"
+        value={signedPercent(figures.max_drawdown)}
+        tone="text-loss"
+        note={`${plural(figures.drawdown_sessions, "session")}${recovered}`}
+        title={`${date(figures.drawdown_from)} to ${date(figures.drawdown_to)}`}
+      />
+      <Figure label="MAR" value={number(figures.mar, 2)} note="CAGR ÷ drawdown" />
+      <Figure
+        label="Sharpe"
+        value={number(figures.sharpe, 2)}
+        note={`Sortino ${number(figures.sortino, 2)}`}
+      />
+      <Figure
+        label="Won"
+        value={percent(figures.trades_win_rate, 0)}
+        note={`${plural(figures.trades_count, "trade")}${figures.open_trades ? `, ${figures.open_trades} open` : ""}`}
+      />
+      <Figure
+        label="A trade"
+        value={signed(figures.trades_expectancy)}
+        tone={tone(figures.trades_expectancy)}
+        note={`${signed(figures.trades_average_win)} / ${signed(figures.trades_average_loss)}`}
+        title="average; average win and loss"
+      />
+      <Figure
+        label="Worst trade"
+        value={signed(figures.trades_worst)}
+        tone={tone(figures.trades_worst)}
+        note={`day ${signed(figures.worst_day)}`}
+        title={`worst day ${date(figures.worst_day_date)}`}
+      />
+      <p className="col-span-8 text-xs text-soft">
+        Profit factor {number(figures.trades_profit_factor, 2)} · credit kept{" "}
+        {percent(figures.trades_credit_kept, 0)} of {number(figures.credit_taken)} EUR · costs{" "}
+        {number(figures.costs)} EUR · in the market {percent(figures.time_in_market, 0)} of sessions · longest
+        without a new high {plural(figures.longest_flat, "session")}
+        {figures.stale_sessions > 0 &&
+          ` · ${plural(figures.stale_sessions, "session")} valued at an older mark`}
+      </p>
+    </section>
+  );
+}

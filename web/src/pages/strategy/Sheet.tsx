@@ -1,0 +1,168 @@
+import { DropdownMenu } from "radix-ui";
+import { useState } from "react";
+import type { Document } from "../../api/queries";
+import { useDeclarations } from "../../api/queries";
+import { isTyping } from "../../ui/keyboard";
+import { MenuItem } from "../../ui/MenuItem";
+import { tellError } from "../../ui/toast";
+import { AddSentence } from "./AddSentence";
+import { type Declarations, doubled, moved, removed, type Sentence, switched, targetOf } from "./document";
+import { NoteEditor } from "./NoteEditor";
+import { ValueEditor } from "./ValueEditor";
+
+export interface Evidence {
+  /** What the counts at the edge speak of. */
+  title: string;
+  of: Record<string, string>;
+}
+
+interface Props {
+  document: Document;
+  sheet: Sentence[];
+  evidence: Evidence;
+  /** Ids of the sentences that matter now. */
+  marked?: string[];
+  save: (document: Document) => Promise<unknown>;
+  footer?: React.ReactNode;
+}
+
+/** The strategy as a document of numbered sentences, every value edited in place. */
+export function Sheet({ document, sheet, evidence, marked = [], save, footer }: Props) {
+  const declarations = useDeclarations();
+  const [adding, setAdding] = useState<string | null>(null);
+  if (!declarations.data) return null;
+  return (
+    <section aria-label="Sheet" className="flex min-h-full flex-col bg-surface px-5 pt-3 pb-2">
+      {declarations.data.sections.map((section) => {
+        const sentences = sheet.filter((sentence) => sentence.section === section.id);
+        return (
+          <div key={section.id} className="mb-3">
+            <div className="flex items-baseline justify-between border-b pb-0.5">
+              <h2 className="font-sans text-xs font-semibold text-soft">{section.title}</h2>
+              <span className="text-xs text-soft">
+                {section.id === "enter" && evidence.title}
+                <button
+                  type="button"
+                  className="link ml-2"
+                  aria-label={`Add a sentence to ${section.title}`}
+                  onClick={() => setAdding(section.id)}
+                >
+                  +
+                </button>
+              </span>
+            </div>
+            <ol>
+              {sentences.map((sentence) => (
+                <SentenceLine
+                  key={sentence.id}
+                  document={document}
+                  declarations={declarations.data}
+                  sentence={sentence}
+                  count={evidence.of[sentence.id]}
+                  marked={marked.includes(sentence.id)}
+                  save={save}
+                />
+              ))}
+            </ol>
+            {sentences.length === 0 && (
+              <button type="button" className="link py-1 text-xs" onClick={() => setAdding(section.id)}>
+                Nothing yet. Add a sentence
+              </button>
+            )}
+          </div>
+        );
+      })}
+      <div className="mt-auto flex flex-wrap items-center gap-x-3 border-t pt-2 text-xs">
+        <button type="button" className="link font-semibold" onClick={() => setAdding("")}>
+          + Add a sentence
+        </button>
+        {footer}
+      </div>
+      <AddSentence
+        section={adding}
+        close={() => setAdding(null)}
+        document={document}
+        declarations={declarations.data}
+        save={save}
+      />
+    </section>
+  );
+}
+
+interface LineProps {
+  document: Document;
+  declarations: Declarations;
+  sentence: Sentence;
+  count?: string;
+  marked: boolean;
+  save: (document: Document) => Promise<unknown>;
+}
+
+function SentenceLine({ document, declarations, sentence, count, marked, save }: LineProps) {
+  const [noting, setNoting] = useState(false);
+  function move(event: React.KeyboardEvent) {
+    if (!event.altKey || isTyping(event.target) || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
+    event.preventDefault();
+    save(moved(document, sentence, event.key === "ArrowUp" ? -1 : 1)).catch(tellError);
+  }
+  return (
+    <li
+      onKeyDown={move}
+      data-sentence={sentence.id}
+      className={`group -mx-5 grid grid-cols-[34px_1fr_auto_14px] items-baseline gap-x-1 px-5 py-[3px] font-serif text-[15px] leading-[21px] ${marked ? "bg-mark" : ""} ${sentence.off ? "opacity-55" : ""}`}
+    >
+      <span className="font-sans text-xs text-soft">{sentence.number}</span>
+      <div>
+        <span className={sentence.off ? "line-through" : ""}>
+          {sentence.tokens.map((token, i) => {
+            const target = token.path ? targetOf(document, declarations, sentence, token.path) : null;
+            return target ? (
+              <ValueEditor
+                // biome-ignore lint/suspicious/noArrayIndexKey: a sentence's tokens have no other identity
+                key={`${token.path}${i}`}
+                document={document}
+                target={target}
+                sentence={sentence.number}
+                text={token.text}
+                save={save}
+              />
+            ) : (
+              token.text
+            );
+          })}
+        </span>
+        {sentence.note && <span className="block font-sans text-xs text-soft italic">{sentence.note}</span>}
+        {noting && (
+          <NoteEditor document={document} sentence={sentence} save={save} close={() => setNoting(false)} />
+        )}
+      </div>
+      <span className="max-w-24 text-right font-sans text-xs leading-4 text-soft">
+        {sentence.off ? "off" : count}
+      </span>
+      <DropdownMenu.Root>
+        <DropdownMenu.Trigger
+          aria-label={`More for sentence ${sentence.number}`}
+          className="font-sans text-soft opacity-0 group-focus-within:opacity-100 group-hover:opacity-100 data-[state=open]:opacity-100"
+        >
+          ⋮
+        </DropdownMenu.Trigger>
+        <DropdownMenu.Portal>
+          <DropdownMenu.Content className="popover min-w-44 py-1" align="end">
+            <MenuItem onSelect={() => save(switched(document, sentence)).catch(tellError)}>
+              {sentence.off ? "Switch on" : "Switch off"}
+            </MenuItem>
+            <MenuItem onSelect={() => save(doubled(document, sentence)).catch(tellError)}>Duplicate</MenuItem>
+            <MenuItem onSelect={() => save(moved(document, sentence, -1)).catch(tellError)}>Move up</MenuItem>
+            <MenuItem onSelect={() => save(moved(document, sentence, 1)).catch(tellError)}>
+              Move down
+            </MenuItem>
+            <MenuItem onSelect={() => setNoting(true)}>
+              {sentence.note ? "Change the note" : "Add a note"}
+            </MenuItem>
+            <MenuItem onSelect={() => save(removed(document, sentence)).catch(tellError)}>Remove</MenuItem>
+          </DropdownMenu.Content>
+        </DropdownMenu.Portal>
+      </DropdownMenu.Root>
+    </li>
+  );
+}

@@ -1,0 +1,233 @@
+import { useCallback, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Refusal, type Schemas } from "../../api/client";
+import {
+  type Document,
+  useDuplicate,
+  useGoBack,
+  useRevise,
+  useRun,
+  useRuns,
+  useStrategy,
+} from "../../api/queries";
+import { plural } from "../../ui/format";
+import { useKeys } from "../../ui/keyboard";
+import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { type Stage, TrackBar } from "../../ui/Track";
+import { tell, tellError } from "../../ui/toast";
+import { BacktestEvidence } from "./BacktestEvidence";
+import { previewEvidence, runEvidence } from "./evidence";
+import { ReplayEvidence } from "./ReplayEvidence";
+import { Revisions } from "./Revisions";
+import { RulesEvidence } from "./RulesEvidence";
+import { type Evidence, Sheet } from "./Sheet";
+import { TextForm } from "./TextForm";
+
+type Strategy = Schemas["StrategyOut"];
+const STAGES: Stage[] = ["rules", "backtest", "replay"];
+
+export function StrategyPage() {
+  const { id, stage = "rules" } = useParams();
+  const strategy = useStrategy(Number(id));
+  if (strategy.error instanceof Refusal && strategy.error.status === 404)
+    return (
+      <Empty title="There is no such strategy.">
+        <Link className="link" to="/">
+          To the shelf
+        </Link>
+      </Empty>
+    );
+  if (strategy.error)
+    return (
+      <div className="m-6">
+        <ErrorNote error={strategy.error} onRetry={() => strategy.refetch()} />
+      </div>
+    );
+  if (!strategy.data) return <Skeleton className="m-6 h-96" />;
+  return <Page key={strategy.data.id} strategy={strategy.data} stage={stage} />;
+}
+
+/** Saves a changed document as a new revision and offers to take it back. */
+function useSave(strategy: Strategy) {
+  const revise = useRevise(strategy.id);
+  const back = useGoBack(strategy.id);
+  const before = strategy.revision;
+  const undo = useCallback(
+    (to: number) =>
+      back.mutate(to, {
+        onSuccess: (now) => tell(`Revision ${now.revision} is revision ${to} again.`),
+        onError: tellError,
+      }),
+    [back],
+  );
+  const save = useCallback(
+    async (document: Document) => {
+      const saved = await revise.mutateAsync({ based_on: before, document });
+      if (saved.revision !== before) {
+        const outdated = saved.track.outdated;
+        const runs = outdated > 0 ? ` It outdates ${plural(outdated, "run")}.` : "";
+        tell(`Revision ${saved.revision} is kept.${runs}`, { label: "Undo", run: () => undo(before) });
+      }
+      return saved;
+    },
+    [revise, before, undo],
+  );
+  return { save, undo };
+}
+
+function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
+  const { save, undo } = useSave(strategy);
+  const [query] = useSearchParams();
+  const go = useNavigate();
+  const duplicate = useDuplicate();
+  const [folded, setFolded] = useState(true);
+  const [evidence, setEvidence] = useState<Evidence>({ title: "", of: {} });
+  const [marked, setMarked] = useState<string[]>([]);
+  const show = useCallback((counts: Evidence, sentences: string[] = []) => {
+    setEvidence(counts);
+    setMarked(sentences);
+  }, []);
+  useKeys({
+    ...Object.fromEntries(
+      STAGES.map((name, i) => [String(i + 1), () => go(`/strategies/${strategy.id}/${name}`)]),
+    ),
+    "ctrl+z": () => strategy.revision > 1 && undo(strategy.revision - 1),
+  });
+  const { outdated } = strategy.track;
+  return (
+    <div className="flex h-[calc(100vh-40px)] min-h-[520px] flex-col">
+      <header className="flex items-center gap-6 border-b px-[18px] py-2">
+        <div className="min-w-0 flex-1">
+          <Title strategy={strategy} save={save} />
+          <div className="mt-0.5 flex gap-2">
+            <span className="pill">{strategy.underlying}</span>
+            <Revisions strategy={strategy} />
+            {outdated > 0 && (
+              <Link to={`/strategies/${strategy.id}/backtest`} className="pill border-loss text-loss">
+                {plural(outdated, "run")} outdated
+              </Link>
+            )}
+          </div>
+        </div>
+        <TrackBar
+          id={strategy.id}
+          track={strategy.track}
+          sentences={strategy.sentences}
+          stage={STAGES.find((name) => name === stage)}
+        />
+      </header>
+      <div className="flex min-h-0 flex-1">
+        <aside
+          className={`overflow-y-auto border-r bg-surface ${folded ? "w-0 min-[1100px]:w-[412px]" : "w-[412px]"} shrink-0`}
+        >
+          <Sheet
+            document={strategy.document}
+            sheet={strategy.sheet}
+            evidence={evidence}
+            marked={marked}
+            save={save}
+            footer={
+              <>
+                <button
+                  type="button"
+                  className="link"
+                  onClick={() =>
+                    duplicate.mutate(
+                      { id: strategy.id, mirror: true },
+                      { onSuccess: (made) => go(`/strategies/${made.id}/rules`), onError: tellError },
+                    )
+                  }
+                >
+                  Mirror into a new one
+                </button>
+                <Link className="link" to={`/strategies/${strategy.id}/text`}>
+                  As text
+                </Link>
+                <a className="link" href={`/api/strategies/${strategy.id}/file`}>
+                  Save as a file
+                </a>
+              </>
+            }
+          />
+        </aside>
+        <button
+          type="button"
+          className="w-7 shrink-0 border-r bg-surface text-xs text-sea [writing-mode:vertical-rl] min-[1100px]:hidden"
+          aria-expanded={!folded}
+          onClick={() => setFolded(!folded)}
+        >
+          {folded ? "Unfold the sheet" : "Fold the sheet"}
+        </button>
+        <div className="min-w-0 flex-1 overflow-y-auto px-[18px] py-3">
+          {stage === "rules" && <RulesStage strategy={strategy} show={show} at={query.get("at")} />}
+          {stage === "backtest" && <BacktestStage strategy={strategy} show={show} />}
+          {stage === "replay" && <ReplayEvidence strategy={strategy} show={show} />}
+          {stage === "text" && <TextForm strategy={strategy} />}
+        </div>
+      </div>
+    </div>
+  );
+}
+
+export type Show = (counts: Evidence, sentences?: string[]) => void;
+
+function RulesStage({ strategy, show, at }: { strategy: Strategy; show: Show; at: string | null }) {
+  const runs = useRuns(strategy.id);
+  const last = runs.data?.find((run) => run.status === "done");
+  const run = useRun(last?.id);
+  return (
+    <RulesEvidence
+      strategy={strategy}
+      at={at}
+      run={run.data}
+      onPreview={(preview) => show(previewEvidence(preview), preview.said_no ? [preview.said_no] : [])}
+    />
+  );
+}
+
+function BacktestStage({ strategy, show }: { strategy: Strategy; show: Show }) {
+  const [query] = useSearchParams();
+  const runs = useRuns(strategy.id);
+  const wanted = Number(query.get("run")) || runs.data?.find((run) => run.status === "done")?.id;
+  const run = useRun(wanted);
+  return (
+    <BacktestEvidence
+      strategy={strategy}
+      runs={runs.data}
+      run={run.data}
+      error={runs.error ?? run.error}
+      onShow={(shown, sentences) => show(runEvidence(shown), sentences)}
+    />
+  );
+}
+
+function Title({ strategy, save }: { strategy: Strategy; save: (document: Document) => Promise<unknown> }) {
+  const [name, setName] = useState<string | null>(null);
+  if (name === null)
+    return (
+      <h1 className="truncate text-[22px] leading-7 font-semibold">
+        <button type="button" title="Rename" onClick={() => setName(strategy.name)}>
+          {strategy.name}
+        </button>
+      </h1>
+    );
+  return (
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        save({ ...strategy.document, name }).then(() => setName(null), tellError);
+      }}
+    >
+      <input
+        className="field h-7 w-72 font-serif text-[18px]"
+        aria-label="Name of the strategy"
+        autoFocus
+        maxLength={80}
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        onKeyDown={(event) => event.key === "Escape" && setName(null)}
+        onBlur={() => setName(null)}
+      />
+    </form>
+  );
+}

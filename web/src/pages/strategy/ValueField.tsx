@@ -1,0 +1,163 @@
+import { Slider, ToggleGroup } from "radix-ui";
+import { useId } from "react";
+import type { Schemas } from "../../api/client";
+
+type Param = Schemas["ParamOut"];
+
+const DAYS: [string, string][] = [
+  ["mon", "Mon"],
+  ["tue", "Tue"],
+  ["wed", "Wed"],
+  ["thu", "Thu"],
+  ["fri", "Fri"],
+];
+
+interface Props {
+  param: Param;
+  value: unknown;
+  onChange: (value: unknown) => void;
+  problem?: string;
+  focus?: boolean;
+}
+
+/** One value of a sentence, edited as its declaration says. */
+export function ValueField({ param, value, onChange, problem, focus }: Props) {
+  const id = useId();
+  return (
+    <div>
+      <label htmlFor={id} className="mb-1 block text-xs text-soft">
+        {param.label}
+        {param.unit && `, ${param.unit}`}
+      </label>
+      <Editor id={id} param={param} value={value} onChange={onChange} focus={focus} invalid={!!problem} />
+      {problem && (
+        <p id={`${id}-problem`} role="alert" className="mt-1 text-loss">
+          {problem}
+        </p>
+      )}
+    </div>
+  );
+}
+
+function Editor({
+  id,
+  param,
+  value,
+  onChange,
+  focus,
+  invalid,
+}: Omit<Props, "problem"> & { id: string; invalid: boolean }) {
+  const invalidity = { "aria-invalid": invalid, "aria-describedby": invalid ? `${id}-problem` : undefined };
+  if (param.kind === "weekdays")
+    return (
+      <ToggleGroup.Root
+        id={id}
+        type="multiple"
+        aria-label={param.label}
+        className="flex gap-1"
+        value={value as string[]}
+        onValueChange={(days) => onChange(DAYS.map(([day]) => day).filter((day) => days.includes(day)))}
+      >
+        {DAYS.map(([day, shown]) => (
+          <ToggleGroup.Item key={day} value={day} className="pill">
+            {shown}
+          </ToggleGroup.Item>
+        ))}
+      </ToggleGroup.Root>
+    );
+  if (param.kind === "choice")
+    return (
+      <ToggleGroup.Root
+        id={id}
+        type="single"
+        aria-label={param.label}
+        className="flex flex-wrap gap-1"
+        value={String(value)}
+        onValueChange={(choice) => choice && onChange(choice)}
+      >
+        {Object.entries(param.choices).map(([choice, shown]) => (
+          <ToggleGroup.Item key={choice} value={choice} className="pill">
+            {shown}
+          </ToggleGroup.Item>
+        ))}
+      </ToggleGroup.Root>
+    );
+  if (param.kind === "time")
+    return (
+      <input
+        id={id}
+        type="time"
+        className="field"
+        autoFocus={focus}
+        value={String(value ?? "")}
+        onChange={(event) => onChange(event.target.value)}
+        {...invalidity}
+      />
+    );
+  return (
+    <NumberEditor
+      id={id}
+      param={param}
+      value={value}
+      onChange={onChange}
+      focus={focus}
+      invalidity={invalidity}
+    />
+  );
+}
+
+function NumberEditor({
+  id,
+  param,
+  value,
+  onChange,
+  focus,
+  invalidity,
+}: Omit<Props, "problem"> & { id: string; invalidity: object }) {
+  const { minimum, maximum, step } = param;
+  const number = Number(value);
+  const slides =
+    minimum !== null && maximum !== null && (maximum - minimum) / step <= 400 && Number.isFinite(number);
+  return (
+    <div className="flex items-center gap-3">
+      {slides && (
+        <>
+          <span className="text-xs text-soft">{minimum}</span>
+          <Slider.Root
+            className="relative flex h-5 flex-1 touch-none items-center"
+            min={minimum}
+            max={maximum}
+            step={step}
+            value={[Math.min(maximum, Math.max(minimum, number))]}
+            onValueChange={([slid]) => onChange(Number(slid!.toFixed(6)))}
+          >
+            <Slider.Track className="relative h-1 flex-1 rounded bg-line">
+              <Slider.Range className="absolute h-full rounded bg-sea" />
+            </Slider.Track>
+            <Slider.Thumb
+              aria-label={param.label}
+              className="block size-3.5 rounded-full border-2 border-sea bg-surface"
+            />
+          </Slider.Root>
+          <span className="text-xs text-soft">{maximum}</span>
+        </>
+      )}
+      <input
+        id={id}
+        className="field number w-20 font-semibold"
+        inputMode="decimal"
+        autoFocus={focus}
+        onFocus={(event) => event.target.select()}
+        value={value === null || value === undefined ? "" : String(value)}
+        onChange={(event) => onChange(read(event.target.value))}
+        {...invalidity}
+      />
+    </div>
+  );
+}
+
+/** A number as typed, comma or point; what is no number stays text, so that the server can say so. */
+function read(text: string): unknown {
+  const plain = text.replace(",", ".").trim();
+  return plain !== "" && !plain.endsWith(".") && Number.isFinite(Number(plain)) ? Number(plain) : text;
+}

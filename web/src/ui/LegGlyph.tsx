@@ -1,0 +1,67 @@
+import type { Schemas } from "../api/client";
+
+type Glyph = Schemas["GlyphOut"];
+
+const PAD = 9;
+
+function describe(glyph: Glyph): string {
+  if (glyph.legs.length === 0) return "no position";
+  return glyph.legs
+    .map(
+      (leg) =>
+        `${leg.contracts > 0 ? "long" : "short"} ${Math.abs(leg.contracts)} ${leg.strike} ${leg.right}`,
+    )
+    .join(", ");
+}
+
+/**
+ * A structure in miniature: one line per expiration, strikes across, longs above the line and shorts
+ * below, height by ratio, calls leaning right, puts leaning left, a dot for the underlying's price.
+ */
+export function LegGlyph({ glyph, width = 96, line = 18 }: { glyph: Glyph; width?: number; line?: number }) {
+  const expirations = [...new Set(glyph.legs.map((leg) => leg.expiration))].sort();
+  const height = Math.max(1, expirations.length) * line + 6;
+  const places = [...glyph.legs.map((leg) => leg.strike), glyph.spot];
+  const low = Math.min(...places);
+  const span = Math.max(...places) - low || 1;
+  const x = (price: number) => PAD + ((price - low) / span) * (width - 2 * PAD);
+  const most = Math.max(1, ...glyph.legs.map((leg) => Math.abs(leg.contracts)));
+  const middle = (row: number) => 3 + line * (row + 0.5);
+  return (
+    <svg width={width} height={height} role="img" aria-label={describe(glyph)} className="shrink-0">
+      {(expirations.length ? expirations : [""]).map((expiration, row) => (
+        <line
+          key={expiration}
+          x1={2}
+          x2={width - 2}
+          y1={middle(row)}
+          y2={middle(row)}
+          stroke="var(--hairline)"
+          strokeWidth={1.5}
+        />
+      ))}
+      {glyph.legs.map((leg) => {
+        const row = expirations.indexOf(leg.expiration);
+        const tall = (line / 2 - 1) * (0.45 + 0.55 * (Math.abs(leg.contracts) / most));
+        const up = leg.contracts > 0 ? -1 : 1;
+        const lean = leg.right === "call" ? 3 : -3;
+        const at = x(leg.strike);
+        const foot = at - (lean / 2) * -up;
+        return (
+          <line
+            key={`${leg.expiration}${leg.right}${leg.strike}`}
+            x1={foot}
+            x2={foot + lean * -up}
+            y1={middle(row)}
+            y2={middle(row) + up * tall}
+            stroke={leg.contracts > 0 ? "var(--sea)" : "var(--loss)"}
+            strokeWidth={2.4}
+          />
+        );
+      })}
+      {(expirations.length ? expirations : [""]).map((expiration, row) => (
+        <circle key={expiration} cx={x(glyph.spot)} cy={middle(row)} r={2} fill="var(--ink)" />
+      ))}
+    </svg>
+  );
+}

@@ -1,0 +1,32 @@
+import { useEffect, useRef } from "react";
+
+/** Whether a key press belongs to something the person is typing in. */
+export function isTyping(target: EventTarget | null): boolean {
+  return (
+    target instanceof HTMLElement &&
+    (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName))
+  );
+}
+
+/** Keys of a page: names like "ctrl+k", "shift+.", "space". Presses while typing are left alone. */
+export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
+  const current = useRef(keys);
+  current.current = keys;
+  useEffect(() => {
+    function press(event: KeyboardEvent) {
+      const modified = event.ctrlKey || event.metaKey;
+      if (event.defaultPrevented || (isTyping(event.target) && !modified)) return;
+      if (modified && isTyping(event.target) && event.key.toLowerCase() === "z") return;
+      const plain = event.key === " " ? "space" : event.key.toLowerCase();
+      const name = `${modified ? "ctrl+" : ""}${event.altKey ? "alt+" : ""}${plain}`;
+      const run = current.current[name];
+      if (!run) return;
+      if (plain === "space" && event.target instanceof HTMLElement && event.target.closest("button, a"))
+        return;
+      event.preventDefault();
+      run(event);
+    }
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, []);
+}
