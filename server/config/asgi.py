@@ -11,7 +11,11 @@ from django.urls import path
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
 http = get_asgi_application()
 
+from runs.warm import warm_in_background  # noqa: E402
+
 from config.socket import Socket  # noqa: E402  (Django must be set up first)
+
+warm_in_background()
 
 application = ProtocolTypeRouter(
     {

@@ -1,14 +1,13 @@
 """Signing in and out."""
 
+from axes.exceptions import AxesBackendPermissionDenied
+from axes.handlers.proxy import AxesProxyHandler
+from config.errors import Refused
 from django.contrib.auth import authenticate, login, logout
 from django.http import HttpRequest
 from django.views.decorators.csrf import ensure_csrf_cookie
-from axes.exceptions import AxesBackendPermissionDenied
-from axes.handlers.proxy import AxesProxyHandler
 from ninja import Router, Schema
 from ninja.decorators import decorate_view
-
-from config.errors import Refused
 
 router = Router(tags=["people"])
 

@@ -3,9 +3,8 @@
 import datetime as dt
 from decimal import Decimal
 
-from ninja import Schema
-
 from market.schemas import GlyphOut, GreeksOut, PayoffOut
+from ninja import Schema
 from strategies.schemas import ExpirationOut
 
 

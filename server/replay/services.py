@@ -6,14 +6,11 @@ import datetime as dt
 from decimal import Decimal
 from typing import Any
 
+from config.errors import NotThere, Refused
 from django.contrib.auth.models import User
 from django.db import transaction
 from django.db.models import Max
-
-from config.errors import NotThere, Refused
 from market.timelines import timeline
-from replay.models import ReplayFill, ReplaySession
-from replay.position import position
 from runs import services as runs
 from strategies import services as strategies
 from strategies.preview import instant_of
@@ -23,6 +20,9 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import money
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import parse
+
+from replay.models import ReplayFill, ReplaySession
+from replay.position import position
 
 MAX_CONTRACTS = 10_000
 DEFAULT_COMMISSION = Decimal("0.80")

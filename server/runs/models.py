@@ -1,7 +1,6 @@
 """Backtest runs and their trades."""
 
 from django.db import models
-
 from strategies.models import Revision, Strategy
 
 

@@ -4,9 +4,8 @@ import datetime as dt
 from decimal import Decimal
 from typing import Any
 
-from ninja import Schema
-
 from market.schemas import GlyphOut, GreeksOut, PayoffOut
+from ninja import Schema
 
 
 class RunRequest(Schema):

@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+import logging
+import threading
 from decimal import Decimal
 
+from config.errors import NotThere
+from django.db import DatabaseError, connection
+from market.models import Underlying
+from market.timelines import timeline
+from strategies.preview import preview
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
 from strell_core.market.timeline import Timeline
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import normalise, parse
+
+log = logging.getLogger("strell.warm")
 
 _SAMPLE = {
     "name": "warm-up", "underlying": "MK30",
@@ -21,6 +30,24 @@ _SAMPLE = {
 
 
 def warm_up(history: Timeline) -> None:
-    plan = make_plan(parse({**_SAMPLE, "underlying": history.underlying.symbol}), history)
+    """Run a small backtest and a preview, so that the first person does not wait for either."""
+    document = normalise({**_SAMPLE, "underlying": history.underlying.symbol})
+    plan = make_plan(parse(document), history)
     end = int(history.first[min(len(history.dates), 40)])
     run_blocks(plan, history, 0, end, Decimal(50_000))
+    preview(document, None)
+
+
+def warm_all() -> None:
+    """Warm every underlying that has data; what cannot be opened yet is left for later."""
+    try:
+        for symbol in Underlying.objects.exclude(data_digest="").values_list("symbol", flat=True):
+            warm_up(timeline(symbol))
+    except (NotThere, DatabaseError) as error:
+        log.warning("not warmed up: %s", error)
+    finally:
+        connection.close()
+
+
+def warm_in_background() -> None:
+    threading.Thread(target=warm_all, name="warm-up", daemon=True).start()

@@ -4,8 +4,10 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
-
 from runs.queries import track_facts
+from strell_core.formats.strategies import to_text
+from strell_core.strategy.schema import json_schema
+
 from strategies import queries, services
 from strategies.preview import preview
 from strategies.schemas import (
@@ -20,8 +22,6 @@ from strategies.schemas import (
     TextIn,
     TextOut,
 )
-from strell_core.formats.strategies import to_text
-from strell_core.strategy.schema import json_schema
 
 router = Router(tags=["strategies"])
 

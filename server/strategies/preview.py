@@ -56,7 +56,7 @@ def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
     status = plan.decision(history, index)
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
-        "shown": local.strftime("%a %-d %b %Y %H:%M"), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
+        "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
         "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision),
         "neighbours": _neighbours(plan, history, index), "verdicts": _verdicts(document, decision),
         "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
@@ -65,6 +65,14 @@ def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
     if decision.selection is not None and decision.selection.failed is None:
         out["structure"] = _structure(plan, history, index, decision.selection, max(1, decision.lots))
     return out
+
+
+def _asked(history: Timeline, index: int, at: str | None) -> str | None:
+    """The instant asked for, in words, when the last snapshot before it lies in an earlier session."""
+    when = dt.datetime.fromisoformat(at) if at else None
+    if when is None or when.date() == history.dates[int(history.session_of[index])]:
+        return None
+    return when.strftime("%a %-d %b %Y %H:%M")
 
 
 def _said_no(decision: EntryDecision) -> str | None:

@@ -3,9 +3,8 @@
 import datetime as dt
 from typing import Any
 
-from ninja import Schema
-
 from market.schemas import GlyphOut, GreeksOut, PayoffOut
+from ninja import Schema
 
 
 class TokenOut(Schema):
@@ -193,6 +192,7 @@ class PreviewOut(Schema):
     at: int
     local: str
     shown: str
+    asked: str | None
     zone: str
     spot: float
     status: str | None

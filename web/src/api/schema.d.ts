@@ -994,6 +994,8 @@ export interface components {
             local: string;
             /** Shown */
             shown: string;
+            /** Asked */
+            asked: string | null;
             /** Zone */
             zone: string;
             /** Spot */

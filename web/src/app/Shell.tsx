@@ -72,7 +72,7 @@ export function Shell({ name }: { name: string }) {
           onClick={() => setFinding(true)}
           className="flex h-7 w-[230px] items-center justify-between rounded-card border bg-surface px-2.5 text-soft"
         >
-          Find page, run, command <kbd className="rounded border px-1 text-[11px]">Ctrl K</kbd>
+          Find strategy, command <kbd className="rounded border px-1 text-[11px]">Ctrl K</kbd>
         </button>
         <DropdownMenu.Root>
           <DropdownMenu.Trigger className="text-soft hover:text-ink" aria-label={`Signed in as ${name}`}>

@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { day, number, signedPercent } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, endLabel, type Ink, tooltip } from "./look";
+import { axis, type Ink, tooltip } from "./look";
 
 interface Props {
   curve: Schemas["CurveOut"];
@@ -56,8 +56,8 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
         : undefined;
       return {
         grid: [
-          { left: 14, right: 64, top: 16, height: "58%" },
-          { left: 14, right: 64, top: "72%", bottom: 24 },
+          { left: 14, right: 52, top: 8, height: "60%" },
+          { left: 14, right: 52, top: "72%", bottom: 24 },
         ],
         axisPointer: { link: [{ xAxisIndex: "all" }], lineStyle: { color: c.soft, type: "dotted" } },
         tooltip: {
@@ -96,14 +96,12 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
             yAxisIndex: 1,
             symbol: "none",
             lineStyle: { color: c.soft, width: 1, opacity: 0.55 },
-            endLabel: endLabel(underlying, c.soft),
           },
           {
             type: "line",
             data: equity,
             symbol: "none",
             lineStyle: { color: c.sea, width: 1.8 },
-            endLabel: endLabel("equity", c.sea),
             markLine: line,
           },
           {
@@ -129,13 +127,21 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
     [dates, equity, drawdown, spot, underlying],
   );
   return (
-    <LazyChart
-      name={`Equity and drawdown with ${underlying}`}
-      height={252}
-      option={option}
-      rows={rows}
-      zoom
-      onClick={(i) => dates[i] && onDate?.(dates[i])}
-    />
+    <>
+      <p className="flex gap-5 px-3 text-xs font-medium">
+        <span className="text-sea">— equity, {currency}</span>
+        <span className="text-soft">— {underlying}, on a scale of its own</span>
+        <span className="text-loss">— drawdown</span>
+        <span className="ml-auto pr-24 font-normal text-soft">drag to zoom, double-click for all</span>
+      </p>
+      <LazyChart
+        name={`Equity and drawdown with ${underlying}`}
+        height={242}
+        option={option}
+        rows={rows}
+        zoom
+        onClick={(i) => dates[i] && onDate?.(dates[i])}
+      />
+    </>
   );
 }

@@ -20,12 +20,6 @@ export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Pr
       const points = (values: number[]) => payoff.grid.map((x, i) => [x, values[i]!]);
       const low = Math.min(...payoff.now, ...payoff.expiration);
       const high = Math.max(...payoff.now, ...payoff.expiration);
-      const label = (text: string, color: string) => ({
-        formatter: text,
-        color,
-        fontSize: 11,
-        position: "insideEndTop",
-      });
       return {
         grid: { left: 12, right: 16, top: 22, bottom: 22, containLabel: true },
         tooltip: {
@@ -84,7 +78,7 @@ export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Pr
                 ...payoff.break_evens.map((x) => ({
                   xAxis: x,
                   lineStyle: { color: c.gain, type: "dotted", width: 1 },
-                  label: label(number(x, 0), c.gain),
+                  label: { show: false },
                 })),
               ],
             },
@@ -113,7 +107,11 @@ export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Pr
       <p className="flex justify-center gap-5 text-xs" aria-hidden="true">
         <span className="font-medium text-sea">— {when}</span>
         <span className="font-medium text-ink">— at expiration</span>
-        {payoff.break_evens.length > 0 && <span className="text-gain">··· break-even</span>}
+        {payoff.break_evens.length > 0 && (
+          <span className="text-gain">
+            ··· break-even {payoff.break_evens.map((x) => number(x)).join(", ")}
+          </span>
+        )}
       </p>
     </div>
   );

@@ -46,12 +46,11 @@ export function LegGlyph({ glyph, width = 96, line = 18 }: { glyph: Glyph; width
         const up = leg.contracts > 0 ? -1 : 1;
         const lean = leg.right === "call" ? 3 : -3;
         const at = x(leg.strike);
-        const foot = at - (lean / 2) * -up;
         return (
           <line
             key={`${leg.expiration}${leg.right}${leg.strike}`}
-            x1={foot}
-            x2={foot + lean * -up}
+            x1={at - lean / 2}
+            x2={at + lean / 2}
             y1={middle(row)}
             y2={middle(row) + up * tall}
             stroke={leg.contracts > 0 ? "var(--sea)" : "var(--loss)"}

@@ -57,7 +57,7 @@ export function TrackBar({
                 />
               )}
               <span
-                className={`relative rounded-full border-2 ${here ? "-ml-0.5 size-4" : "size-3"} ${
+                className={`relative z-10 rounded-full border-2 ${here ? "-ml-0.5 size-4" : "size-3"} ${
                   stop.reached
                     ? "border-sea bg-sea"
                     : here
@@ -106,7 +106,7 @@ export function TrackDots({ track, sentences }: { track: Track; sentences: numbe
               />
             )}
             <span
-              className={`relative size-2.5 rounded-full border-[1.5px] ${stop.reached ? "border-sea bg-sea" : "border-hairline bg-surface"}`}
+              className={`relative z-10 size-2.5 rounded-full border-[1.5px] ${stop.reached ? "border-sea bg-sea" : "border-hairline bg-surface"}`}
             />
           </div>
           <span className={`text-[11px] ${stop.name === furthest ? "font-semibold" : "text-soft"}`}>

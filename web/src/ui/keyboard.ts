@@ -17,7 +17,8 @@ export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
       const modified = event.ctrlKey || event.metaKey;
       if (event.defaultPrevented || (isTyping(event.target) && !modified)) return;
       if (modified && isTyping(event.target) && event.key.toLowerCase() === "z") return;
-      const plain = event.key === " " ? "space" : event.key.toLowerCase();
+      const shifted = event.shiftKey ? { Comma: "shift+,", Period: "shift+." }[event.code] : undefined;
+      const plain = shifted ?? (event.key === " " ? "space" : event.key.toLowerCase());
       const name = `${modified ? "ctrl+" : ""}${event.altKey ? "alt+" : ""}${plain}`;
       const run = current.current[name];
       if (!run) return;

@@ -7,22 +7,15 @@ from typing import Any
 from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
 
-from config.errors import NotThere
-from market.models import Underlying
-from market.timelines import timeline
 from runs import services
-from runs.warm import warm_up
+from runs.warm import warm_all
 
 
 class Command(BaseCommand):
     help = "Take jobs from the queue until stopped."
 
     def handle(self, *args: Any, **options: Any) -> None:
-        for symbol in Underlying.objects.exclude(data_digest="").values_list("symbol", flat=True):
-            try:
-                warm_up(timeline(symbol))
-            except NotThere:
-                continue
+        warm_all()
         services.recover()
         worker = app.with_connector(app.connector.get_worker_connector())
         worker.run_worker(queues=["runs"], concurrency=2, wait=True, listen_notify=True, delete_jobs="successful")

@@ -58,10 +58,8 @@ function Session({ id }: { id: number }) {
   useKeys({
     ",": halted("step-back"),
     ".": halted("step"),
-    "<": halted("session-back"),
-    ">": halted("session"),
-    ";": halted("session-back"),
-    ":": halted("session"),
+    "shift+,": halted("session-back"),
+    "shift+.": halted("session"),
     n: halted("next-mark"),
     p: halted("previous-mark"),
     space: play.toggle,

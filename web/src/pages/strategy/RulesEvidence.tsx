@@ -82,7 +82,10 @@ function Neighbour({
 }
 
 function headline(preview: Preview): string {
-  const when = `${preview.shown}, ${preview.status_text}. `;
+  const closed = preview.asked
+    ? `No session was open ${preview.asked}; the last snapshot before is this one. `
+    : "";
+  const when = `${closed}${preview.shown}, ${preview.status_text}. `;
   if (preview.status === "policy") return `${when}Nothing is entered.`;
   if (preview.enters) return `${when}They enter.`;
   const no = preview.verdicts.find((verdict) => verdict.id === preview.said_no);

@@ -6,9 +6,7 @@ type Figures = Schemas["FiguresOut"];
 
 function interval(figures: Figures): string {
   const range = figures.cagr_interval;
-  return range
-    ? `${number(100 * range[0]!, 1)} to ${number(100 * range[1]!, 1)} by chance`
-    : "too short for an interval";
+  return range ? `${number(100 * range[0]!, 1)} to ${number(100 * range[1]!, 1)} likely` : "too short to say";
 }
 
 /** The main figures, each with the qualifier that keeps it honest. */
@@ -35,7 +33,7 @@ export function RunFigures({ figures }: { figures: Figures }) {
         note={`${plural(figures.drawdown_sessions, "session")}${recovered}`}
         title={`${date(figures.drawdown_from)} to ${date(figures.drawdown_to)}`}
       />
-      <Figure label="MAR" value={number(figures.mar, 2)} note="CAGR ÷ drawdown" />
+      <Figure label="MAR" value={number(figures.mar, 2)} note="per drawdown" />
       <Figure
         label="Sharpe"
         value={number(figures.sharpe, 2)}
@@ -44,7 +42,7 @@ export function RunFigures({ figures }: { figures: Figures }) {
       <Figure
         label="Won"
         value={percent(figures.trades_win_rate, 0)}
-        note={`${plural(figures.trades_count, "trade")}${figures.open_trades ? `, ${figures.open_trades} open` : ""}`}
+        note={`of ${number(figures.trades_count)}${figures.open_trades ? `, ${figures.open_trades} open` : ""}`}
       />
       <Figure
         label="A trade"

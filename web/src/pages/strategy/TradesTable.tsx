@@ -8,7 +8,7 @@ import { Empty } from "../../ui/parts";
 type Trade = Schemas["TradeRow"];
 
 const GRID =
-  "grid grid-cols-[112px_92px_minmax(130px,1fr)_68px_38px_62px_72px_44px_minmax(90px,0.9fr)_70px_66px] items-center gap-x-2 px-3";
+  "grid grid-cols-[96px_88px_minmax(112px,1fr)_52px_30px_50px_58px_34px_minmax(96px,1fr)_58px_62px] items-center gap-x-2 px-3";
 
 interface Column {
   title: string;
@@ -96,7 +96,7 @@ export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (numb
         aria-label="Trades"
         aria-rowcount={trades.length + 1}
       >
-        <div className="min-w-[860px]">
+        <div className="min-w-[800px]">
           <div role="row" className={`${GRID} h-[27px] border-b text-xs text-soft`}>
             {COLUMNS.map((column, i) => (
               <span
@@ -132,7 +132,9 @@ export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (numb
                     onClick={() => open(trade.number)}
                     onKeyDown={(event) => (event.key === "Enter" ? open(trade.number) : steer(event))}
                   >
-                    <span role="cell">{`${day(trade.opened)} ${trade.opened.slice(2, 4)}, ${trade.opened.slice(11)}`}</span>
+                    <span role="cell" className="whitespace-nowrap" title={trade.opened_shown}>
+                      {day(trade.opened)} {trade.opened.slice(2, 4)}
+                    </span>
                     <span role="cell">
                       <LegGlyph glyph={glyphOf(trade)} width={84} line={trade.legs.length > 2 ? 11 : 16} />
                     </span>

@@ -29,7 +29,7 @@ export function ValueEditor({ document, target, sentence, text, save }: Props) {
           align="start"
           sideOffset={6}
           collisionPadding={12}
-          aria-label={`Change ${target.declaration.title}`}
+          aria-label={`Change ${target.title}`}
         >
           <EditorForm
             document={document}
@@ -91,7 +91,7 @@ function EditorForm({
   return (
     <form onSubmit={submit} className="flex flex-col gap-3">
       <div className="flex justify-between">
-        <b className="font-semibold">{declaration.title}</b>
+        <b className="font-semibold">{target.title}</b>
         <span className="text-xs text-soft">sentence {sentence}</span>
       </div>
       {isPick && (

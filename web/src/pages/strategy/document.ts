@@ -83,6 +83,7 @@ export interface Target {
   declaration: Declaration;
   /** Other picks that may stand here instead. */
   picks: Declaration[];
+  title: string;
 }
 
 export function targetOf(
@@ -99,9 +100,10 @@ export function targetOf(
     const picks = declarations.picks[kind];
     const current = valueAt(document, `${base}/pick`);
     const declaration = picks.find((pick) => pick.id === current);
-    return declaration ? { base, name, declaration, picks } : null;
+    const title = `${kind === "strike" ? "Strike" : "Expiration"} of the ${valueAt(document, `${parts[0]}/${parts[1]}/right`)}`;
+    return declaration ? { base, name, declaration, picks, title } : null;
   }
   const section = declarations.sections.find((item) => item.id === sentence.section);
   const declaration = section?.sentences.find((item) => item.id === sentence.rule);
-  return declaration ? { base, name, declaration, picks: [] } : null;
+  return declaration ? { base, name, declaration, picks: [], title: declaration.title } : null;
 }
