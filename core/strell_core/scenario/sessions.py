@@ -1,5 +1,4 @@
-"""Generating a scenario's sessions in several processes. Knows nothing of the database, because the
-processes start without it."""
+"""A scenario's sessions as stored chains, made by several processes."""
 
 from __future__ import annotations
 

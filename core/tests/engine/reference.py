@@ -1,0 +1,398 @@
+"""A second implementation of the engine, written from docs/engine-semantics.md, as plain as possible.
+
+Dictionaries and loops only; nothing of the engine, selection, measures or pricing rooms is used. It
+reads session chains directly, never the cubes. It is slow and that is fine: it is here to disagree.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Sequence
+from decimal import ROUND_HALF_EVEN, Decimal
+from fractions import Fraction
+from typing import Any
+
+from strell_core.market.chains import SessionChain
+
+QUANTUM, MULTIPLIER = Fraction(1, 20), 50
+LISBON = "Europe/Lisbon"
+DAYS = ["mon", "tue", "wed", "thu", "fri"]
+Contract = tuple[dt.date, str, int]
+
+
+def cents(value: Fraction) -> Decimal:
+    """Money rounded half-even to cents."""
+    exact = Decimal(value.numerator) / Decimal(value.denominator)
+    return exact.quantize(Decimal("0.01"), rounding=ROUND_HALF_EVEN)
+
+
+def clock(text: str) -> int:
+    hours, minutes = text.split(":")
+    return int(hours) * 60 + int(minutes)
+
+
+def local(at: int) -> dt.datetime:
+    from zoneinfo import ZoneInfo
+
+    return dt.datetime.fromtimestamp(at, ZoneInfo(LISBON))
+
+
+def normal(x: float) -> float:
+    return 0.5 * math.erfc(-x / math.sqrt(2))
+
+
+class Recording:
+    """Session chains by date, quotes by contract."""
+
+    def __init__(self, chains: Sequence[SessionChain], closes: dict[dt.date, int], rate: float) -> None:
+        self.chains, self.closes, self.rate = list(chains), closes, rate
+        self.dates = [chain.date for chain in self.chains]
+        self.rows = [{(c.expiration, c.right, c.strike): i for i, c in enumerate(chain.contracts)} for chain in self.chains]
+        self.by_date = {date: number for number, date in enumerate(self.dates)}
+        self.atm = [self._atm(chain) for chain in self.chains]
+
+    def quote(self, contract: Contract, session: int, snap: int) -> tuple[int, int] | None:
+        """Bid and ask in ticks if they may be used: bid ≥ 0, ask > 0, bid ≤ ask."""
+        row = self.rows[session].get(contract)
+        if row is None:
+            return None
+        bid, ask = int(self.chains[session].bid[row, snap]), int(self.chains[session].ask[row, snap])
+        return (bid, ask) if bid >= 0 and ask > 0 and bid <= ask else None
+
+    def delta(self, contract: Contract, session: int, snap: int) -> int | None:
+        """Delta in 0.0001, from the stored IV and forward."""
+        chain = self.chains[session]
+        iv = int(chain.iv[self.rows[session][contract], snap]) / 10_000
+        forward = float(chain.forward[chain.expirations.index(contract[0]), snap])
+        if iv == 0 or not forward > 0:
+            return None
+        years = (self.closes[contract[0]] - int(chain.times[snap])) / (365 * 86_400)
+        sign = 1 if contract[1] == "call" else -1
+        d1 = math.log(forward / contract[2]) / (iv * math.sqrt(years)) + iv * math.sqrt(years) / 2
+        return round(10_000 * sign * math.exp(-self.rate * years) * normal(sign * d1))
+
+    def _atm(self, chain: SessionChain) -> float | None:
+        target = min(chain.expirations, key=lambda e: (abs((e - chain.date).days - 30), e))
+        forward = float(chain.forward[chain.expirations.index(target), -1])
+        best: tuple[float, int] | None = None
+        for i, c in enumerate(chain.contracts):
+            if c.expiration == target and c.right == "call" and chain.iv[i, -1] > 0:
+                away = abs(c.strike - forward)
+                if best is None or away < best[0]:
+                    best = (away, i)
+        return None if best is None else int(chain.iv[best[1], -1]) / 100
+
+
+class Reference:
+    """Runs one normalised strategy document over a recording."""
+
+    def __init__(self, document: dict[str, Any], recording: Recording, cash: Decimal) -> None:
+        self.recording, self.cash, self.next = recording, cash, 1
+        on = {s: [r for r in document[s] if not r.get("off")] for s in ("enter", "legs", "size", "leave", "orders")}
+        self.enter = on["enter"]
+        self.legs = [r for r in on["legs"] if r["rule"] == "leg"]
+        self.structure = [r for r in on["legs"] if r["rule"] != "leg"]
+        self.lots = on["size"][0]["lots"]
+        losses = ("premium_stop", "strike_fence")
+        self.leave = [r for r in on["leave"] if r["rule"] in losses] + [r for r in on["leave"] if r["rule"] not in losses]
+        self.set = {r["rule"]: r for r in on["orders"]}
+        self.when = next(r for r in self.enter if r["rule"] == "decision_times")
+        self.open: list[dict[str, Any]] = []
+        self.orders: list[dict[str, Any]] = []
+        self.closed: list[dict[str, Any]] = []
+        self.decisions: list[tuple[int, str, str]] = []
+
+    def run(self) -> None:
+        for session, chain in enumerate(self.recording.chains):
+            single = len(chain.times) == 1
+            for snap in range(len(chain.times)):
+                self.at = int(chain.times[snap])
+                self.session, self.snap, self.single = session, snap, single
+                self.last = snap == len(chain.times) - 1 and not single
+                fillable = [(o, self.fill_prices(o)) for o in self.orders if o["at"] < self.at]
+                self.settle()
+                for order, prices in fillable:
+                    if prices and order in self.orders:
+                        self.fill(order, prices)
+                self.lapse()
+                self.mark()
+                self.exits()
+                self.entry()
+                if single:
+                    for order in list(self.orders):
+                        prices = self.fill_prices(order)
+                        if prices:
+                            self.fill(order, prices)
+                    self.mark()
+
+    # -- rule 10
+    def settle(self) -> None:
+        for trade in list(self.open):
+            due = [leg for leg in trade["legs"] if self.settled_value(leg["contract"]) is not None]
+            if due:
+                self.orders = [o for o in self.orders if o["trade"] != trade["number"]]
+            for leg in due:
+                expiration, right, strike = leg["contract"]
+                spot = Fraction(self.settled_value(leg["contract"]), 100)
+                worth = max(Fraction(0), spot - strike if right == "call" else strike - spot)
+                self.close_leg(trade, leg, worth / QUANTUM)
+            if due and not trade["legs"]:
+                self.finish(trade, "settlement", self.at)
+
+    def settled_value(self, contract: Contract) -> int | None:
+        number = self.recording.by_date.get(contract[0])
+        if number is None or self.at < self.recording.closes[contract[0]]:
+            return None
+        return self.recording.chains[number].settlement
+
+    def close_leg(self, trade: dict[str, Any], leg: dict[str, Any], price: Fraction) -> None:
+        trade["legs"].remove(leg)
+        trade["gone"].append({**leg, "out": price})
+        trade["realised"] += leg["n"] * (price - leg["in"])
+        self.pay(trade, cents(leg["n"] * price * QUANTUM * MULTIPLIER))
+
+    def pay(self, trade: dict[str, Any], amount: Decimal) -> None:
+        self.cash += amount
+        trade["cash"] += amount
+
+    def finish(self, trade: dict[str, Any], rule: str, left: int) -> None:
+        self.open.remove(trade)
+        self.closed.append({**trade, "rule": rule, "left": left, "closed": self.at})
+
+    # -- rule 8
+    def fill_prices(self, order: dict[str, Any]) -> list[Fraction] | None:
+        if order["kind"] == "open" and order["session"] != self.session:
+            return None
+        share = Fraction(self.set.get("fill_model", {"share": 100})["share"], 100)
+        out = []
+        for contract, n in order["legs"]:
+            quote = self.recording.quote(contract, self.session, self.snap)
+            if quote is None or (n < 0 and quote[0] == 0):
+                return None
+            mid, half = Fraction(quote[0] + quote[1], 2), Fraction(quote[1] - quote[0], 2)
+            out.append(mid + share * half * (1 if n > 0 else -1))
+        return out
+
+    def fill(self, order: dict[str, Any], prices: list[Fraction]) -> None:
+        self.orders.remove(order)
+        costs = self.set.get("commission", {"per_contract": 0.8, "per_order": 0})
+        fee = Fraction(str(costs["per_contract"])) * sum(abs(n) for _, n in order["legs"]) + Fraction(str(costs["per_order"]))
+        if order["kind"] == "open":
+            trade = {"number": order["trade"], "opened": self.at, "legs": [], "gone": [], "realised": Fraction(0),
+                     "cash": Decimal(0), "best": None, "decided": order["at"]}  # fmt: skip
+            trade["premium"] = -sum((n * p for (_, n), p in zip(order["legs"], prices, strict=True)), Fraction(0))
+            for (contract, n), price in zip(order["legs"], prices, strict=True):
+                trade["legs"].append({"contract": contract, "n": n, "in": price})
+                self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
+            self.pay(trade, -cents(fee))
+            self.open.append(trade)
+            return
+        trade = next(t for t in self.open if t["number"] == order["trade"])
+        for leg, price in zip(list(trade["legs"]), prices, strict=True):
+            self.close_leg(trade, leg, price)
+        self.pay(trade, -cents(fee))
+        self.finish(trade, order["rule"], order["at"])
+
+    def lapse(self) -> None:
+        self.orders = [o for o in self.orders if o["kind"] == "close" or (not self.last and o["session"] == self.session)]
+
+    # -- rules 3, 5, 9
+    def mark(self) -> None:
+        for trade in self.open:
+            quotes = [self.recording.quote(leg["contract"], self.session, self.snap) for leg in trade["legs"]]
+            trade["mid"] = trade["close"] = None
+            trade["width"] = Fraction(0)
+            if all(quotes):
+                pairs = [(leg, q) for leg, q in zip(trade["legs"], quotes, strict=True) if q]
+                trade["mid"] = trade["realised"] + sum(leg["n"] * (Fraction(q[0] + q[1], 2) - leg["in"]) for leg, q in pairs)
+                trade["width"] = sum((abs(leg["n"]) * Fraction(q[1] - q[0]) for leg, q in pairs), Fraction(0))
+                if all(leg["n"] < 0 or q[0] > 0 for leg, q in pairs):
+                    trade["close"] = trade["realised"] + sum(
+                        leg["n"] * ((q[1] if leg["n"] < 0 else q[0]) - leg["in"]) for leg, q in pairs
+                    )
+                if trade["best"] is None or trade["mid"] > trade["best"]:
+                    trade["best"] = trade["mid"]
+
+    # -- rule 7
+    def exits(self) -> None:
+        for trade in list(self.open):
+            if any(o["trade"] == trade["number"] for o in self.orders):
+                continue
+            rule = next((r for r in self.leave if self.leaves(r, trade)), None)
+            if rule:
+                legs = [(leg["contract"], -leg["n"]) for leg in trade["legs"]]
+                self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at,
+                                    "session": self.session, "rule": rule["id"]})  # fmt: skip
+
+    def leaves(self, rule: dict[str, Any], trade: dict[str, Any]) -> bool:
+        kind, premium = rule["rule"], trade["premium"]
+        now = local(self.at)
+        minute = now.hour * 60 + now.minute
+        if kind in ("credit_target", "debit_target"):
+            marks = self.set.get("doubtful_marks", {"percent": 50, "last": "wait"})
+            doubtful = 100 * trade["width"] > marks["percent"] * abs(premium) or (marks["last"] == "wait" and self.last)
+            side = premium > 0 if kind == "credit_target" else premium < 0
+            return bool(side and trade["close"] is not None and not doubtful and 100 * trade["close"] >= rule["percent"] * abs(premium))
+        if kind == "premium_stop":
+            return premium != 0 and trade["mid"] is not None and -100 * trade["mid"] >= rule["percent"] * abs(premium)
+        if kind == "trailing_profit":
+            return (
+                premium != 0 and trade["mid"] is not None and 100 * trade["best"] >= rule["start"] * abs(premium)
+                and 100 * (trade["best"] - trade["mid"]) >= rule["back"] * abs(premium)
+            )  # fmt: skip
+        if kind == "strike_fence":
+            spot = Fraction(int(self.recording.chains[self.session].spot[self.snap]), 100)
+            for leg in trade["legs"]:
+                _, right, strike = leg["contract"]
+                if leg["n"] < 0:
+                    beyond = Fraction(str(rule[right])) / 100
+                    if right == "call" and spot >= strike * (1 + beyond):
+                        return True
+                    if right == "put" and spot <= strike * (1 - beyond):
+                        return True
+            return False
+        if kind == "days_held":
+            held = (now.date() - local(trade["opened"]).date()).days
+            return held > rule["days"] or (held == rule["days"] and minute >= clock(rule["time"]))
+        assert kind == "before_expiration", kind
+        wanted = min(leg["contract"][0] for leg in trade["legs"]) - dt.timedelta(days=rule["days"])
+        leaving = max(date for date in self.recording.closes if date <= wanted)
+        return now.date() > leaving or (now.date() == leaving and minute >= clock(rule["time"]))
+
+    # -- rule 1
+    def entry(self) -> None:
+        chain = self.recording.chains[self.session]
+        if DAYS[chain.date.weekday()] not in self.when["weekdays"]:
+            return
+        if self.single:
+            if self.set.get("single_snapshots", {"policy": "decide"})["policy"] == "skip":
+                self.decisions.append((self.at, "skipped", self.when["id"]))
+                return
+        else:
+            minutes = [local(int(t)).hour * 60 + local(int(t)).minute for t in chain.times[: self.snap + 1]]
+            wanted = clock(self.when["time"])
+            if any(m >= wanted for m in minutes[:-1]) or (minutes[-1] < wanted and not self.last):
+                return
+            step = (int(chain.times[1]) - int(chain.times[0])) // 60
+            if minutes[-1] < wanted or minutes[-1] - wanted > step:
+                self.decisions.append((self.at, "skipped", self.when["id"]))
+                return
+        said_no, picked = self.judge()
+        if said_no:
+            self.decisions.append((self.at, "no entry", said_no))
+            return
+        self.decisions.append((self.at, "entry", self.when["id"]))
+        number, self.next = self.next, self.next + 1
+        if not self.last:
+            self.orders.append({"kind": "open", "trade": number, "legs": picked, "at": self.at, "session": self.session})
+
+    def judge(self) -> tuple[str, list[tuple[Contract, int]]]:
+        count = len(self.open) + sum(o["kind"] == "open" for o in self.orders)
+        for rule in self.enter:
+            if rule["rule"] == "open_limit" and count >= rule["limit"]:
+                return rule["id"], []
+            if rule["rule"].startswith("when_"):
+                value = self.measure(rule)
+                if value is None or not (value > rule["level"] if rule["comparison"] == "above" else value < rule["level"]):
+                    return rule["id"], []
+        picked: list[tuple[Contract, int]] = []
+        first: dt.date | None = None
+        for leg in self.legs:
+            contract = self.pick(leg, first)
+            if contract is None:
+                return leg["id"], []
+            first = first or contract[0]
+            picked.append((contract, leg["ratio"] * (-1 if leg["side"] == "sell" else 1)))
+        for rule in self.structure:
+            if not self.holds(rule, picked):
+                return rule["id"], []
+        return "", [(contract, n * self.lots) for contract, n in picked]
+
+    def measure(self, rule: dict[str, Any]) -> float | None:
+        """Daily measures over the sessions completed before this one, on a grid of 0.01."""
+        kind, n = rule["rule"], rule.get("sessions", 0)
+        closes = [chain.settlement / 100 for chain in self.recording.chains[: self.session]]
+        atm = self.recording.atm[: self.session]
+        value: float | None = None
+        if kind == "when_atm_iv":
+            value = atm[-1] if atm else None
+        elif kind == "when_average_gap" and len(closes) >= n:
+            value = 100 * (closes[-1] / (sum(closes[-n:]) / n) - 1)
+        elif kind == "when_realised_volatility" and len(closes) > n:
+            moves = [math.log(b / a) for a, b in zip(closes[-n - 1 :], closes[-n:], strict=False)]
+            mean = sum(moves) / n
+            value = 100 * math.sqrt(sum((m - mean) ** 2 for m in moves) / (n - 1)) * math.sqrt(252)
+        elif kind == "when_iv_rank" and len(atm) >= n and None not in atm[-n:]:
+            window = [a for a in atm[-n:] if a is not None]
+            value = 100 * (window[-1] - min(window)) / (max(window) - min(window)) if max(window) > min(window) else None
+        elif kind == "when_rsi" and len(closes) > n:
+            moves = [b - a for a, b in zip(closes, closes[1:], strict=False)]
+            up = sum(max(m, 0) for m in moves[:n]) / n
+            down = sum(max(-m, 0) for m in moves[:n]) / n
+            for m in moves[n:]:
+                up, down = (up * (n - 1) + max(m, 0)) / n, (down * (n - 1) + max(-m, 0)) / n
+            value = 100 * up / (up + down) if up + down else 0.0
+        return None if value is None else round(value, 2)
+
+    def pick(self, leg: dict[str, Any], first: dt.date | None) -> Contract | None:
+        chain = self.recording.chains[self.session]
+        today = chain.date
+        quoted = {c.expiration for i, c in enumerate(chain.contracts) if chain.ask[i, self.snap] > 0}
+        expiry = leg["expiry"]
+        if expiry["pick"] == "nearest_days":
+            listed = [e for e in quoted if expiry["from"] <= (e - today).days <= expiry["to"]]
+            target = today + dt.timedelta(days=expiry["days"])
+        elif expiry["pick"] == "same_expiration":
+            listed, target = [e for e in quoted if e == first], first or today
+        else:
+            assert first is not None
+            listed, target = [e for e in quoted if e > first], first + dt.timedelta(days=expiry["days"])
+        if not listed:
+            return None
+        chosen = min(listed, key=lambda e: (abs((e - target).days), e))
+        contracts = [(c.expiration, c.right, c.strike) for c in chain.contracts if c.expiration == chosen and c.right == leg["right"]]
+        best: tuple[Any, Contract] | None = None
+        for contract in contracts:
+            away = self.away(leg["strike"], contract, chain, contracts)
+            if away is not None:
+                outward = -contract[2] if leg["right"] == "call" else contract[2]
+                if best is None or (away, outward) < best[0]:
+                    best = ((away, outward), contract)
+        return best[1] if best else None
+
+    def away(self, pick: dict[str, Any], contract: Contract, chain: SessionChain, contracts: list[Contract]) -> Any:
+        """Distance of a contract from what its strike pick wants; None: it may not be picked."""
+        quote = self.recording.quote(contract, self.session, self.snap)
+        if quote is None:
+            return None
+        strike = contract[2]
+        if pick["pick"] == "nearest_delta":
+            delta = self.recording.delta(contract, self.session, self.snap)
+            return None if delta is None else abs(abs(delta) - round(pick["delta"] * 10_000))
+        if pick["pick"] == "nearest_premium":
+            return abs(Fraction(quote[0] + quote[1], 2) * QUANTUM - Fraction(str(pick["points"])))
+        if pick["pick"] == "percent_from_spot":
+            spot = Fraction(int(chain.spot[self.snap]), 100)
+            share = Fraction(str(pick["percent"])) / 100
+            return abs(strike - spot * (1 + share if contract[1] == "call" else 1 - share))
+        forward = float(chain.forward[chain.expirations.index(contract[0]), self.snap])
+        rows = self.recording.rows[self.session]
+        listed = [c[2] for c in contracts if chain.ask[rows[c], self.snap] > 0]
+        centre = min(range(len(listed)), key=lambda i: abs(listed[i] - forward))
+        at = centre + (1 if contract[1] == "call" else -1) * pick["strikes"]
+        return abs(listed.index(strike) - at) if 0 <= at < len(listed) else None
+
+    def holds(self, rule: dict[str, Any], picked: list[tuple[Contract, int]]) -> bool:
+        quotes = [(c, n, self.recording.quote(c, self.session, self.snap) or (0, 0)) for c, n in picked]
+        if rule["rule"] == "net_premium":
+            credit = sum(-n * Fraction(q[0] if n < 0 else q[1]) for _, n, q in quotes) * QUANTUM
+            return (credit if rule["kind"] == "credit" else -credit) >= Fraction(str(rule["points"]))
+        if rule["rule"] == "side_balance":
+            sides = {right: abs(sum(n * (q[0] + q[1]) for c, n, q in quotes if c[1] == right)) for right in ("call", "put")}
+            both = {c[1] for c, _, _ in quotes} == {"call", "put"}
+            low, high = min(sides.values()), max(sides.values())
+            return both and high > 0 and low >= Fraction(str(rule["least"])) * high
+        width = sum(abs(n) * (q[1] - q[0]) for _, n, q in quotes)
+        mids = sum(abs(n) * Fraction(q[0] + q[1], 2) for _, n, q in quotes)
+        return mids > 0 and 100 * width <= rule["percent"] * mids

@@ -1,0 +1,92 @@
+"""Trade for trade and cent for cent, a plain second implementation agrees with the engine."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.market.prices import PARTS
+from strell_core.scenario.generator import MK30
+from strell_core.strategy.document import parse
+from tests.demo import demo_chains, demo_history
+from tests.engine.reference import Recording, Reference
+from tests.engine.variations import variations
+
+CASH = Decimal(50_000)
+
+
+def trades_of_engine(history: History) -> list[tuple[Any, ...]]:
+    return [
+        (
+            t.number, t.decided_at, t.opened_at, t.left_at, t.closed_at, t.rule, t.pnl,
+            sorted((leg.contract, leg.contracts, Fraction(leg.opened_parts, PARTS), Fraction(leg.closed_parts, PARTS)) for leg in t.legs),
+        )
+        for t in history.closed
+    ]  # fmt: skip
+
+
+def trades_of_reference(reference: Reference) -> list[tuple[Any, ...]]:
+    return [
+        (
+            t["number"], t["decided"], t["opened"], t["left"], t["closed"], t["rule"], t["cash"],
+            sorted((leg["contract"], leg["n"], leg["in"], leg["out"]) for leg in t["gone"]),
+        )
+        for t in reference.closed
+    ]  # fmt: skip
+
+
+class SecondImplementationTest(unittest.TestCase):
+    maxDiff = 3000
+    recording: Recording
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        calendar = demo_history().calendar
+        closes = {session.date: session.close for session in calendar.sessions}
+        cls.recording = Recording(demo_chains(), closes, MK30.rate)
+
+    def agree(self, name: str, least: int) -> None:
+        document = variations()[name]
+        timeline = demo_history()
+        plan = make_plan(parse(document), timeline)
+        reference = Reference(document, self.recording, CASH)
+        reference.run()
+        self.assertGreaterEqual(len(reference.closed), least, "too few trades to prove anything")
+        for method in (run_steps, run_blocks):
+            history = method(plan, timeline, 0, len(timeline.times), CASH)
+            self.assertEqual(trades_of_engine(history), trades_of_reference(reference), method.__name__)
+            decisions = [(r.at, r.kind, r.rule) for r in history.reasons if r.kind in ("entry", "no entry", "skipped")]
+            self.assertEqual(decisions, reference.decisions, method.__name__)
+            self.assertEqual(history.state.cash, reference.cash)
+            self.assertEqual(sorted(t.number for t in history.state.trades), sorted(t["number"] for t in reference.open))
+
+    def test_strangle(self) -> None:
+        self.agree("strangle", 100)
+
+    def test_condor_with_fences(self) -> None:
+        self.agree("condor with fences", 60)
+
+    def test_calendar_whose_near_leg_settles(self) -> None:
+        self.agree("calendar whose near leg settles", 60)
+
+    def test_closing_sessions_skipped(self) -> None:
+        self.agree("closing sessions skipped", 15)
+
+    def test_uneven_ratio_with_a_trailing_stop(self) -> None:
+        self.agree("uneven ratio with a trailing stop", 30)
+
+    def test_straddle_held_by_days(self) -> None:
+        self.agree("straddle held by days", 100)
+
+    def test_held_to_settlement(self) -> None:
+        self.agree("held to settlement", 150)
+
+    def test_by_premium_at_mid(self) -> None:
+        self.agree("by premium at mid", 100)
+
+    def test_long_strangle_when_oversold(self) -> None:
+        self.agree("long strangle when oversold", 40)
