@@ -43,10 +43,11 @@ class History:
 
 
 def run_steps(
-    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None
-) -> History:
-    """Every snapshot of ``[begin, end)``, one after another."""
-    history = History(EngineState(cash))
+    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
+    state: EngineState | None = None,
+) -> History:  # fmt: skip
+    """Every snapshot of ``[begin, end)``, one after another; ``state`` goes on from an earlier run."""
+    history = History(state or EngineState(cash))
     for index in range(begin, end):
         if progress is not None:
             progress(index)
@@ -55,10 +56,11 @@ def run_steps(
 
 
 def run_blocks(
-    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None
-) -> History:
+    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
+    state: EngineState | None = None,
+) -> History:  # fmt: skip
     """The same as :func:`run_steps`, jumping over snapshots in which nothing can happen."""
-    history = History(EngineState(cash))
+    history = History(state or EngineState(cash))
     decisions = plan.decision_indices(timeline, begin, end)
     exits: dict[int, tuple[TradeState, int]] = {}
     index = begin

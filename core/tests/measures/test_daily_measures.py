@@ -1,0 +1,78 @@
+"""Daily measures against independent computations."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+import pandas as pd
+
+from strell_core.market.timeline import DailyHistory
+from strell_core.measures.measure import load
+from tests.demo import demo_history
+
+
+def history(closes: list[float], iv: list[float] | None = None) -> DailyHistory:
+    dates = demo_history().dates[: len(closes)]
+    return DailyHistory(dates, np.array(closes, float), np.array(iv if iv is not None else [15.0] * len(closes), float))
+
+
+class AgainstOthersTest(unittest.TestCase):
+    daily = demo_history().daily
+
+    def series(self, name: str, **params: object) -> np.ndarray:
+        return load()[name].series(self.daily, params)
+
+    def test_realised_volatility(self) -> None:
+        """Reference: pandas' rolling standard deviation; √252 is common practice."""
+        returns = np.log(pd.Series(self.daily.close)).diff()
+        wanted = returns.rolling(20).std(ddof=1) * np.sqrt(252) * 100
+        np.testing.assert_allclose(self.series("realised_volatility", sessions=20), wanted, atol=1e-9)
+
+    def test_rsi_by_wilders_recursion(self) -> None:
+        """J. W. Wilder, New Concepts in Technical Trading Systems (1978): averages seeded with a plain mean."""
+        change = np.diff(self.daily.close)
+        up, down = np.maximum(change, 0)[:14].mean(), np.maximum(-change, 0)[:14].mean()
+        wanted = [100 * up / (up + down)]
+        for move in change[14:]:
+            up, down = (13 * up + max(move, 0)) / 14, (13 * down + max(-move, 0)) / 14
+            wanted.append(100 * up / (up + down))
+        np.testing.assert_allclose(self.series("rsi", sessions=14)[14:], wanted, atol=1e-8)
+
+    def test_distance_from_the_average(self) -> None:
+        closes = pd.Series(self.daily.close)
+        wanted = 100 * (closes / closes.rolling(50).mean() - 1)
+        np.testing.assert_allclose(self.series("average_gap", sessions=50), wanted, atol=1e-9)
+
+    def test_iv_rank(self) -> None:
+        iv = pd.Series(self.daily.atm_iv)
+        low, high = iv.rolling(126).min(), iv.rolling(126).max()
+        np.testing.assert_allclose(self.series("iv_rank", sessions=126), 100 * (iv - low) / (high - low), atol=1e-9)
+
+
+class KnowledgeTest(unittest.TestCase):
+    def test_a_longer_history_never_changes_an_earlier_value(self) -> None:
+        daily = demo_history().daily
+        for measure in load().all():
+            params = {param.name: param.default for param in measure.declaration.params}
+            whole = measure.series(daily, params)
+            for end in (260, 400, 615):
+                np.testing.assert_array_equal(measure.series(daily.before(end), params), whole[:end], measure.declaration.id)
+
+    def test_too_short_a_history_is_unvalued(self) -> None:
+        for measure in load().all():
+            params = {param.name: param.default for param in measure.declaration.params}
+            self.assertIsNone(measure.value(history([]), params))
+            if params:
+                self.assertIsNone(measure.value(history([100.0, 101.0]), params), measure.declaration.id)
+
+    def test_a_window_without_width_or_with_a_hole_is_unvalued(self) -> None:
+        rank = load()["iv_rank"]
+        self.assertIsNone(rank.value(history([1.0] * 6), {"sessions": 5}))
+        holed = history([1.0] * 6, [10, 11, float("nan"), 12, 13, 14])
+        self.assertIsNone(rank.value(holed, {"sessions": 5}))
+        self.assertEqual(rank.value(history([1.0] * 5, [10, 12, 20, 15, 15]), {"sessions": 5}), 50.0)
+
+    def test_values_are_rounded_to_their_grid(self) -> None:
+        value = load()["average_gap"].value(history([100.0, 101.0, 103.0]), {"sessions": 3})
+        self.assertEqual(value, 1.64)  # 103 / 101.333… - 1 = 1.6447… %

@@ -1,0 +1,106 @@
+"""Payoffs of structures: exact where they are straight, by model where they are not."""
+
+from __future__ import annotations
+
+import math
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from strell_core.pricing.black import YEAR_SECONDS, normal_cdf
+from strell_core.pricing.payoff import PayoffLeg, profit, spot_grid, summary
+
+NOW, NEAR, FAR = 0, 10 * 86_400, 24 * 86_400
+SPOT = 3100.0
+
+
+def leg(contracts: int, sign: int, strike: float, opened: float, settlement: int = NEAR, vol: float = 0.15) -> PayoffLeg:
+    return PayoffLeg(contracts, sign, strike, settlement, vol, SPOT, opened)
+
+
+STRANGLE = [leg(-1, 1, 3160, 5.0), leg(-1, -1, 3040, 6.0)]
+CONDOR = [*STRANGLE, leg(1, 1, 3200, 1.0), leg(1, -1, 3000, 2.0)]
+
+
+class OneExpirationTest(unittest.TestCase):
+    def test_a_short_strangle(self) -> None:
+        facts = summary(STRANGLE, SPOT, NOW)
+        self.assertEqual(facts.break_evens, (3029.0, 3171.0))
+        self.assertEqual(facts.max_profit.value, 11.0)
+        self.assertIsNone(facts.max_loss.value, "the call is uncovered")
+        self.assertIn("exact", facts.max_loss.found)
+
+    def test_a_condor_loses_its_width_less_the_credit_at_most(self) -> None:
+        """Common practice: a spread's maximum loss is its width less the credit."""
+        facts = summary(CONDOR, SPOT, NOW)
+        self.assertEqual(facts.max_profit.value, 8.0)
+        self.assertEqual(facts.max_loss.value, -(40.0 - 8.0))
+        self.assertEqual(facts.break_evens, (3032.0, 3168.0))
+
+    def test_a_short_put_is_worst_at_zero(self) -> None:
+        facts = summary([leg(-1, -1, 3040, 6.0)], SPOT, NOW)
+        self.assertEqual(facts.max_loss.value, -(3040.0 - 6.0))
+
+    def test_a_long_call_has_no_best(self) -> None:
+        facts = summary([leg(1, 1, 3160, 5.0)], SPOT, NOW)
+        self.assertIsNone(facts.max_profit.value)
+        self.assertEqual(facts.max_loss.value, -5.0)
+        self.assertEqual(facts.break_evens, (3165.0,))
+
+    def test_chance_of_profit_is_the_lognormal_mass_between_the_break_evens(self) -> None:
+        spread = 0.15 * math.sqrt(NEAR / YEAR_SECONDS)
+        low, high = (normal_cdf(math.log(k / SPOT) / spread + spread / 2) for k in (3029.0, 3171.0))
+        self.assertAlmostEqual(summary(STRANGLE, SPOT, NOW).chance_of_profit or 0, high - low, places=12)
+
+    @settings(max_examples=150, deadline=None)
+    @given(
+        st.lists(
+            st.tuples(st.integers(-3, 3).filter(bool), st.sampled_from([1, -1]), st.integers(280, 340), st.integers(0, 900)),
+            min_size=1, max_size=6,
+        )
+    )  # fmt: skip
+    def test_extremes_bound_the_payoff_and_break_evens_are_zeros(self, rows: list[tuple[int, int, int, int]]) -> None:
+        legs = [leg(n, sign, 10.0 * strike, premium / 10) for n, sign, strike, premium in rows]
+        facts = summary(legs, SPOT, NOW)
+        values = profit(legs, np.linspace(1.0, 6000.0, 1200), SPOT, NOW, NEAR)
+        if facts.max_profit.value is not None:
+            self.assertLessEqual(values.max(), facts.max_profit.value + 1e-6)
+        if facts.max_loss.value is not None:
+            self.assertGreaterEqual(values.min(), facts.max_loss.value - 1e-6)
+        for at in facts.break_evens:
+            self.assertAlmostEqual(float(profit(legs, np.array([at]), SPOT, NOW, NEAR)[0]), 0.0, delta=1e-6)
+
+
+class NowTest(unittest.TestCase):
+    def test_put_call_parity_of_a_synthetic_forward(self) -> None:
+        grid = spot_grid(STRANGLE, SPOT)
+        synthetic = [leg(1, 1, 3100, 0.0), leg(-1, -1, 3100, 0.0)]
+        np.testing.assert_allclose(profit(synthetic, grid, SPOT, NOW, NOW), grid - 3100, atol=1e-8)
+
+    def test_at_expiration_only_intrinsic_is_left(self) -> None:
+        grid = spot_grid(STRANGLE, SPOT)
+        by_hand = 11.0 - np.maximum(grid - 3160, 0) - np.maximum(3040 - grid, 0)
+        np.testing.assert_allclose(profit(STRANGLE, grid, SPOT, NOW, NEAR), by_hand, atol=1e-9)
+
+    def test_every_strike_and_the_price_are_on_the_grid(self) -> None:
+        grid = spot_grid(CONDOR, SPOT)
+        for price in (3000, 3040, 3100, 3160, 3200):
+            self.assertIn(price, grid)
+
+    def test_higher_volatility_hurts_a_short_strangle(self) -> None:
+        at = np.array([SPOT])
+        self.assertLess(profit(STRANGLE, at, SPOT, NOW, NOW, 0.05)[0], profit(STRANGLE, at, SPOT, NOW, NOW)[0])
+
+
+class SeveralExpirationsTest(unittest.TestCase):
+    def test_a_calendar_is_valued_by_model_and_says_so(self) -> None:
+        calendar = [leg(-1, -1, 3100, 15.0, NEAR), leg(1, -1, 3100, 25.0, FAR)]
+        facts = summary(calendar, SPOT, NOW)
+        self.assertIn("valued at today's volatility", facts.max_profit.found)
+        self.assertEqual(len(facts.break_evens), 2)
+        self.assertGreater(facts.max_profit.value or 0, 0)
+        self.assertGreaterEqual(facts.max_loss.value or 0, -10.0 - 1e-9)
+        self.assertLess(facts.break_evens[0], 3100)
+        self.assertGreater(facts.break_evens[1], 3100)

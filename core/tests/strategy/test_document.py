@@ -1,0 +1,149 @@
+"""Strategy documents: what is filled in, what is refused and where, and what edits mean."""
+
+from __future__ import annotations
+
+import copy
+import unittest
+from typing import Any
+
+from strell_core.measures.declaration import Declaration
+from strell_core.strategy import catalogue
+from strell_core.strategy.document import DocumentError, mirrored, normalise, parse
+from tests.engine.variations import variations
+
+SMALL: dict[str, Any] = {
+    "name": "small", "underlying": "MK30",
+    "enter": [{"rule": "decision_times"}],
+    "legs": [{"rule": "leg", "strike": {"pick": "nearest_delta"}, "expiry": {"pick": "nearest_days"}}],
+    "size": [{"rule": "fixed_lots"}],
+}  # fmt: skip
+
+
+def refused(change: dict[str, Any]) -> dict[str, str]:
+    """Path to message of what is wrong with SMALL after a change."""
+    try:
+        normalise({**copy.deepcopy(SMALL), **change})
+    except DocumentError as error:
+        return {problem.path: problem.message for problem in error.problems}
+    return {}
+
+
+def leg(**values: Any) -> dict[str, Any]:
+    return {"legs": [{**copy.deepcopy(SMALL["legs"][0]), **values}]}
+
+
+class NormaliseTest(unittest.TestCase):
+    def test_defaults_and_ids_are_filled_in(self) -> None:
+        document = normalise(SMALL)
+        self.assertEqual(document["enter"][0]["weekdays"], ["mon", "wed"])
+        self.assertEqual(document["legs"][0]["strike"], {"pick": "nearest_delta", "delta": 0.2})
+        ids = [s["id"] for section in catalogue.SECTIONS for s in document[section]]
+        self.assertEqual(len(ids), len(set(ids)))
+
+    def test_a_normal_document_stays_as_it_is(self) -> None:
+        for document in variations().values():
+            self.assertEqual(normalise(document), document)
+
+    def test_ids_survive_changes_around_them(self) -> None:
+        document = normalise(SMALL)
+        document["enter"].append({"rule": "open_limit"})
+        again = normalise(document)
+        self.assertEqual(again["legs"][0]["id"], document["legs"][0]["id"])
+
+    def test_the_typed_form_leaves_out_what_is_off(self) -> None:
+        raw = copy.deepcopy(SMALL)
+        raw["leave"] = [{"rule": "credit_target", "off": True}, {"rule": "premium_stop"}]
+        self.assertEqual([rule.kind for rule in parse(raw).leave], ["premium_stop"])
+
+    def test_order_rules_have_defaults_without_a_sentence(self) -> None:
+        orders = parse(SMALL).orders
+        self.assertEqual(orders["fill_model"], {"share": 100})
+        self.assertEqual(orders["single_snapshots"], {"policy": "decide"})
+
+
+class RefusalTest(unittest.TestCase):
+    """Each mistake is named at its place."""
+
+    def test_a_delta_of_three(self) -> None:
+        found = refused(leg(strike={"pick": "nearest_delta", "delta": 3}))
+        self.assertEqual(found, {"legs/0/strike/delta": "Delta must lie between 0.01 and 0.99, not 3"})
+
+    def test_values_of_the_wrong_kind(self) -> None:
+        self.assertIn("a number", refused(leg(strike={"pick": "nearest_delta", "delta": "much"}))["legs/0/strike/delta"])
+        self.assertIn("whole number", refused(leg(ratio=1.5))["legs/0/ratio"])
+        self.assertIn("a number", refused(leg(ratio=True))["legs/0/ratio"])
+        self.assertIn("one of", refused(leg(right="straddle"))["legs/0/right"])
+        self.assertIn("steps of 0.01", refused(leg(strike={"pick": "nearest_delta", "delta": 0.205}))["legs/0/strike/delta"])
+        self.assertIn("a number", refused(leg(strike={"pick": "nearest_delta", "delta": float("nan")}))["legs/0/strike/delta"])
+
+    def test_times_and_weekdays(self) -> None:
+        when = [{"rule": "decision_times", "time": "25:00", "weekdays": ["mon", "sun"]}]
+        found = refused({"enter": when})
+        self.assertIn("time of day", found["enter/0/time"])
+        self.assertIn("not a weekday", found["enter/0/weekdays"])
+        self.assertIn("each once", refused({"enter": [{"rule": "decision_times", "weekdays": ["mon", "mon"]}]})["enter/0/weekdays"])
+
+    def test_unknown_parts(self) -> None:
+        self.assertIn("not a part", refused({"entries": []})["entries"])
+        self.assertIn("not known", refused({"leave": [{"rule": "pray"}]})["leave/0/rule"])
+        self.assertIn("not known", refused(leg(strike={"pick": "luckiest"}))["legs/0/strike/pick"])
+        self.assertIn("not a value", refused({"leave": [{"rule": "credit_target", "share": 3}]})["leave/0/share"])
+
+    def test_what_only_the_whole_can_miss(self) -> None:
+        self.assertTrue(refused({"legs": []}))
+        self.assertIn("size", refused({"size": []}))
+        self.assertTrue(refused({"enter": []}))
+        self.assertIn("legs/0/expiry/pick", refused(leg(expiry={"pick": "same_expiration"})))
+        late = {"pick": "nearest_days", "days": 10, "from": 12, "to": 8}
+        self.assertIn("ends before it starts", refused(leg(expiry=late))["legs/0/expiry/from"])
+        twice = [{"rule": "decision_times"}, {"rule": "decision_times"}]
+        self.assertTrue(refused({"enter": twice}))
+        self.assertTrue(refused({"legs": SMALL["legs"] * 9}))
+
+    def test_identity(self) -> None:
+        self.assertIn("two sentences", refused({"leave": [{"rule": "credit_target", "id": "a"}, {"rule": "premium_stop", "id": "a"}]})["leave/1/id"])
+        self.assertIn("missing", refused({"name": " "})["name"])
+        self.assertIn("longer", refused({"name": "x" * 81})["name"])
+        self.assertIn("version", refused({"strell": 7})["strell"])
+
+    def test_what_is_no_document_at_all(self) -> None:
+        for raw in (None, [], "sell calls", 3, {"name": "x", "underlying": "MK30", "enter": "soon"}, {"legs": [3]}):
+            with self.assertRaises(DocumentError):
+                normalise(raw)
+
+
+class MirrorTest(unittest.TestCase):
+    def test_calls_become_puts_and_fences_change_sides(self) -> None:
+        document = variations()["condor with fences"]
+        twin = mirrored(document)
+        self.assertEqual([item["right"] for item in twin["legs"] if item["rule"] == "leg"], ["call", "call", "put", "put"])
+        fence = next(s for s in twin["leave"] if s["rule"] == "strike_fence")
+        self.assertEqual((fence["call"], fence["put"]), (-0.3, 0.5))
+        self.assertEqual(mirrored(twin), document)
+
+    def test_above_becomes_below_where_the_declaration_says_so(self) -> None:
+        twin = mirrored(variations()["long strangle when oversold"])
+        compared = {s["rule"]: s["comparison"] for s in twin["enter"] if s["rule"].startswith("when_")}
+        self.assertEqual(compared, {"when_rsi": "above", "when_average_gap": "below"})
+
+
+class DeclarationTest(unittest.TestCase):
+    """What every declaration owes: words, an example, defaults that its own checks accept."""
+
+    def every(self) -> list[Declaration]:
+        found = [d for section in catalogue.SECTIONS for d in catalogue.sentences(section).values()]
+        return found + [d for name in catalogue.PICKS for d in catalogue.picks(name).values()]
+
+    def test_each_is_complete(self) -> None:
+        declarations = self.every()
+        self.assertGreaterEqual(len(declarations), 25)
+        for declaration in declarations:
+            with self.subTest(declaration.id):
+                self.assertEqual(declaration.problems(declaration.defaults()), [])
+                self.assertTrue(declaration.explains.endswith("."))
+                self.assertTrue(declaration.example and declaration.words and declaration.title)
+                for param in declaration.params:
+                    self.assertIn("{" + param.name, declaration.sentence)
+                    if param.kind in ("integer", "number"):
+                        self.assertIsNotNone(param.minimum)
+                        self.assertIsNotNone(param.maximum)

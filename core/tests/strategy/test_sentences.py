@@ -1,0 +1,77 @@
+"""Sentences, schema and reasons, all made from declarations."""
+
+from __future__ import annotations
+
+import unittest
+from pathlib import Path
+
+from strell_core.formats.strategies import from_text
+from strell_core.strategy import catalogue
+from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED
+from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.schema import json_schema
+from strell_core.strategy.sentences import sheet
+from tests.engine.variations import variations
+
+EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
+
+
+class SheetTest(unittest.TestCase):
+    def test_the_demo_strangle_reads_as_a_person_would_say_it(self) -> None:
+        sentences = sheet(from_text((EXAMPLES / "harbour-strangle.yaml").read_text())).sentences
+        self.assertEqual(
+            [s.text for s in sentences[:8]],
+            [
+                "On Mon and Wed at 15:45.",
+                "Only while fewer than 1 position is open.",
+                "Sell 1 call nearest to delta 0.20, in the expiration nearest 10 days (5–18).",
+                "Sell 1 put nearest to delta 0.20, in the same expiration.",
+                "1 lot.",
+                "At 50 % of the credit.",
+                "At a loss of 150 % of the opening premium.",
+                "1 day before expiration at 15:45.",
+            ],
+        )
+        self.assertEqual([s.number for s in sentences], list(range(1, len(sentences) + 1)))
+
+    def test_every_value_leads_back_to_its_place(self) -> None:
+        for document in variations().values():
+            for sentence in sheet(document).sentences:
+                for token in sentence.tokens:
+                    if token.path:
+                        at = document
+                        for part in token.path.split("/"):
+                            at = at[int(part)] if isinstance(at, list) else at[part]
+                        self.assertIsNotNone(at, token.path)
+
+    def test_one_and_many(self) -> None:
+        texts = [s.text for s in sheet(variations()["by premium at mid"]).sentences]
+        self.assertIn("Only while fewer than 5 positions are open.", texts)
+        self.assertIn("0 days before expiration at 17:00.", texts)
+
+
+class SchemaTest(unittest.TestCase):
+    def test_every_sentence_and_pick_is_in_the_schema(self) -> None:
+        schema = json_schema()
+        for section in catalogue.SECTIONS:
+            kinds = schema["properties"][section]["items"]["oneOf"]
+            self.assertEqual({kind["properties"]["rule"]["const"] for kind in kinds}, set(catalogue.sentences(section)))
+        leg = next(k for k in schema["properties"]["legs"]["items"]["oneOf"] if k["properties"]["rule"]["const"] == "leg")
+        picks = {p["properties"]["pick"]["const"] for p in leg["properties"]["strike"]["oneOf"]}
+        self.assertEqual(picks, set(catalogue.picks("strike")))
+        delta = next(p for p in leg["properties"]["strike"]["oneOf"] if p["properties"]["pick"]["const"] == "nearest_delta")
+        self.assertEqual(delta["properties"]["delta"]["maximum"], 0.99)
+
+
+class ReasonTest(unittest.TestCase):
+    def test_reasons_name_their_numbers(self) -> None:
+        stop = catalogue.sentences("leave")["premium_stop"]
+        values = {"pnl": -900, "loss": 900, "premium": 600, "percent": 150}
+        self.assertEqual(
+            reason_text(stop, TRUE, values, lambda parts: f"{parts} EUR"), "loss 900 EUR reached 150 % of the premium 600 EUR"
+        )
+        self.assertEqual(reason_text(stop, UNVALUED, values, str), "a leg has no valid quote")
+        rsi = catalogue.sentences("enter")["when_rsi"]
+        self.assertEqual(
+            reason_text(rsi, FALSE, {"value": 41.2, "comparison": "below", "level": 30}, str), "41.2, needs below 30"
+        )
