@@ -15,6 +15,7 @@ from typing import Any, Literal
 Kind = Literal["integer", "number", "choice", "weekdays", "time", "flag"]
 WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
 WEEKDAY_NAMES = {"mon": "Mon", "tue": "Tue", "wed": "Wed", "thu": "Thu", "fri": "Fri"}
+_LARGEST = 1e15
 _TIME = re.compile(r"^([01]\d|2[0-3]):[0-5]\d$")
 
 
@@ -57,8 +58,8 @@ class Param:
         return self._number_problem(value)
 
     def _number_problem(self, value: Any) -> str | None:
-        if isinstance(value, bool) or not isinstance(value, int | float) or value != value:
-            return f"{self.label} must be a number, not '{value}'"
+        if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < _LARGEST:
+            return f"{self.label} must be a number, not '{str(value)[:40]}'"
         if self.kind == "integer" and value != int(value):
             return f"{self.label} must be a whole number, not {value}"
         if (self.minimum is not None and value < self.minimum) or (self.maximum is not None and value > self.maximum):

@@ -1,0 +1,92 @@
+"""Strategy files: read and written again they are the same; mistakes are named at their line."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from strell_core.formats.strategies import StrategyFileError, from_text, to_text
+from tests.engine.variations import variations
+
+EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
+STRANGLE = (EXAMPLES / "harbour-strangle.yaml").read_text()
+
+
+def problems(text: str) -> list[tuple[int, str, str]]:
+    try:
+        from_text(text)
+    except StrategyFileError as error:
+        return error.problems
+    return []
+
+
+class RoundTripTest(unittest.TestCase):
+    def test_documents_and_shipped_examples(self) -> None:
+        documents = [*variations().values(), *(from_text(path.read_text()) for path in sorted(EXAMPLES.glob("*.yaml")))]
+        self.assertGreaterEqual(len(documents), 12)
+        for document in documents:
+            self.assertEqual(from_text(to_text(document)), document)
+
+    def test_json_is_read_too(self) -> None:
+        document = variations()["strangle"]
+        self.assertEqual(from_text(json.dumps(document)), document)
+
+    @settings(max_examples=60, deadline=None)
+    @given(name=st.text(min_size=1, max_size=80).filter(str.strip), note=st.text(min_size=1, max_size=200))
+    def test_any_name_and_note(self, name: str, note: str) -> None:
+        document = {**variations()["strangle"], "name": name}
+        document["enter"] = [{**document["enter"][0], "note": note}, *document["enter"][1:]]
+        try:
+            again = from_text(to_text(document))
+        except StrategyFileError as error:  # characters that YAML itself does not allow
+            self.assertTrue(any(ord(c) < 32 or 127 <= ord(c) < 160 or ord(c) > 0xD7FF for c in name + note), error)
+            return
+        self.assertEqual(again, document)
+
+
+class MistakeTest(unittest.TestCase):
+    def test_a_delta_of_three_is_named_at_its_line(self) -> None:
+        lines = STRANGLE.splitlines()
+        at = next(i for i, line in enumerate(lines) if "delta: 0.2" in line)
+        text = STRANGLE.replace("delta: 0.2", "delta: 3", 1)
+        self.assertEqual(problems(text), [(at + 1, "legs/0/strike/delta", "Delta must lie between 0.01 and 0.99, not 3")])
+
+    def test_every_mistake_is_reported_at_once(self) -> None:
+        text = STRANGLE.replace("delta: 0.2", "delta: 3").replace("lots: 1", "lots: 0")
+        self.assertEqual([path for _, path, _ in problems(text)], ["legs/0/strike/delta", "legs/1/strike/delta", "size/0/lots"])
+
+    def test_what_is_not_yaml(self) -> None:
+        for text in ("legs: [", "a: b: c", "\t- x", "{", "'"):
+            found = problems(text)
+            self.assertEqual(len(found), 1, text)
+            self.assertGreaterEqual(found[0][0], 1)
+
+    def test_what_is_yaml_but_no_strategy(self) -> None:
+        for text in ("", "3", "- a", "null", "just words", "1: 2"):
+            self.assertTrue(problems(text), text)
+
+    def test_bombs_and_objects_are_refused(self) -> None:
+        self.assertIn("references", problems("a: &a [1]\nb: [*a, *a]")[0][2])
+        self.assertIn("deeply", problems("[" * 40 + "]" * 40)[0][2])
+        self.assertIn("200 kB", problems("#" * 200_001)[0][2])
+        self.assertTrue(problems("!!python/object/apply:os.system ['true']"))
+
+    def test_numbers_no_machine_can_hold(self) -> None:
+        for value in (".inf", "-.inf", ".nan", "1" + "0" * 400, "1e999"):
+            found = problems(STRANGLE.replace("delta: 0.2", f"delta: {value}", 1).replace("lots: 1", f"lots: {value}"))
+            self.assertEqual({path for _, path, _ in found}, {"legs/0/strike/delta", "size/0/lots"}, value)
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.data())
+    def test_a_broken_file_is_refused_or_read_but_never_a_crash(self, data: st.DataObject) -> None:
+        at = data.draw(st.integers(0, len(STRANGLE) - 1))
+        piece = data.draw(st.sampled_from(["", "-", ":", "[", "}", "\n", "null", "'", "&x", "*x", "!!", "\x00", "9" * 30, "é", "  "]))
+        cut = data.draw(st.integers(0, 12))
+        try:
+            from_text(STRANGLE[:at] + piece + STRANGLE[at + cut :])
+        except StrategyFileError as error:
+            self.assertTrue(error.problems)
