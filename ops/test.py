@@ -14,7 +14,11 @@ import django  # noqa: E402
 
 django.setup()
 
+from django.conf import settings  # noqa: E402
 from django.test.runner import DiscoverRunner  # noqa: E402
+
+# caches of the demo's data and of the tests' never meet
+settings.CHAIN_CACHE = settings.STATE / "test-cubes"
 
 
 class Runner(DiscoverRunner):

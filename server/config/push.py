@@ -47,6 +47,12 @@ class Fanout:
     def leave(self, user_id: int, queue: asyncio.Queue[dict[str, Any]]) -> None:
         self._queues.get(user_id, set()).discard(queue)
 
+    async def close(self) -> None:
+        """End the connection; the next :meth:`join` opens another."""
+        if self._task is not None:
+            self._task.cancel()
+            await asyncio.gather(self._task, return_exceptions=True)
+
     async def _listen(self) -> None:
         settings = connection.settings_dict
         while True:

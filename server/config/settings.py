@@ -77,6 +77,7 @@ AXES_FAILURE_LIMIT = 5
 AXES_COOLOFF_TIME = timedelta(minutes=15)
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_VERBOSE = False
+AXES_LOCKOUT_CALLABLE = "people.api.locked_out"
 
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
@@ -105,5 +106,5 @@ LOGGING = {
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": os.environ.get("STRELL_LOG_LEVEL", "WARNING")},
-    "loggers": {"strell": {"level": "INFO"}},
+    "loggers": {"strell": {"level": "INFO"}, "django": {"level": os.environ.get("STRELL_LOG_LEVEL", "WARNING")}},
 }

@@ -4,7 +4,7 @@ from axes.exceptions import AxesBackendPermissionDenied
 from axes.handlers.proxy import AxesProxyHandler
 from config.errors import Refused
 from django.contrib.auth import authenticate, login, logout
-from django.http import HttpRequest
+from django.http import HttpRequest, JsonResponse
 from django.views.decorators.csrf import ensure_csrf_cookie
 from ninja import Router, Schema
 from ninja.decorators import decorate_view
@@ -29,6 +29,14 @@ class LockedOut(Refused):
     status = 429
 
 
+LOCKED_OUT = "Too many failed attempts. Try again in 15 minutes."
+
+
+def locked_out(request: HttpRequest, credentials: dict, *args: object, **kwargs: object) -> JsonResponse:
+    """What the lockout itself answers, in the shape of every other refusal."""
+    return JsonResponse({"message": LOCKED_OUT, "problems": []}, status=LockedOut.status)
+
+
 @router.get("/me", auth=None, response=Me, operation_id="me")
 @decorate_view(ensure_csrf_cookie)
 def me(request: HttpRequest):
@@ -43,7 +51,7 @@ def sign_in(request: HttpRequest, body: SignIn):
         user = None
     if user is None:
         if not AxesProxyHandler.is_allowed(request, {"username": body.name}):
-            raise LockedOut("Too many failed attempts. Try again in 15 minutes.")
+            raise LockedOut(LOCKED_OUT)
         raise SignInRefused("Name or password is wrong.")
     login(request, user)
     return {"name": user.get_username()}

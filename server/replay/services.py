@@ -106,6 +106,8 @@ def move(user: User, session_id: int, to: str) -> ReplaySession:
     """Move the clock: ``step``, ``step-back``, ``session``, ``session-back``, ``next-mark``,
     ``previous-mark``, an epoch second, or a local date and time."""
     session = find(user, session_id)
+    if not to:
+        raise Refused("Say where to move the clock: a step, a mark, or a date and time.")
     history = history_of(session)
     index = history.at_or_before(session.cursor)
     last = len(history.times) - 1

@@ -48,7 +48,9 @@ class Recording:
     def __init__(self, chains: Sequence[SessionChain], closes: dict[dt.date, int], rate: float) -> None:
         self.chains, self.closes, self.rate = list(chains), closes, rate
         self.dates = [chain.date for chain in self.chains]
-        self.rows = [{(c.expiration, c.right, c.strike): i for i, c in enumerate(chain.contracts)} for chain in self.chains]
+        self.rows = [
+            {(c.expiration, c.right, c.strike): i for i, c in enumerate(chain.contracts)} for chain in self.chains
+        ]
         self.by_date = {date: number for number, date in enumerate(self.dates)}
         self.atm = [self._atm(chain) for chain in self.chains]
 
@@ -95,7 +97,9 @@ class Reference:
         self.structure = [r for r in on["legs"] if r["rule"] != "leg"]
         self.lots = on["size"][0]["lots"]
         losses = ("premium_stop", "strike_fence")
-        self.leave = [r for r in on["leave"] if r["rule"] in losses] + [r for r in on["leave"] if r["rule"] not in losses]
+        self.leave = [r for r in on["leave"] if r["rule"] in losses] + [
+            r for r in on["leave"] if r["rule"] not in losses
+        ]
         self.set = {r["rule"]: r for r in on["orders"]}
         self.when = next(r for r in self.enter if r["rule"] == "decision_times")
         self.open: list[dict[str, Any]] = []
@@ -133,7 +137,7 @@ class Reference:
             if due:
                 self.orders = [o for o in self.orders if o["trade"] != trade["number"]]
             for leg in due:
-                expiration, right, strike = leg["contract"]
+                _, right, strike = leg["contract"]
                 spot = Fraction(self.settled_value(leg["contract"]), 100)
                 worth = max(Fraction(0), spot - strike if right == "call" else strike - spot)
                 self.close_leg(trade, leg, worth / QUANTUM)
@@ -177,7 +181,9 @@ class Reference:
     def fill(self, order: dict[str, Any], prices: list[Fraction]) -> None:
         self.orders.remove(order)
         costs = self.set.get("commission", {"per_contract": 0.8, "per_order": 0})
-        fee = Fraction(str(costs["per_contract"])) * sum(abs(n) for _, n in order["legs"]) + Fraction(str(costs["per_order"]))
+        fee = Fraction(str(costs["per_contract"])) * sum(abs(n) for _, n in order["legs"]) + Fraction(
+            str(costs["per_order"])
+        )
         if order["kind"] == "open":
             trade = {"number": order["trade"], "opened": self.at, "legs": [], "gone": [], "realised": Fraction(0),
                      "cash": Decimal(0), "best": None, "decided": order["at"]}  # fmt: skip
@@ -195,7 +201,9 @@ class Reference:
         self.finish(trade, order["rule"], order["at"])
 
     def lapse(self) -> None:
-        self.orders = [o for o in self.orders if o["kind"] == "close" or (not self.last and o["session"] == self.session)]
+        self.orders = [
+            o for o in self.orders if o["kind"] == "close" or (not self.last and o["session"] == self.session)
+        ]
 
     # -- rules 3, 5, 9
     def mark(self) -> None:
@@ -205,7 +213,9 @@ class Reference:
             trade["width"] = Fraction(0)
             if all(quotes):
                 pairs = [(leg, q) for leg, q in zip(trade["legs"], quotes, strict=True) if q]
-                trade["mid"] = trade["realised"] + sum(leg["n"] * (Fraction(q[0] + q[1], 2) - leg["in"]) for leg, q in pairs)
+                trade["mid"] = trade["realised"] + sum(
+                    leg["n"] * (Fraction(q[0] + q[1], 2) - leg["in"]) for leg, q in pairs
+                )
                 trade["width"] = sum((abs(leg["n"]) * Fraction(q[1] - q[0]) for leg, q in pairs), Fraction(0))
                 if all(leg["n"] < 0 or q[0] > 0 for leg, q in pairs):
                     trade["close"] = trade["realised"] + sum(
@@ -233,7 +243,12 @@ class Reference:
             marks = self.set.get("doubtful_marks", {"percent": 50, "last": "wait"})
             doubtful = 100 * trade["width"] > marks["percent"] * abs(premium) or (marks["last"] == "wait" and self.last)
             side = premium > 0 if kind == "credit_target" else premium < 0
-            return bool(side and trade["close"] is not None and not doubtful and 100 * trade["close"] >= rule["percent"] * abs(premium))
+            return bool(
+                side
+                and trade["close"] is not None
+                and not doubtful
+                and 100 * trade["close"] >= rule["percent"] * abs(premium)
+            )
         if kind == "premium_stop":
             return premium != 0 and trade["mid"] is not None and -100 * trade["mid"] >= rule["percent"] * abs(premium)
         if kind == "trailing_profit":
@@ -285,7 +300,9 @@ class Reference:
         self.decisions.append((self.at, "entry", self.when["id"]))
         number, self.next = self.next, self.next + 1
         if not self.last:
-            self.orders.append({"kind": "open", "trade": number, "legs": picked, "at": self.at, "session": self.session})
+            self.orders.append(
+                {"kind": "open", "trade": number, "legs": picked, "at": self.at, "session": self.session}
+            )
 
     def judge(self) -> tuple[str, list[tuple[Contract, int]]]:
         count = len(self.open) + sum(o["kind"] == "open" for o in self.orders)
@@ -294,7 +311,9 @@ class Reference:
                 return rule["id"], []
             if rule["rule"].startswith("when_"):
                 value = self.measure(rule)
-                if value is None or not (value > rule["level"] if rule["comparison"] == "above" else value < rule["level"]):
+                if value is None or not (
+                    value > rule["level"] if rule["comparison"] == "above" else value < rule["level"]
+                ):
                     return rule["id"], []
         picked: list[tuple[Contract, int]] = []
         first: dt.date | None = None
@@ -325,7 +344,9 @@ class Reference:
             value = 100 * math.sqrt(sum((m - mean) ** 2 for m in moves) / (n - 1)) * math.sqrt(252)
         elif kind == "when_iv_rank" and len(atm) >= n and None not in atm[-n:]:
             window = [a for a in atm[-n:] if a is not None]
-            value = 100 * (window[-1] - min(window)) / (max(window) - min(window)) if max(window) > min(window) else None
+            value = (
+                100 * (window[-1] - min(window)) / (max(window) - min(window)) if max(window) > min(window) else None
+            )
         elif kind == "when_rsi" and len(closes) > n:
             moves = [b - a for a, b in zip(closes, closes[1:], strict=False)]
             up = sum(max(m, 0) for m in moves[:n]) / n
@@ -351,7 +372,11 @@ class Reference:
         if not listed:
             return None
         chosen = min(listed, key=lambda e: (abs((e - target).days), e))
-        contracts = [(c.expiration, c.right, c.strike) for c in chain.contracts if c.expiration == chosen and c.right == leg["right"]]
+        contracts = [
+            (c.expiration, c.right, c.strike)
+            for c in chain.contracts
+            if c.expiration == chosen and c.right == leg["right"]
+        ]
         best: tuple[Any, Contract] | None = None
         for contract in contracts:
             away = self.away(leg["strike"], contract, chain, contracts)
@@ -389,7 +414,9 @@ class Reference:
             credit = sum(-n * Fraction(q[0] if n < 0 else q[1]) for _, n, q in quotes) * QUANTUM
             return (credit if rule["kind"] == "credit" else -credit) >= Fraction(str(rule["points"]))
         if rule["rule"] == "side_balance":
-            sides = {right: abs(sum(n * (q[0] + q[1]) for c, n, q in quotes if c[1] == right)) for right in ("call", "put")}
+            sides = {
+                right: abs(sum(n * (q[0] + q[1]) for c, n, q in quotes if c[1] == right)) for right in ("call", "put")
+            }
             both = {c[1] for c, _, _ in quotes} == {"call", "put"}
             low, high = min(sides.values()), max(sides.values())
             return both and high > 0 and low >= Fraction(str(rule["least"])) * high

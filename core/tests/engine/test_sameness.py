@@ -8,12 +8,12 @@ from decimal import Decimal
 from typing import Any
 
 import numpy as np
-
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import EngineState, closed_trade, dump, load, to_plain
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import parse
+
 from tests.demo import short_history
 from tests.engine.variations import variations
 
@@ -56,7 +56,10 @@ class SamenessTest(unittest.TestCase):
         timeline = short_history()
         plan = make_plan(parse(variations()["uneven ratio with a trailing stop"]), timeline)
         whole = run_steps(plan, timeline, 0, len(timeline.times), CASH)
-        self.assertEqual(in_cuts(run_steps, plan, timeline, list(range(1, len(timeline.times)))), (bytes_of(whole), dump(whole.state)))
+        self.assertEqual(
+            in_cuts(run_steps, plan, timeline, list(range(1, len(timeline.times)))),
+            (bytes_of(whole), dump(whole.state)),
+        )
 
     def test_a_run_repeated_gives_the_same_bytes(self) -> None:
         timeline = short_history()

@@ -12,6 +12,7 @@ from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.market.prices import PARTS
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse
+
 from tests.demo import demo_chains, demo_history
 from tests.engine.reference import Recording, Reference
 from tests.engine.variations import variations
@@ -62,7 +63,9 @@ class SecondImplementationTest(unittest.TestCase):
             decisions = [(r.at, r.kind, r.rule) for r in history.reasons if r.kind in ("entry", "no entry", "skipped")]
             self.assertEqual(decisions, reference.decisions, method.__name__)
             self.assertEqual(history.state.cash, reference.cash)
-            self.assertEqual(sorted(t.number for t in history.state.trades), sorted(t["number"] for t in reference.open))
+            self.assertEqual(
+                sorted(t.number for t in history.state.trades), sorted(t["number"] for t in reference.open)
+            )
 
     def test_strangle(self) -> None:
         self.agree("strangle", 100)

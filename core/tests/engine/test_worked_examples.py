@@ -15,6 +15,7 @@ from strell_core.market.calendars import marrowick
 from strell_core.market.prices import parts_to_price
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
+
 from tests.engine.reference import Recording, Reference
 from tests.handmade import session_chains, timeline_of
 
@@ -34,7 +35,7 @@ PlainLoader.yaml_implicit_resolvers = {
 
 
 def examples() -> list[dict[str, Any]]:
-    return [yaml.load(text, Loader=PlainLoader) for text in BLOCK.findall(PAGE.read_text())]  # noqa: S506
+    return [yaml.load(text, Loader=PlainLoader) for text in BLOCK.findall(PAGE.read_text())]
 
 
 def whole(strategy: dict[str, Any]) -> dict[str, Any]:
@@ -53,7 +54,9 @@ class WorkedExamplesTest(unittest.TestCase):
     def kinds(self, document: dict[str, Any]) -> dict[str, str]:
         return {s["id"]: s["rule"] for s in document["leave"]} | {"settlement": "settlement"}
 
-    def of_engine(self, history: History, document: dict[str, Any], wanted: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    def of_engine(
+        self, history: History, document: dict[str, Any], wanted: list[dict[str, Any]]
+    ) -> list[dict[str, Any]]:
         kinds = self.kinds(document)
         out = []
         for t, want in zip(history.closed, wanted, strict=True):
@@ -65,7 +68,9 @@ class WorkedExamplesTest(unittest.TestCase):
                 found["also"] = [kinds[rule] for rule in t.also]
             if "legs" in want:
                 prices = {
-                    leg.contract.code: [float(parts_to_price(p, MK30.quantum)) for p in (leg.opened_parts, leg.closed_parts)]
+                    leg.contract.code: [
+                        float(parts_to_price(p, MK30.quantum)) for p in (leg.opened_parts, leg.closed_parts)
+                    ]
                     for leg in t.legs
                 }
                 found["legs"] = prices
@@ -82,7 +87,9 @@ class WorkedExamplesTest(unittest.TestCase):
             history = method(plan, timeline, 0, len(timeline.times), CASH)
             self.assertEqual(self.of_engine(history, document, wanted), wanted, method.__name__)
             if "decisions" in example:
-                decisions = [f"{local(r.at)} {r.kind}" for r in history.reasons if r.kind in ("entry", "no entry", "skipped")]
+                decisions = [
+                    f"{local(r.at)} {r.kind}" for r in history.reasons if r.kind in ("entry", "no entry", "skipped")
+                ]
                 self.assertEqual(decisions, example["decisions"])
             if "open" in example:
                 self.assertEqual(len(history.state.trades), example["open"])
@@ -91,10 +98,18 @@ class WorkedExamplesTest(unittest.TestCase):
         reference.run()
         kinds = self.kinds(document)
         plain = [
-            {"entered": local(t["opened"]), "decided": local(t["left"]), "closed": local(t["closed"]), "by": kinds[t["rule"]], "pnl": float(t["cash"])}
+            {
+                "entered": local(t["opened"]),
+                "decided": local(t["left"]),
+                "closed": local(t["closed"]),
+                "by": kinds[t["rule"]],
+                "pnl": float(t["cash"]),
+            }
             for t in reference.closed
         ]
-        self.assertEqual(plain, [{key: want[key] for key in ("entered", "decided", "closed", "by", "pnl")} for want in wanted])
+        self.assertEqual(
+            plain, [{key: want[key] for key in ("entered", "decided", "closed", "by", "pnl")} for want in wanted]
+        )
 
     def test_every_example_on_the_page(self) -> None:
         found = examples()

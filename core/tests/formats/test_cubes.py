@@ -13,6 +13,7 @@ from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain
 from strell_core.pricing.black import black_delta, years_between
 from strell_core.scenario.generator import MK30
+
 from tests.demo import SHORT, chains, short_history
 
 
@@ -48,5 +49,7 @@ class CubesTest(unittest.TestCase):
             for i in range(0, len(part.strikes), 7):
                 if part.iv[i]:
                     discount = 2.718281828459045 ** (-MK30.rate * years)
-                    exact = black_delta(part.forward, float(part.strikes[i]), years, int(part.iv[i]) / 10_000, discount, -1)
+                    exact = black_delta(
+                        part.forward, float(part.strikes[i]), years, int(part.iv[i]) / 10_000, discount, -1
+                    )
                     self.assertAlmostEqual(int(part.delta[i]) / 10_000, exact, delta=0.5001e-4)

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
 from strell_core.formats.strategies import StrategyFileError, from_text, to_text
+
 from tests.engine.variations import variations
 
 EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
@@ -53,11 +53,15 @@ class MistakeTest(unittest.TestCase):
         lines = STRANGLE.splitlines()
         at = next(i for i, line in enumerate(lines) if "delta: 0.2" in line)
         text = STRANGLE.replace("delta: 0.2", "delta: 3", 1)
-        self.assertEqual(problems(text), [(at + 1, "legs/0/strike/delta", "Delta must lie between 0.01 and 0.99, not 3")])
+        self.assertEqual(
+            problems(text), [(at + 1, "legs/0/strike/delta", "Delta must lie between 0.01 and 0.99, not 3")]
+        )
 
     def test_every_mistake_is_reported_at_once(self) -> None:
         text = STRANGLE.replace("delta: 0.2", "delta: 3").replace("lots: 1", "lots: 0")
-        self.assertEqual([path for _, path, _ in problems(text)], ["legs/0/strike/delta", "legs/1/strike/delta", "size/0/lots"])
+        self.assertEqual(
+            [path for _, path, _ in problems(text)], ["legs/0/strike/delta", "legs/1/strike/delta", "size/0/lots"]
+        )
 
     def test_what_is_not_yaml(self) -> None:
         for text in ("legs: [", "a: b: c", "\t- x", "{", "'"):
@@ -84,7 +88,9 @@ class MistakeTest(unittest.TestCase):
     @given(st.data())
     def test_a_broken_file_is_refused_or_read_but_never_a_crash(self, data: st.DataObject) -> None:
         at = data.draw(st.integers(0, len(STRANGLE) - 1))
-        piece = data.draw(st.sampled_from(["", "-", ":", "[", "}", "\n", "null", "'", "&x", "*x", "!!", "\x00", "9" * 30, "é", "  "]))
+        piece = data.draw(
+            st.sampled_from(["", "-", ":", "[", "}", "\n", "null", "'", "&x", "*x", "!!", "\x00", "9" * 30, "é", "  "])
+        )
         cut = data.draw(st.integers(0, 12))
         try:
             from_text(STRANGLE[:at] + piece + STRANGLE[at + cut :])

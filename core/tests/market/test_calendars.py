@@ -7,7 +7,6 @@ import unittest
 
 import exchange_calendars
 import pandas as pd
-
 from strell_core.market.calendars import marrowick
 
 
@@ -38,7 +37,8 @@ class MarrowickTest(unittest.TestCase):
     def test_look_ups(self) -> None:
         self.assertEqual(self.calendar.on_or_before(dt.date(2026, 10, 14)), dt.date(2026, 10, 13))
         self.assertEqual(
-            self.calendar.between(dt.date(2026, 10, 9), dt.date(2026, 10, 12)), [dt.date(2026, 10, 9), dt.date(2026, 10, 12)]
+            self.calendar.between(dt.date(2026, 10, 9), dt.date(2026, 10, 12)),
+            [dt.date(2026, 10, 9), dt.date(2026, 10, 12)],
         )
         with self.assertRaises(KeyError):
             self.calendar.session(dt.date(2026, 10, 11))

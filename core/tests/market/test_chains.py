@@ -9,9 +9,9 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
 from strell_core.market.chains import NO_QUOTE, ChainFormatError, SessionChain, decode, digest, encode
 from strell_core.market.instruments import ContractKey
+
 from tests.demo import SHORT, chains, payloads
 
 
@@ -26,7 +26,9 @@ def same(a: SessionChain, b: SessionChain) -> bool:
 @st.composite
 def any_chain(draw: st.DrawFn) -> SessionChain:
     date = dt.date(2026, 10, 5)
-    expirations = tuple(date + dt.timedelta(days=d) for d in sorted(draw(st.sets(st.integers(0, 400), min_size=1, max_size=3))))
+    expirations = tuple(
+        date + dt.timedelta(days=d) for d in sorted(draw(st.sets(st.integers(0, 400), min_size=1, max_size=3)))
+    )
     strikes = sorted(draw(st.sets(st.integers(1, 90_000), min_size=1, max_size=4)))
     contracts = tuple(ContractKey(e, right, k) for e in expirations for right in ("call", "put") for k in strikes)
     n, m = len(contracts), draw(st.integers(1, 6))

@@ -7,9 +7,9 @@ import unittest
 from decimal import Decimal
 
 import numpy as np
-
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price, spot_to_parts
+
 from tests.demo import SHORT, chains, short_history
 from tests.handmade import instant, session_chains, timeline_of
 
@@ -30,7 +30,9 @@ class AgainstChainsTest(unittest.TestCase):
                 self.assertEqual((quote.bid, quote.ask), (int(chain.bid[row, snap]), int(chain.ask[row, snap])))
                 self.assertEqual(quote.iv, int(chain.iv[row, snap]) or None)
             part = view.slice(chain.expirations[2], "put")
-            rows = [i for i, c in enumerate(chain.contracts) if c.expiration == chain.expirations[2] and c.right == "put"]
+            rows = [
+                i for i, c in enumerate(chain.contracts) if c.expiration == chain.expirations[2] and c.right == "put"
+            ]
             listed = np.isin(part.strikes, [chain.contracts[i].strike for i in rows])
             np.testing.assert_array_equal(part.bid[listed], chain.bid[rows, snap])
             np.testing.assert_array_equal(part.open_interest[listed], chain.open_interest[rows])
@@ -83,7 +85,14 @@ class ContractKeyTest(unittest.TestCase):
         self.assertEqual(contract.label, "13 Nov 2026 3200 call")
 
     def test_what_is_no_contract_is_refused_with_words(self) -> None:
-        for text in ("", "2026-11-13/call", "2026-11-13/straddle/3200", "2026-13-13/call/3200", "2026-11-13/call/-5", "x/call/1"):
+        for text in (
+            "",
+            "2026-11-13/call",
+            "2026-11-13/straddle/3200",
+            "2026-13-13/call/3200",
+            "2026-11-13/call/-5",
+            "x/call/1",
+        ):
             with self.assertRaisesRegex(ValueError, "not a"):
                 ContractKey.parse(text)
 
@@ -92,7 +101,9 @@ class PricesTest(unittest.TestCase):
     quantum = Decimal("0.05")
 
     def test_money_rounds_half_even(self) -> None:
-        self.assertEqual([money(Decimal(t)) for t in ("0.125", "0.135", "-0.125")], [Decimal(t) for t in ("0.12", "0.14", "-0.12")])
+        self.assertEqual(
+            [money(Decimal(t)) for t in ("0.125", "0.135", "-0.125")], [Decimal(t) for t in ("0.12", "0.14", "-0.12")]
+        )
 
     def test_parts(self) -> None:
         self.assertEqual(parts_to_price(PARTS, self.quantum), self.quantum)

@@ -6,9 +6,9 @@ import unittest
 
 import numpy as np
 import pandas as pd
-
 from strell_core.market.timeline import DailyHistory
 from strell_core.measures.measure import load
+
 from tests.demo import demo_history
 
 
@@ -57,7 +57,9 @@ class KnowledgeTest(unittest.TestCase):
             params = {param.name: param.default for param in measure.declaration.params}
             whole = measure.series(daily, params)
             for end in (260, 400, 615):
-                np.testing.assert_array_equal(measure.series(daily.before(end), params), whole[:end], measure.declaration.id)
+                np.testing.assert_array_equal(
+                    measure.series(daily.before(end), params), whole[:end], measure.declaration.id
+                )
 
     def test_too_short_a_history_is_unvalued(self) -> None:
         for measure in load().all():

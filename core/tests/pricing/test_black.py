@@ -8,10 +8,13 @@ import unittest
 
 import numpy as np
 import QuantLib as ql
-
 from strell_core.pricing.black import DAY, black_delta, black_price, delta_grid, greeks_many, price_many, years_between
 
-GRID = list(itertools.product((2_400.0, 3_100.0), (2_700.0, 3_100.0, 3_600.0), (1 / 8760, 0.02, 0.25, 2.0), (0.05, 0.2, 0.9), (1, -1)))
+GRID = list(
+    itertools.product(
+        (2_400.0, 3_100.0), (2_700.0, 3_100.0, 3_600.0), (1 / 8760, 0.02, 0.25, 2.0), (0.05, 0.2, 0.9), (1, -1)
+    )
+)
 
 
 def arrays(grid: list[tuple[float, float, float, float, int]]) -> tuple[np.ndarray, ...]:

@@ -10,7 +10,6 @@ import QuantLib as ql
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from py_lets_be_rational import implied_volatility_from_a_transformed_rational_guess as lets_be_rational
-
 from strell_core.pricing import implied
 from strell_core.pricing.black import black_price
 from strell_core.pricing.implied import implied_many, implied_volatility, normalised_black
@@ -68,14 +67,20 @@ class AgainstOthersTest(unittest.TestCase):
             sign = 1 if strike >= 3100 else -1
             price = black_price(3100.0, strike, years, vol, 1.0, sign)
             kind = ql.Option.Call if sign > 0 else ql.Option.Put
-            deviation = ql.blackFormulaImpliedStdDev(kind, strike, 3100.0, price, 1.0, 0.0, vol * math.sqrt(years), 1e-12, 1000)
-            self.assertAlmostEqual(implied_volatility(price, 3100.0, strike, years, sign)[0], deviation / math.sqrt(years), places=9)
+            deviation = ql.blackFormulaImpliedStdDev(
+                kind, strike, 3100.0, price, 1.0, 0.0, vol * math.sqrt(years), 1e-12, 1000
+            )
+            self.assertAlmostEqual(
+                implied_volatility(price, 3100.0, strike, years, sign)[0], deviation / math.sqrt(years), places=9
+            )
 
 
 class NoVolatilityTest(unittest.TestCase):
     """Impossible prices give none with a status, never a wrong number."""
 
-    def status(self, price: float, forward: float = 3100.0, strike: float = 3000.0, years: float = 0.1, sign: int = 1) -> int:
+    def status(
+        self, price: float, forward: float = 3100.0, strike: float = 3000.0, years: float = 0.1, sign: int = 1
+    ) -> int:
         vol, status = implied_volatility(price, forward, strike, years, sign)
         self.assertEqual(math.isnan(vol), status not in (implied.OK, implied.NO_TIME_VALUE))
         return status

@@ -8,7 +8,6 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
 from strell_core.pricing.black import YEAR_SECONDS, normal_cdf
 from strell_core.pricing.payoff import PayoffLeg, profit, spot_grid, summary
 
@@ -16,7 +15,9 @@ NOW, NEAR, FAR = 0, 10 * 86_400, 24 * 86_400
 SPOT = 3100.0
 
 
-def leg(contracts: int, sign: int, strike: float, opened: float, settlement: int = NEAR, vol: float = 0.15) -> PayoffLeg:
+def leg(
+    contracts: int, sign: int, strike: float, opened: float, settlement: int = NEAR, vol: float = 0.15
+) -> PayoffLeg:
     return PayoffLeg(contracts, sign, strike, settlement, vol, SPOT, opened)
 
 

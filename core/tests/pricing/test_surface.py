@@ -6,7 +6,6 @@ import math
 import unittest
 
 import numpy as np
-
 from strell_core.pricing.black import black_price
 from strell_core.pricing.surface import expiration_surface, parity_forward
 
@@ -32,7 +31,9 @@ class ParityForwardTest(unittest.TestCase):
 
     def test_the_forward_comes_back_within_a_tick(self) -> None:
         for forward in (2950.0, 3103.3, 3250.7):
-            self.assertAlmostEqual(parity_forward(STRIKES, *quotes(forward, 0.15), QUANTUM, self.discount), forward, delta=QUANTUM)
+            self.assertAlmostEqual(
+                parity_forward(STRIKES, *quotes(forward, 0.15), QUANTUM, self.discount), forward, delta=QUANTUM
+            )
 
     def test_one_bad_quote_does_not_move_it(self) -> None:
         bad = quotes(3103.3, 0.15)

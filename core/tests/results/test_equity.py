@@ -6,13 +6,13 @@ import unittest
 from decimal import Decimal
 
 import numpy as np
-
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
 from strell_core.market.prices import PARTS
 from strell_core.results.equity import equity_curve, trade_path
 from strell_core.results.report import report
 from strell_core.strategy.document import parse
+
 from tests.demo import short_history
 from tests.engine.variations import variations
 
@@ -38,7 +38,9 @@ class EquityTest(unittest.TestCase):
                         for leg in trade.legs:
                             quote = view.quote(leg.contract)
                             self.assertTrue(quote.valid)
-                            worth += leg.contracts * Decimal(quote.bid + quote.ask) / 2 * timeline.underlying.quantum * 50
+                            worth += (
+                                leg.contracts * Decimal(quote.bid + quote.ask) / 2 * timeline.underlying.quantum * 50
+                            )
                     self.assertAlmostEqual(curve.equity[session], float(state.cash + worth), places=6)
 
     def test_a_trade_path_ends_at_the_gross_result(self) -> None:

@@ -7,7 +7,6 @@ from decimal import Decimal
 
 import empyrical
 import numpy as np
-
 from strell_core.results import metrics
 
 START = 50_000.0
@@ -18,7 +17,9 @@ class AgainstEmpyricalTest(unittest.TestCase):
 
     def setUp(self) -> None:
         rng = np.random.default_rng(11)
-        self.runs = [rng.normal(mean, spread, 500) for mean, spread in ((0.0004, 0.006), (-0.0005, 0.012), (0.001, 0.003))]
+        self.runs = [
+            rng.normal(mean, spread, 500) for mean, spread in ((0.0004, 0.006), (-0.0005, 0.012), (0.001, 0.003))
+        ]
 
     def test_growth_ratios_and_drawdown(self) -> None:
         for given in self.runs:

@@ -9,12 +9,12 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain, decode, digest
 from strell_core.scenario import listing
 from strell_core.scenario.generator import MK30, Scenario, Settings
 from strell_core.scenario.smile import at_the_money_variance, skew, total_variance
+
 from tests.demo import SHORT, demo_chains, payloads
 
 GOLDEN = {
@@ -84,10 +84,14 @@ class NoArbitrageTest(unittest.TestCase):
                     for a, b in zip(strikes, strikes[1:], strict=False):
                         dear, cheap = (a, b) if sign > 0 else (b, a)
                         self.assertGreaterEqual(quotes[dear][1], quotes[cheap][0], "a vertical for nothing")
-                        self.assertLessEqual(quotes[dear][0] - quotes[cheap][1], (b - a) * 20, "a vertical above its width")
+                        self.assertLessEqual(
+                            quotes[dear][0] - quotes[cheap][1], (b - a) * 20, "a vertical above its width"
+                        )
                     for a, b, c in zip(strikes, strikes[1:], strikes[2:], strict=False):
                         if b - a == c - b:
-                            self.assertGreaterEqual(quotes[a][1] + quotes[c][1], 2 * quotes[b][0], "a butterfly for nothing")
+                            self.assertGreaterEqual(
+                                quotes[a][1] + quotes[c][1], 2 * quotes[b][0], "a butterfly for nothing"
+                            )
                 forward = float(chain.forward[rank, snap])
                 if not math.isfinite(forward):
                     continue

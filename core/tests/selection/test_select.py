@@ -9,6 +9,7 @@ from typing import Any
 from strell_core.market.timeline import Timeline
 from strell_core.selection.select import Selection, select
 from strell_core.strategy.document import parse
+
 from tests.demo import short_history
 from tests.engine.variations import days, delta, document, leg
 from tests.handmade import session_chains, timeline_of
@@ -17,7 +18,9 @@ DAY = "2026-10-05"
 
 
 def chain(quotes: dict[str, str], spot: float = 3100) -> Timeline:
-    return timeline_of(session_chains([{"at": f"{DAY} 15:45", "spot": spot, **quotes}, {"at": f"{DAY} 15:50", "spot": spot}]))
+    return timeline_of(
+        session_chains([{"at": f"{DAY} 15:45", "spot": spot, **quotes}, {"at": f"{DAY} 15:50", "spot": spot}])
+    )
 
 
 def pick(timeline: Timeline, *legs: dict[str, Any], index: int = 0, runners_up: int = 0) -> Selection:
@@ -43,7 +46,11 @@ class StrikeTest(unittest.TestCase):
 
     def test_ties_go_further_out_of_the_money(self) -> None:
         """2 % below 3100 is 3038: 3028 and 3048 are equally near."""
-        quotes = {f"2026-10-16/{right}/{strike}": "5.00/5.20" for right in ("put", "call") for strike in (3028, 3048, 3152, 3172)}
+        quotes = {
+            f"2026-10-16/{right}/{strike}": "5.00/5.20"
+            for right in ("put", "call")
+            for strike in (3028, 3048, 3152, 3172)
+        }
         percent = {"pick": "percent_from_spot", "percent": 2}
         chosen = pick(chain(quotes), leg("sell", "put", percent, days(10, 5, 18)), leg("sell", "call", percent))
         self.assertEqual([picked.contract.strike for picked in chosen.legs], [3028, 3172])
@@ -90,7 +97,11 @@ class ExpirationTest(unittest.TestCase):
 
     def test_a_leg_without_quotes_ends_the_search_and_says_which(self) -> None:
         timeline = chain({"2026-10-16/put/3040": "6.00/6.20"})
-        chosen = pick(timeline, leg("sell", "put", {"pick": "percent_from_spot", "percent": 2}, days(10, 5, 18)), leg("sell", "call", delta(0.2)))
+        chosen = pick(
+            timeline,
+            leg("sell", "put", {"pick": "percent_from_spot", "percent": 2}, days(10, 5, 18)),
+            leg("sell", "call", delta(0.2)),
+        )
         self.assertEqual(len(chosen.legs), 1)
         assert chosen.failed is not None
         self.assertEqual(chosen.failed.message, "no strike of 16 Oct has the quotes the pick needs")

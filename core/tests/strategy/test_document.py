@@ -9,6 +9,7 @@ from typing import Any
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import DocumentError, mirrored, normalise, parse
+
 from tests.engine.variations import variations
 
 SMALL: dict[str, Any] = {
@@ -69,19 +70,28 @@ class RefusalTest(unittest.TestCase):
         self.assertEqual(found, {"legs/0/strike/delta": "Delta must lie between 0.01 and 0.99, not 3"})
 
     def test_values_of_the_wrong_kind(self) -> None:
-        self.assertIn("a number", refused(leg(strike={"pick": "nearest_delta", "delta": "much"}))["legs/0/strike/delta"])
+        self.assertIn(
+            "a number", refused(leg(strike={"pick": "nearest_delta", "delta": "much"}))["legs/0/strike/delta"]
+        )
         self.assertIn("whole number", refused(leg(ratio=1.5))["legs/0/ratio"])
         self.assertIn("a number", refused(leg(ratio=True))["legs/0/ratio"])
         self.assertIn("one of", refused(leg(right="straddle"))["legs/0/right"])
-        self.assertIn("steps of 0.01", refused(leg(strike={"pick": "nearest_delta", "delta": 0.205}))["legs/0/strike/delta"])
-        self.assertIn("a number", refused(leg(strike={"pick": "nearest_delta", "delta": float("nan")}))["legs/0/strike/delta"])
+        self.assertIn(
+            "steps of 0.01", refused(leg(strike={"pick": "nearest_delta", "delta": 0.205}))["legs/0/strike/delta"]
+        )
+        self.assertIn(
+            "a number", refused(leg(strike={"pick": "nearest_delta", "delta": float("nan")}))["legs/0/strike/delta"]
+        )
 
     def test_times_and_weekdays(self) -> None:
         when = [{"rule": "decision_times", "time": "25:00", "weekdays": ["mon", "sun"]}]
         found = refused({"enter": when})
         self.assertIn("time of day", found["enter/0/time"])
         self.assertIn("not a weekday", found["enter/0/weekdays"])
-        self.assertIn("each once", refused({"enter": [{"rule": "decision_times", "weekdays": ["mon", "mon"]}]})["enter/0/weekdays"])
+        self.assertIn(
+            "each once",
+            refused({"enter": [{"rule": "decision_times", "weekdays": ["mon", "mon"]}]})["enter/0/weekdays"],
+        )
 
     def test_unknown_parts(self) -> None:
         self.assertIn("not a part", refused({"entries": []})["entries"])
@@ -101,7 +111,12 @@ class RefusalTest(unittest.TestCase):
         self.assertTrue(refused({"legs": SMALL["legs"] * 9}))
 
     def test_identity(self) -> None:
-        self.assertIn("two sentences", refused({"leave": [{"rule": "credit_target", "id": "a"}, {"rule": "premium_stop", "id": "a"}]})["leave/1/id"])
+        self.assertIn(
+            "two sentences",
+            refused({"leave": [{"rule": "credit_target", "id": "a"}, {"rule": "premium_stop", "id": "a"}]})[
+                "leave/1/id"
+            ],
+        )
         self.assertIn("missing", refused({"name": " "})["name"])
         self.assertIn("longer", refused({"name": "x" * 81})["name"])
         self.assertIn("version", refused({"strell": 7})["strell"])
@@ -116,7 +131,9 @@ class MirrorTest(unittest.TestCase):
     def test_calls_become_puts_and_fences_change_sides(self) -> None:
         document = variations()["condor with fences"]
         twin = mirrored(document)
-        self.assertEqual([item["right"] for item in twin["legs"] if item["rule"] == "leg"], ["call", "call", "put", "put"])
+        self.assertEqual(
+            [item["right"] for item in twin["legs"] if item["rule"] == "leg"], ["call", "call", "put", "put"]
+        )
         fence = next(s for s in twin["leave"] if s["rule"] == "strike_fence")
         self.assertEqual((fence["call"], fence["put"]), (-0.3, 0.5))
         self.assertEqual(mirrored(twin), document)

@@ -11,6 +11,7 @@ from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.schema import json_schema
 from strell_core.strategy.sentences import sheet
+
 from tests.engine.variations import variations
 
 EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
@@ -56,10 +57,14 @@ class SchemaTest(unittest.TestCase):
         for section in catalogue.SECTIONS:
             kinds = schema["properties"][section]["items"]["oneOf"]
             self.assertEqual({kind["properties"]["rule"]["const"] for kind in kinds}, set(catalogue.sentences(section)))
-        leg = next(k for k in schema["properties"]["legs"]["items"]["oneOf"] if k["properties"]["rule"]["const"] == "leg")
+        leg = next(
+            k for k in schema["properties"]["legs"]["items"]["oneOf"] if k["properties"]["rule"]["const"] == "leg"
+        )
         picks = {p["properties"]["pick"]["const"] for p in leg["properties"]["strike"]["oneOf"]}
         self.assertEqual(picks, set(catalogue.picks("strike")))
-        delta = next(p for p in leg["properties"]["strike"]["oneOf"] if p["properties"]["pick"]["const"] == "nearest_delta")
+        delta = next(
+            p for p in leg["properties"]["strike"]["oneOf"] if p["properties"]["pick"]["const"] == "nearest_delta"
+        )
         self.assertEqual(delta["properties"]["delta"]["maximum"], 0.99)
 
 
@@ -68,7 +73,8 @@ class ReasonTest(unittest.TestCase):
         stop = catalogue.sentences("leave")["premium_stop"]
         values = {"pnl": -900, "loss": 900, "premium": 600, "percent": 150}
         self.assertEqual(
-            reason_text(stop, TRUE, values, lambda parts: f"{parts} EUR"), "loss 900 EUR reached 150 % of the premium 600 EUR"
+            reason_text(stop, TRUE, values, lambda parts: f"{parts} EUR"),
+            "loss 900 EUR reached 150 % of the premium 600 EUR",
         )
         self.assertEqual(reason_text(stop, UNVALUED, values, str), "a leg has no valid quote")
         rsi = catalogue.sentences("enter")["when_rsi"]

@@ -1,0 +1,93 @@
+"""Pushes reach the browsers of one person only, and a slow browser never builds up delay."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from typing import Any
+
+from asgiref.sync import sync_to_async
+from asgiref.testing import ApplicationCommunicator
+from django.contrib.auth.models import AnonymousUser, User
+from django.db import transaction
+from django.test import SimpleTestCase, TransactionTestCase
+
+from config.push import QUEUE_LIMIT, Fanout, notify
+from config.push import fanout as shared
+from config.socket import NOT_SIGNED_IN, Socket
+
+
+class FanoutTest(TransactionTestCase):
+    def fanout(self) -> Fanout:
+        made = Fanout()
+        self.made.append(made)
+        return made
+
+    def setUp(self) -> None:
+        self.made: list[Fanout] = []
+
+    async def leave(self) -> None:
+        for made in self.made:
+            await made.close()
+
+    async def arrivals(self, queue: asyncio.Queue[dict[str, Any]], seconds: float = 2.0) -> list[dict[str, Any]]:
+        found = []
+        try:
+            while True:
+                found.append(await asyncio.wait_for(queue.get(), seconds))
+                seconds = 0.2
+        except TimeoutError:
+            return found
+
+    async def test_each_person_gets_their_own(self) -> None:
+        fanout = self.fanout()
+        first, second = await fanout.join(1), await fanout.join(2)
+        await self.arrivals(first)  # the connection says "everything" when it is there
+        await sync_to_async(notify)(1, "run", 7, strategy=3)
+        self.assertEqual(await self.arrivals(first), [{"topic": "run", "id": 7, "strategy": 3}])
+        self.assertNotIn("run", [message["topic"] for message in await self.arrivals(second, 0.2)])
+        fanout.leave(1, first)
+        await sync_to_async(notify)(1, "run", 8)
+        self.assertEqual(await self.arrivals(first, 0.3), [])
+        await self.leave()
+
+    async def test_nothing_is_said_of_what_was_rolled_back(self) -> None:
+        fanout = self.fanout()
+        queue = await fanout.join(1)
+        await self.arrivals(queue)
+
+        def undone() -> None:
+            with transaction.atomic():
+                notify(1, "run", 7)
+                transaction.set_rollback(True)
+
+        await sync_to_async(undone)()
+        self.assertEqual(await self.arrivals(queue, 0.3), [])
+        await self.leave()
+
+    async def knock(self, user: Any) -> ApplicationCommunicator:
+        """A socket opened by a user, accepted."""
+        socket = ApplicationCommunicator(
+            Socket.as_asgi(), {"type": "websocket", "path": "/ws", "headers": [], "user": user}
+        )
+        await socket.send_input({"type": "websocket.connect"})
+        self.assertEqual((await socket.receive_output())["type"], "websocket.accept")
+        return socket
+
+    async def test_a_socket_needs_a_sign_in(self) -> None:
+        stranger = await self.knock(AnonymousUser())
+        self.assertEqual((await stranger.receive_output())["code"], NOT_SIGNED_IN)
+        user = await sync_to_async(User.objects.create_user)("mara", password="quiet-harbour-9")
+        signed_in = await self.knock(user)
+        self.assertEqual(json.loads((await signed_in.receive_output())["text"]), {"topic": "ready"})
+        await signed_in.send_input({"type": "websocket.disconnect", "code": 1000})
+        await signed_in.wait()
+        await shared.close()
+
+
+class SlowBrowserTest(SimpleTestCase):
+    def test_a_full_queue_becomes_one_message(self) -> None:
+        queue: asyncio.Queue[dict[str, Any]] = asyncio.Queue(QUEUE_LIMIT)
+        for number in range(QUEUE_LIMIT + 1):
+            Fanout._put(queue, {"topic": "run", "id": number})
+        self.assertEqual([queue.get_nowait() for _ in range(queue.qsize())], [{"topic": "everything"}])

@@ -1,0 +1,212 @@
+"""Backtests: asking, results, cancelling, and surviving a worker that dies."""
+
+from __future__ import annotations
+
+import csv
+import datetime as dt
+import io
+from decimal import Decimal
+from unittest.mock import patch
+
+from config.tests.demo import DemoTestCase, document
+from django.db import connection
+from procrastinate.contrib.django.models import ProcrastinateJob
+from strategies import services as strategies
+from strell_core.engine.run import run_blocks
+
+from runs import services
+from runs.models import Run
+
+
+class AskTest(DemoTestCase):
+    def ask(self, **body):
+        whole = {"start": "2026-09-01", "end": "2026-11-18", **body}
+        return self.send("post", f"/strategies/{self.strategy.pk}/runs", whole)
+
+    def test_the_job_is_enqueued_with_its_row(self) -> None:
+        status, run = self.ask()
+        self.assertEqual((status, run["status"], run["number"]), (200, "queued", 1))
+        job = ProcrastinateJob.objects.get(task_name="runs.execute")
+        self.assertEqual(job.args, {"run_id": run["id"]})
+        self.assertEqual([r["id"] for r in self.send("get", "/runs")[1]], [run["id"]])
+
+    def test_requests_that_make_no_sense(self) -> None:
+        for body, path, words in (
+            ({"start": "2026-11-01", "end": "2026-10-01"}, "end", "lies before the start"),
+            ({"start": "2031-01-01", "end": "2031-02-01"}, "start", "There is no data between"),
+            ({"start": "2020-01-01", "end": "2020-02-01"}, "start", "recorded is"),
+            ({"start": "2026-10-10", "end": "2026-10-11"}, "start", "no session between"),
+            ({"cash": 10}, "cash", "Starting cash"),
+            ({"method": "magic"}, "method", "blocks or steps"),
+        ):
+            status, answer = self.ask(**body)
+            self.assertEqual((status, answer["problems"][0]["path"]), (422, path), body)
+            self.assertIn(words, answer["message"])
+        for body in ({"start": "soon"}, {"cash": "much"}, {"end": None}):
+            self.assertEqual(self.ask(**body)[0], 422)
+        self.assertEqual(Run.objects.count(), 0)
+
+    def test_too_many_at_once(self) -> None:
+        with patch.object(services, "MAX_ACTIVE", 2):
+            self.ask()
+            self.ask()
+            status, body = self.ask()
+        self.assertEqual(status, 409)
+        self.assertIn("cancel it", body["message"])
+
+
+class ResultTest(DemoTestCase):
+    def test_figures_curve_trades_decisions_and_manifest(self) -> None:
+        run = self.finished_run()
+        _, found = self.send("get", f"/runs/{run.pk}")
+        self.assertEqual(len(found["curve"]["dates"]), 90)
+        self.assertEqual(found["figures"]["trades_count"], len(found["trades"]))
+        self.assertAlmostEqual(found["curve"]["equity"][-1], found["figures"]["final_equity"], places=2)
+        self.assertEqual(
+            {d["kind"] for d in found["decisions"]},
+            {"entry", "no entry", "skipped"} & {d["kind"] for d in found["decisions"]},
+        )
+        self.assertEqual(found["manifest"]["chains"], self.history().digest)
+        trade = found["trades"][-1]
+        self.assertEqual(trade["sentence"], next(s.number for s in _sheet(run) if s.id == trade["rule"]))
+        self.assertRegex(trade["reason"], r"\d")
+
+    def test_the_same_manifest_gives_the_same_results(self) -> None:
+        first, second = self.finished_run(), self.finished_run()
+        self.assertEqual(first.manifest, second.manifest)
+        self.assertEqual(first.figures, second.figures)
+        self.assertEqual([t.trade for t in first.trades.all()], [t.trade for t in second.trades.all()])
+
+    def test_steps_and_blocks_keep_the_same_trades(self) -> None:
+        blocks, steps = self.finished_run(), self.finished_run(method="steps")
+        self.assertEqual([t.trade for t in blocks.trades.all()], [t.trade for t in steps.trades.all()])
+
+    def test_a_trade_in_full(self) -> None:
+        run = self.finished_run()
+        row = run.trades.order_by("-number").first()
+        _, found = self.send("get", f"/runs/{run.pk}/trades/{row.number}")
+        self.assertEqual(len(found["legs"]), 2)
+        net = sum(leg["pnl"] for leg in found["legs"]) - found["row"]["costs"]
+        self.assertAlmostEqual(net, found["row"]["pnl"], places=2)
+        self.assertAlmostEqual(found["path"]["pnl"][-1], sum(leg["pnl"] for leg in found["legs"]), places=2)
+        self.assertIsNotNone(found["legs"][0]["entry"]["delta"])
+        later = self.send("get", f"/runs/{run.pk}/trades/{row.number}?at={found['nearest']}")[1]["payoff"]
+        self.assertEqual(later["now"], later["expiration"])
+        self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/9999")[0], 404)
+
+    def test_trades_as_csv(self) -> None:
+        run = self.finished_run()
+        answer = self.client.get(f"/api/runs/{run.pk}/trades.csv")
+        rows = list(csv.DictReader(io.StringIO(answer.content.decode(), newline="")))
+        self.assertEqual(len(rows), 2 * run.trades.count())
+        self.assertEqual(rows[0]["trade_pnl"], str(run.trades.first().row["pnl"]))
+
+    def test_a_run_in_which_nothing_was_entered(self) -> None:
+        never = document()
+        never["enter"].append({"rule": "when_rsi", "sessions": 14, "comparison": "above", "level": 100})
+        run = self.finished_run(strategies.create(self.mara, strategies.checked(never)))
+        _, found = self.send("get", f"/runs/{run.pk}")
+        self.assertEqual((found["trades"], found["figures"]["trades_count"], found["figures"]["mar"]), ([], 0, None))
+        self.assertRegex(found["decisions"][-1]["text"], r"sentence 3 said no: \d+\.\d+, needs above 100")
+        self.assertEqual(self.client.get(f"/api/runs/{run.pk}/trades.csv").status_code, 200)
+
+    def test_a_single_session(self) -> None:
+        history = self.history()
+        run = services.ask(self.mara, self.strategy.pk, history.dates[-1], history.dates[-1], Decimal(50_000), "blocks")
+        services.carry_out(run.pk)
+        self.assertEqual(self.send("get", f"/runs/{run.pk}")[1]["figures"]["sessions"], 1)
+
+
+def _sheet(run: Run):
+    from strell_core.strategy.sentences import sheet
+
+    return sheet(run.revision.document).sentences
+
+
+class CancelTest(DemoTestCase):
+    def queued(self) -> Run:
+        history = self.history()
+        return services.ask(self.mara, self.strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
+
+    def test_a_queued_run_is_cancelled_at_once_and_never_started(self) -> None:
+        run = self.queued()
+        self.assertEqual(self.send("post", f"/runs/{run.pk}/cancel")[1]["status"], "cancelled")
+        services.carry_out(run.pk)
+        run.refresh_from_db()
+        self.assertEqual(run.status, Run.Status.CANCELLED)
+
+    def test_a_running_run_stops_where_it_is(self) -> None:
+        run = self.queued()
+
+        def asked_to_stop(*args, **kwargs):
+            Run.objects.filter(pk=run.pk).update(cancel_requested=True)
+            return run_blocks(*args, **kwargs)
+
+        with patch.object(services, "run_blocks", asked_to_stop), patch.object(services, "REPORT_EVERY", 0.0):
+            services.carry_out(run.pk)
+        run.refresh_from_db()
+        self.assertEqual((run.status, run.trades.count()), (Run.Status.CANCELLED, 0))
+        self.assertEqual(self.send("post", f"/runs/{run.pk}/go-on")[1]["status"], "queued")
+        services.carry_out(run.pk)
+        run.refresh_from_db()
+        self.assertEqual(run.status, Run.Status.DONE)
+
+    def test_a_finished_run_cannot_go_on_and_an_active_one_cannot_be_deleted(self) -> None:
+        run = self.queued()
+        self.assertEqual(self.send("delete", f"/runs/{run.pk}")[0], 409)
+        self.assertEqual(self.send("post", f"/runs/{run.pk}/go-on")[0], 409)
+        services.carry_out(run.pk)
+        self.assertEqual(self.send("post", f"/runs/{run.pk}/go-on")[0], 409)
+        self.assertEqual(self.send("delete", f"/runs/{run.pk}")[0], 204)
+        self.assertEqual(self.send("get", f"/runs/{run.pk}")[0], 404)
+
+
+class DeadWorkerTest(DemoTestCase):
+    def died(self, attempts: int) -> Run:
+        """A run as a killed worker leaves it: running, its lease past."""
+        history = self.history()
+        run = services.ask(self.mara, self.strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
+        Run.objects.filter(pk=run.pk).update(
+            status=Run.Status.RUNNING, attempts=attempts, progress=0.4,
+            lease_until=dt.datetime.now(dt.UTC) - dt.timedelta(seconds=1),
+        )  # fmt: skip
+        return run
+
+    def test_it_is_queued_again_and_finished(self) -> None:
+        run = self.died(attempts=1)
+        with connection.cursor() as cursor:
+            cursor.execute("DELETE FROM procrastinate_jobs")
+        self.assertEqual(services.recover(), 1)
+        job = ProcrastinateJob.objects.get(task_name="runs.execute")
+        services.carry_out(job.args["run_id"])
+        run.refresh_from_db()
+        self.assertEqual((run.status, run.attempts), (Run.Status.DONE, 2))
+        self.assertEqual(services.recover(), 0)
+
+    def test_after_three_deaths_it_says_so_and_offers_to_go_on(self) -> None:
+        run = self.died(attempts=3)
+        services.recover()
+        _, found = self.send("get", f"/runs/{run.pk}")
+        self.assertEqual(found["status"], "interrupted")
+        self.assertIn("Go on to try again", found["message"])
+        self.assertEqual(self.send("post", f"/runs/{run.pk}/go-on")[1]["status"], "queued")
+
+    def test_a_run_whose_lease_holds_is_left_alone(self) -> None:
+        run = self.died(attempts=1)
+        Run.objects.filter(pk=run.pk).update(lease_until=dt.datetime.now(dt.UTC) + dt.timedelta(seconds=9))
+        self.assertEqual(services.recover(), 0)
+
+    def test_carrying_out_twice_does_the_work_once(self) -> None:
+        run = self.finished_run()
+        before = list(run.trades.values_list("pk", flat=True))
+        services.carry_out(run.pk)
+        self.assertEqual(list(run.trades.values_list("pk", flat=True)), before)
+
+    def test_an_error_of_ours_fails_the_run_and_says_where_to_look(self) -> None:
+        run = self.died(attempts=0)
+        Run.objects.filter(pk=run.pk).update(status=Run.Status.QUEUED)
+        with patch.object(services, "report", side_effect=ZeroDivisionError), self.assertLogs("strell.runs", "ERROR"):
+            services.carry_out(run.pk)
+        run.refresh_from_db()
+        self.assertEqual(run.status, Run.Status.FAILED)
+        self.assertIn("worker's log", run.message)
