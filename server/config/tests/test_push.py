@@ -80,6 +80,7 @@ class FanoutTest(TransactionTestCase):
         user = await sync_to_async(User.objects.create_user)("mara", password="quiet-harbour-9")
         signed_in = await self.knock(user)
         self.assertEqual(json.loads((await signed_in.receive_output())["text"]), {"topic": "ready"})
+        self.assertEqual(json.loads((await signed_in.receive_output(5))["text"]), {"topic": "everything"})
         await signed_in.send_input({"type": "websocket.disconnect", "code": 1000})
         await signed_in.wait()
         await shared.close()
