@@ -15,19 +15,42 @@ import django  # noqa: E402
 django.setup()
 
 from django.conf import settings  # noqa: E402
+from django.db import connections  # noqa: E402
 from django.test.runner import DiscoverRunner  # noqa: E402
 
 # caches of the demo's data and of the tests' never meet
 settings.CHAIN_CACHE = settings.STATE / "test-cubes"
 
 
+class CountingResult(unittest.TextTestResult):
+    """A result that counts tests that passed; a class that cannot be set up passes none."""
+
+    passed = 0
+
+    def addSuccess(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().addSuccess(test)
+        self.passed += 1
+
+
 class Runner(DiscoverRunner):
     """Django's runner, which also says the totals."""
 
-    def suite_result(self, suite: unittest.TestSuite, result: unittest.TestResult, **kwargs: object) -> int:
+    def get_resultclass(self) -> type[unittest.TestResult]:
+        return CountingResult
+
+    def teardown_databases(self, old_config: list, **kwargs: object) -> None:
+        """End sessions that killed processes left behind, or the test database could not be dropped."""
+        for connection, _, _ in old_config:
+            name = connection.settings_dict["NAME"]
+            connections.close_all()
+            with connection._nodb_cursor() as cursor:
+                cursor.execute("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s", [name])
+        super().teardown_databases(old_config, **kwargs)
+
+    def suite_result(self, suite: unittest.TestSuite, result: CountingResult, **kwargs: object) -> int:
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
         skipped = f", {len(result.skipped)} skipped" if result.skipped else ""
-        self.totals = f"{result.testsRun - failed - len(result.skipped)} passed, {failed} failed{skipped}"
+        self.totals = f"{result.passed} passed, {failed} failed{skipped}"
         return super().suite_result(suite, result, **kwargs)
 
 

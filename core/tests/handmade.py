@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+
 from strell_core.formats import cubes
 from strell_core.market.calendars import SessionCalendar, marrowick
 from strell_core.market.chains import NO_QUOTE, SessionChain

@@ -3,16 +3,16 @@
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
-from market.api import router as market
 from ninja import NinjaAPI
 from ninja.errors import ValidationError
 from ninja.security import django_auth
+
+from config.errors import Refused
+from market.api import router as market
 from people.api import router as people
 from replay.api import router as replay
 from runs.api import router as runs
 from strategies.api import router as strategies
-
-from config.errors import Refused
 
 api = NinjaAPI(title="Strell", version="1", auth=django_auth, docs_url=None)
 api.add_router("", people)

@@ -11,9 +11,8 @@ from django.urls import path
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
 http = get_asgi_application()
 
-from runs.warm import warm_in_background  # noqa: E402
-
 from config.socket import Socket  # noqa: E402  (Django must be set up first)
+from runs.warm import warm_in_background  # noqa: E402
 
 warm_in_background()
 

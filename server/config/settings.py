@@ -98,7 +98,7 @@ STATIC_ROOT = DIST
 STORAGES = {"staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFilesStorage"}}
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+[.-][0-9a-zA-Z_-]{8,}\.(js|css|woff2)$"
 
-CHAIN_CACHE = STATE / "cubes"
+CHAIN_CACHE = Path(os.environ.get("STRELL_CHAIN_CACHE", STATE / "cubes"))
 RUN_LEASE_SECONDS = int(os.environ.get("STRELL_RUN_LEASE", "15"))
 
 LOGGING = {

@@ -2,11 +2,11 @@
 
 import datetime as dt
 
-from config.errors import NotThere
 from django.db.models import Count, Max, Min, Sum
 from django.http import HttpRequest
 from ninja import Router, Schema
 
+from config.errors import NotThere
 from market.models import SessionChainRow, Underlying
 from market.timelines import timeline
 

@@ -6,14 +6,14 @@ import datetime as dt
 from collections.abc import Callable
 
 from django.db import transaction
+
+from market.models import Bar, Contract, Expiration, SessionChainRow, Underlying
+from market.timelines import data_digest
 from strell_core.market.chains import digest
 from strell_core.market.instruments import ContractKey
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.scenario.generator import Scenario, Settings
 from strell_core.scenario.sessions import generate
-
-from market.models import Bar, Contract, Expiration, SessionChainRow, Underlying
-from market.timelines import data_digest
 
 Progress = Callable[[str, int, int], None]
 

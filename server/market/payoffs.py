@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.black import greeks_many, years_between

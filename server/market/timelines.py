@@ -9,15 +9,15 @@ import threading
 from collections.abc import Iterator
 from pathlib import Path
 
-from config.errors import NotThere
 from django.conf import settings
+
+from config.errors import NotThere
+from market.models import SessionChainRow, Underlying
 from strell_core.formats import cubes
 from strell_core.market import instruments
 from strell_core.market.calendars import SessionCalendar, marrowick
 from strell_core.market.chains import SessionChain, decode
 from strell_core.market.timeline import Timeline
-
-from market.models import SessionChainRow, Underlying
 
 _open: dict[str, Timeline] = {}
 _lock = threading.Lock()

@@ -2,12 +2,13 @@
 
 from axes.exceptions import AxesBackendPermissionDenied
 from axes.handlers.proxy import AxesProxyHandler
-from config.errors import Refused
 from django.contrib.auth import authenticate, login, logout
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.csrf import ensure_csrf_cookie
 from ninja import Router, Schema
 from ninja.decorators import decorate_view
+
+from config.errors import Refused
 
 router = Router(tags=["people"])
 

@@ -2,11 +2,11 @@
 
 from django.http import HttpRequest
 from ninja import Router
-from strategies import services as strategies
 
 from replay import queries, services
 from replay.models import ReplaySession
 from replay.schemas import Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut
+from strategies import services as strategies
 
 router = Router(tags=["replay"])
 

@@ -2,6 +2,7 @@
 
 from django.conf import settings
 from django.db import models
+
 from market.models import Underlying
 from runs.models import RunTrade
 from strategies.models import Revision, Strategy

@@ -7,11 +7,10 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
 
+from replay.models import ReplayFill
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money
 from strell_core.market.timeline import Timeline
-
-from replay.models import ReplayFill
 
 
 @dataclass(frozen=True)

@@ -6,8 +6,12 @@ import datetime as dt
 from typing import Any
 
 import numpy as np
+
 from config.errors import Refused
 from market.payoffs import GREEKS, Holding, glyph, greeks, payoff
+from replay.models import ReplayFill, ReplaySession
+from replay.position import Held, Position, position, settlement_parts
+from replay.services import active_fills, facts, history_of
 from runs.rows import amount_text
 from strell_core.engine.marks import stretch
 from strell_core.engine.plan import make_plan
@@ -20,10 +24,6 @@ from strell_core.strategy.document import parse
 from strell_core.strategy.kinds import TRUTH_WORDS
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
-
-from replay.models import ReplayFill, ReplaySession
-from replay.position import Held, Position, position, settlement_parts
-from replay.services import active_fills, facts, history_of
 
 STRIKES_EACH_SIDE = 9
 BAR_POINTS = 500

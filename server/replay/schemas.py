@@ -3,8 +3,9 @@
 import datetime as dt
 from decimal import Decimal
 
-from market.schemas import GlyphOut, GreeksOut, PayoffOut
 from ninja import Schema
+
+from market.schemas import GlyphOut, GreeksOut, PayoffOut
 from strategies.schemas import ExpirationOut
 
 

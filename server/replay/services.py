@@ -6,11 +6,14 @@ import datetime as dt
 from decimal import Decimal
 from typing import Any
 
-from config.errors import NotThere, Refused
 from django.contrib.auth.models import User
 from django.db import transaction
 from django.db.models import Max
+
+from config.errors import NotThere, Refused
 from market.timelines import timeline
+from replay.models import ReplayFill, ReplaySession
+from replay.position import position
 from runs import services as runs
 from strategies import services as strategies
 from strategies.preview import instant_of
@@ -20,9 +23,6 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import money
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import parse
-
-from replay.models import ReplayFill, ReplaySession
-from replay.position import position
 
 MAX_CONTRACTS = 10_000
 DEFAULT_COMMISSION = Decimal("0.80")
@@ -38,6 +38,12 @@ def find(user: User, session_id: int) -> ReplaySession:
     if found is None:
         raise NotThere("There is no such replay session.")
     return found
+
+
+def _held(user: User, session_id: int) -> ReplaySession:
+    """The session, held until the transaction ends: two actions at once happen one after the other."""
+    ReplaySession.objects.of(user).select_for_update().filter(pk=session_id).first()
+    return find(user, session_id)
 
 
 def history_of(session: ReplaySession) -> Timeline:
@@ -105,9 +111,9 @@ def active_fills(session: ReplaySession) -> list[ReplayFill]:
 def move(user: User, session_id: int, to: str) -> ReplaySession:
     """Move the clock: ``step``, ``step-back``, ``session``, ``session-back``, ``next-mark``,
     ``previous-mark``, an epoch second, or a local date and time."""
-    session = find(user, session_id)
     if not to:
         raise Refused("Say where to move the clock: a step, a mark, or a date and time.")
+    session = _held(user, session_id)
     history = history_of(session)
     index = history.at_or_before(session.cursor)
     last = len(history.times) - 1
@@ -148,8 +154,7 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
     Fills made later than now belong to a future that this changes: they are set aside, and
     :func:`undo` brings them back.
     """
-    session = find(user, session_id)
-    ReplaySession.objects.select_for_update().get(pk=session.pk)
+    session = _held(user, session_id)
     history = history_of(session)
     index = history.at_or_before(session.cursor)
     view = history.view(index)
@@ -198,7 +203,7 @@ def close_all(user: User, session_id: int) -> ReplaySession:
 @transaction.atomic
 def undo(user: User, session_id: int) -> ReplaySession:
     """Take back the latest action by hand and bring back what it set aside."""
-    session = find(user, session_id)
+    session = _held(user, session_id)
     number = session.fills.filter(by="hand", set_aside=None).aggregate(n=Max("order"))["n"]
     if number is None:
         raise Refused("There is nothing to undo.")

@@ -2,11 +2,11 @@
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
-from strategies import services as strategies
 
 from runs import queries, services
 from runs.models import Run
 from runs.schemas import RunOut, RunRequest, RunRow, TradeDetail
+from strategies import services as strategies
 
 router = Router(tags=["runs"])
 

@@ -1,6 +1,7 @@
 """Backtest runs and their trades."""
 
 from django.db import models
+
 from strategies.models import Revision, Strategy
 
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+
 from config.errors import NotThere
 from market.payoffs import Holding, glyph, greeks, payoff
 from market.timelines import timeline
+from runs.models import Run
 from strategies.models import Strategy
 from strell_core.engine.plan import make_plan
 from strell_core.engine.state import ClosedTrade, closed_trade
@@ -20,8 +22,6 @@ from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
-
-from runs.models import Run
 
 SPARK_POINTS = 60
 PATH_POINTS = 1200

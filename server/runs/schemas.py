@@ -4,8 +4,9 @@ import datetime as dt
 from decimal import Decimal
 from typing import Any
 
-from market.schemas import GlyphOut, GreeksOut, PayoffOut
 from ninja import Schema
+
+from market.schemas import GlyphOut, GreeksOut, PayoffOut
 
 
 class RunRequest(Schema):

@@ -10,13 +10,16 @@ from typing import Any
 
 import numba
 import numpy as np
-import strell_core
-from config.errors import Conflict, NotThere, Refused
-from config.push import notify
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import transaction
+
+import strell_core
+from config.errors import Conflict, NotThere, Refused
+from config.push import notify
 from market.timelines import timeline
+from runs.models import Run, RunTrade
+from runs.rows import trade_row
 from strategies import services as strategies
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
@@ -26,9 +29,6 @@ from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
 from strell_core.results.report import Report, report
 from strell_core.strategy.document import parse
-
-from runs.models import Run, RunTrade
-from runs.rows import trade_row
 
 log = logging.getLogger("strell.runs")
 MAX_ACTIVE = 20

@@ -6,8 +6,9 @@ import logging
 import threading
 from decimal import Decimal
 
-from config.errors import NotThere
 from django.db import DatabaseError, connection
+
+from config.errors import NotThere
 from market.models import Underlying
 from market.timelines import timeline
 from strategies.preview import preview

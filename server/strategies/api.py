@@ -4,10 +4,8 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
-from runs.queries import track_facts
-from strell_core.formats.strategies import to_text
-from strell_core.strategy.schema import json_schema
 
+from runs.queries import track_facts
 from strategies import queries, services
 from strategies.preview import preview
 from strategies.schemas import (
@@ -22,6 +20,8 @@ from strategies.schemas import (
     TextIn,
     TextOut,
 )
+from strell_core.formats.strategies import to_text
+from strell_core.strategy.schema import json_schema
 
 router = Router(tags=["strategies"])
 

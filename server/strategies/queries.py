@@ -7,15 +7,15 @@ from functools import lru_cache
 from typing import Any
 
 from django.contrib.auth.models import User
+
 from market.payoffs import Holding, glyph
 from market.timelines import timeline
+from strategies.models import Revision, Strategy
 from strell_core.measures.declaration import Declaration
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
 from strell_core.strategy.sentences import sheet
-
-from strategies.models import Revision, Strategy
 
 
 def sheet_of(document: dict[str, Any]) -> list[dict[str, Any]]:

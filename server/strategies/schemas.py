@@ -3,8 +3,9 @@
 import datetime as dt
 from typing import Any
 
-from market.schemas import GlyphOut, GreeksOut, PayoffOut
 from ninja import Schema
+
+from market.schemas import GlyphOut, GreeksOut, PayoffOut
 
 
 class TokenOut(Schema):

@@ -8,16 +8,16 @@ import hashlib
 import json
 from typing import Any
 
-from config.errors import Conflict, NotThere, Refused
-from config.push import notify
 from django.contrib.auth.models import User
 from django.db import transaction
+
+from config.errors import Conflict, NotThere, Refused
+from config.push import notify
 from market.models import Underlying
+from strategies.models import Revision, Strategy
 from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.strategy.document import DocumentError, mirrored, normalise
 from strell_core.strategy.sentences import sheet
-
-from strategies.models import Revision, Strategy
 
 MAX_STRATEGIES = 500
 

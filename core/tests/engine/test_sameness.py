@@ -8,12 +8,12 @@ from decimal import Decimal
 from typing import Any
 
 import numpy as np
+
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import EngineState, closed_trade, dump, load, to_plain
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import parse
-
 from tests.demo import short_history
 from tests.engine.variations import variations
 

@@ -12,7 +12,6 @@ from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.market.prices import PARTS
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse
-
 from tests.demo import demo_chains, demo_history
 from tests.engine.reference import Recording, Reference
 from tests.engine.variations import variations

@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import Any
 
 import yaml
+
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.market.calendars import marrowick
 from strell_core.market.prices import parts_to_price
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
-
 from tests.engine.reference import Recording, Reference
 from tests.handmade import session_chains, timeline_of
 

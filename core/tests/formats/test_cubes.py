@@ -13,7 +13,6 @@ from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain
 from strell_core.pricing.black import black_delta, years_between
 from strell_core.scenario.generator import MK30
-
 from tests.demo import SHORT, chains, short_history
 
 

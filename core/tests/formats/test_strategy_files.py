@@ -8,8 +8,8 @@ from pathlib import Path
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from strell_core.formats.strategies import StrategyFileError, from_text, to_text
 
+from strell_core.formats.strategies import StrategyFileError, from_text, to_text
 from tests.engine.variations import variations
 
 EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"

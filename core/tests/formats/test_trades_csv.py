@@ -7,6 +7,7 @@ import io
 import unittest
 
 import pandas as pd
+
 from strell_core.formats.trades import COLUMNS, to_csv
 
 ROW = {

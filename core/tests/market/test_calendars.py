@@ -7,6 +7,7 @@ import unittest
 
 import exchange_calendars
 import pandas as pd
+
 from strell_core.market.calendars import marrowick
 
 

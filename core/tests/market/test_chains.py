@@ -9,9 +9,9 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
 from strell_core.market.chains import NO_QUOTE, ChainFormatError, SessionChain, decode, digest, encode
 from strell_core.market.instruments import ContractKey
-
 from tests.demo import SHORT, chains, payloads
 
 

@@ -7,9 +7,9 @@ import unittest
 from decimal import Decimal
 
 import numpy as np
+
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price, spot_to_parts
-
 from tests.demo import SHORT, chains, short_history
 from tests.handmade import instant, session_chains, timeline_of
 

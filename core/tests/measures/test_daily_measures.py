@@ -6,9 +6,9 @@ import unittest
 
 import numpy as np
 import pandas as pd
+
 from strell_core.market.timeline import DailyHistory
 from strell_core.measures.measure import load
-
 from tests.demo import demo_history
 
 

@@ -8,6 +8,7 @@ import unittest
 
 import numpy as np
 import QuantLib as ql
+
 from strell_core.pricing.black import DAY, black_delta, black_price, delta_grid, greeks_many, price_many, years_between
 
 GRID = list(

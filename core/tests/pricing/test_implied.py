@@ -10,6 +10,7 @@ import QuantLib as ql
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from py_lets_be_rational import implied_volatility_from_a_transformed_rational_guess as lets_be_rational
+
 from strell_core.pricing import implied
 from strell_core.pricing.black import black_price
 from strell_core.pricing.implied import implied_many, implied_volatility, normalised_black

@@ -8,6 +8,7 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
 from strell_core.pricing.black import YEAR_SECONDS, normal_cdf
 from strell_core.pricing.payoff import PayoffLeg, profit, spot_grid, summary
 

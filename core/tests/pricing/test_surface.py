@@ -6,6 +6,7 @@ import math
 import unittest
 
 import numpy as np
+
 from strell_core.pricing.black import black_price
 from strell_core.pricing.surface import expiration_surface, parity_forward
 

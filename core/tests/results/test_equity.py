@@ -6,13 +6,13 @@ import unittest
 from decimal import Decimal
 
 import numpy as np
+
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
 from strell_core.market.prices import PARTS
 from strell_core.results.equity import equity_curve, trade_path
 from strell_core.results.report import report
 from strell_core.strategy.document import parse
-
 from tests.demo import short_history
 from tests.engine.variations import variations
 

@@ -7,6 +7,7 @@ from decimal import Decimal
 
 import empyrical
 import numpy as np
+
 from strell_core.results import metrics
 
 START = 50_000.0

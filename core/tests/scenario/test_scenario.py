@@ -9,12 +9,12 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain, decode, digest
 from strell_core.scenario import listing
 from strell_core.scenario.generator import MK30, Scenario, Settings
 from strell_core.scenario.smile import at_the_money_variance, skew, total_variance
-
 from tests.demo import SHORT, demo_chains, payloads
 
 GOLDEN = {

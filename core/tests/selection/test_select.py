@@ -9,7 +9,6 @@ from typing import Any
 from strell_core.market.timeline import Timeline
 from strell_core.selection.select import Selection, select
 from strell_core.strategy.document import parse
-
 from tests.demo import short_history
 from tests.engine.variations import days, delta, document, leg
 from tests.handmade import session_chains, timeline_of

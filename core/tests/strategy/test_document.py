@@ -9,7 +9,6 @@ from typing import Any
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import DocumentError, mirrored, normalise, parse
-
 from tests.engine.variations import variations
 
 SMALL: dict[str, Any] = {

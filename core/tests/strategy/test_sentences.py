@@ -11,7 +11,6 @@ from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.schema import json_schema
 from strell_core.strategy.sentences import sheet
-
 from tests.engine.variations import variations
 
 EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"

@@ -10,6 +10,7 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.test import Client, TestCase
+
 from market.load import load_scenario
 from market.models import Underlying
 from market.timelines import timeline

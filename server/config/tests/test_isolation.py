@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from replay import services as replays
-
 from config.api import api
 from config.tests.demo import DemoTestCase
+from replay import services as replays
 
 BODIES = {
     "revise_strategy": {"based_on": 1, "document": {}},

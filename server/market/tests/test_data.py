@@ -5,14 +5,14 @@ from __future__ import annotations
 import datetime as dt
 import shutil
 
-from config.errors import NotThere
-from config.tests.demo import DemoTestCase
 from django.conf import settings
 from django.db import IntegrityError, transaction
-from strell_core.market.chains import decode, digest
 
+from config.errors import NotThere
+from config.tests.demo import DemoTestCase
 from market import timelines
 from market.models import Bar, Contract, Expiration, SessionChainRow, Underlying
+from strell_core.market.chains import decode, digest
 
 
 class LoadedDataTest(DemoTestCase):

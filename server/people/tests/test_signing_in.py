@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from config.api import api
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.test import Client, TestCase
+
+from config.api import api
 
 NAME, PASSWORD = "mara", "quiet-harbour-9"
 

@@ -8,10 +8,9 @@ from fractions import Fraction
 from typing import Any
 
 from config.tests.demo import DemoTestCase
-from strell_core.market.instruments import ContractKey
-
 from replay import services
 from replay.position import Held, take
+from strell_core.market.instruments import ContractKey
 
 
 class ReplayTestCase(DemoTestCase):

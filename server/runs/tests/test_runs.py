@@ -8,14 +8,14 @@ import io
 from decimal import Decimal
 from unittest.mock import patch
 
-from config.tests.demo import DemoTestCase, document
 from django.db import connection
 from procrastinate.contrib.django.models import ProcrastinateJob
-from strategies import services as strategies
-from strell_core.engine.run import run_blocks
 
+from config.tests.demo import DemoTestCase, document
 from runs import services
 from runs.models import Run
+from strategies import services as strategies
+from strell_core.engine.run import run_blocks
 
 
 class AskTest(DemoTestCase):

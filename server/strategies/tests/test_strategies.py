@@ -5,9 +5,8 @@ from __future__ import annotations
 import copy
 
 from config.tests.demo import DemoTestCase, document
-from strell_core.formats.strategies import from_text
-
 from strategies.services import rules_digest
+from strell_core.formats.strategies import from_text
 
 
 class RevisionTest(DemoTestCase):

@@ -10,6 +10,9 @@ interface Message {
   share?: number;
 }
 
+/** First parts of the keys of queries that a run changes. */
+export const RUN_KEYS = ["runs", "run", "active-runs", "strategies", "strategy"];
+
 type RunRow = Schemas["RunRow"];
 
 let connected = true;
@@ -71,7 +74,9 @@ export function listen(cache: QueryClient): () => void {
       if (message.topic === "ready") {
         wait = 500;
         say(true);
+        // what was said before this socket was there is asked for
         if (lost) cache.invalidateQueries();
+        else for (const key of RUN_KEYS) cache.invalidateQueries({ queryKey: [key] });
         lost = false;
         return;
       }

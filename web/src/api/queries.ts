@@ -1,6 +1,7 @@
 /** Server state: every read is a query, every write a mutation that refreshes what it changed. */
 import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, Refusal, type Schemas } from "./client";
+import { RUN_KEYS } from "./push";
 
 export const client = new QueryClient({
   defaultOptions: {
@@ -165,8 +166,7 @@ function useRunWrite<T>(write: (given: T) => Promise<unknown>) {
   return useMutation({
     mutationFn: write,
     onSuccess: () => {
-      for (const key of ["runs", "run", "active-runs", "strategies", "strategy"])
-        cache.invalidateQueries({ queryKey: [key] });
+      for (const key of RUN_KEYS) cache.invalidateQueries({ queryKey: [key] });
     },
   });
 }

@@ -34,6 +34,8 @@ export type Action =
 export function useReplayAction(id: number, look: Look) {
   const cache = useQueryClient();
   return useMutation({
+    // one after another, in the order in which they were asked for
+    scope: { id: `replay-${id}` },
     mutationFn: (action: Action): Promise<Scene> => {
       const path = { session_id: id };
       const expiration = look.expiration ? { expiration: look.expiration } : {};

@@ -31,7 +31,8 @@ export function Shell({ name }: { name: string }) {
   async function signOut() {
     try {
       await ask(api.POST("/api/sign-out"));
-      client.clear();
+      client.setQueryData(["me"], { name: null });
+      client.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
       go("/");
     } catch (error) {
       tellError(error);

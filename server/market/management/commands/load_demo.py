@@ -11,16 +11,16 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management.base import BaseCommand, CommandParser
+
+from market.load import load_scenario
+from market.models import Underlying
+from market.timelines import timeline
 from replay import services as replays
 from runs import services as runs
 from runs.models import Run
 from strategies import services as strategies
 from strell_core.formats.strategies import from_text
 from strell_core.scenario.generator import Settings
-
-from market.load import load_scenario
-from market.models import Underlying
-from market.timelines import timeline
 
 EXAMPLES = Path(settings.PROJECT) / "docs" / "strategies"
 NAME, PASSWORD = "demo", "harbour-lantern"

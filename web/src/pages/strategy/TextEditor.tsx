@@ -1,6 +1,8 @@
 import { yaml } from "@codemirror/lang-yaml";
+import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { lintGutter, setDiagnostics } from "@codemirror/lint";
 import { EditorView } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
 import { basicSetup } from "codemirror";
 import { useEffect, useRef } from "react";
 import type { Problem } from "../../api/client";
@@ -18,6 +20,13 @@ const look = EditorView.theme({
   ".cm-cursor": { borderLeftColor: "var(--ink)" },
 });
 
+const inks = HighlightStyle.define([
+  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: "var(--sea)" },
+  { tag: [tags.string, tags.content], color: "var(--ink)" },
+  { tag: [tags.number, tags.bool], color: "var(--gain)" },
+  { tag: [tags.comment, tags.punctuation, tags.separator], color: "var(--soft)" },
+]);
+
 export default function TextEditor({ text, problems, onChange }: Props) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
@@ -31,6 +40,7 @@ export default function TextEditor({ text, problems, onChange }: Props) {
       extensions: [
         basicSetup,
         yaml(),
+        syntaxHighlighting(inks),
         lintGutter(),
         look,
         EditorView.lineWrapping,

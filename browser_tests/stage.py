@@ -1,0 +1,161 @@
+"""The application as a person meets it: its own web and worker processes, and headless Chromium.
+
+The processes run on the test database. They can be killed and started again in the middle of a story.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+import unittest
+import urllib.error
+import urllib.request
+from pathlib import Path
+from typing import Any, ClassVar
+
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.db import connection
+from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
+
+from config.tests.demo import document, load_short_scenario
+from replay.models import ReplaySession
+from runs.models import Run
+from strategies import services as strategies
+from strategies.models import Strategy
+
+PROJECT = Path(settings.PROJECT)
+NAME, PASSWORD = "mara", "quiet-harbour-9"
+CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+            "--disable-component-update", "--disable-sync"]  # fmt: skip
+LEASE_SECONDS = 2
+
+# playwright's event loop makes Django think it is called from async code
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
+
+
+def free_port() -> int:
+    with socket.socket() as place:
+        place.bind(("127.0.0.1", 0))
+        return int(place.getsockname()[1])
+
+
+class BrowserTestCase(unittest.TestCase):
+    """One person with the demo strangle; every class starts its own processes."""
+
+    databases: ClassVar[set[str]] = {"default"}
+    """So that Django's runner makes the test database; without it these would meet a real one."""
+    playwright: ClassVar[Playwright]
+    browser: ClassVar[Browser]
+    processes: ClassVar[dict[str, subprocess.Popen[bytes]]]
+    port: ClassVar[int]
+    user: ClassVar[User]
+    page: Page
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        assert str(connection.settings_dict["NAME"]).startswith("test_"), "browser tests run on the test database only"
+        load_short_scenario()
+        cls.user = User.objects.create_user(NAME, password=PASSWORD)
+        cls.port = free_port()
+        cls.processes = {}
+        cls.addClassCleanup(cls._clear)
+        cls.start_web()
+        cls.start_worker()
+        cls.playwright = sync_playwright().start()
+        cls.addClassCleanup(cls.playwright.stop)
+        chromium = shutil.which("chromium") or "/usr/bin/chromium"
+        cls.browser = cls.playwright.chromium.launch(executable_path=chromium, args=CHROMIUM)
+        cls.addClassCleanup(cls.browser.close)
+        expect.set_options(timeout=15_000)
+
+    @classmethod
+    def _clear(cls) -> None:
+        for name in list(cls.processes):
+            cls.stop(name, signal.SIGTERM)
+        cls.forget()
+        cls.user.delete()
+        connection.close()
+
+    @classmethod
+    def forget(cls) -> None:
+        """Everything the person made."""
+        ReplaySession.objects.filter(owner=cls.user).delete()
+        Run.objects.filter(strategy__owner=cls.user).delete()
+        Strategy.objects.filter(owner=cls.user).delete()
+
+    # -- processes
+    @classmethod
+    def _start(cls, name: str, *command: str) -> None:
+        environment = {
+            **os.environ, "STRELL_DB_NAME": str(connection.settings_dict["NAME"]), "STRELL_RUN_LEASE": str(LEASE_SECONDS),
+            "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE),
+        }  # fmt: skip
+        cls.processes[name] = subprocess.Popen([sys.executable, *command], cwd=PROJECT, env=environment)
+
+    @classmethod
+    def start_web(cls) -> None:
+        cls._start(
+            "web", "-m", "uvicorn", "config.asgi:application", "--app-dir", "server", "--host", "127.0.0.1",
+            "--port", str(cls.port), "--lifespan", "off", "--log-level", "error", "--timeout-graceful-shutdown", "1",
+        )  # fmt: skip
+        for _ in range(300):
+            try:
+                urllib.request.urlopen(f"http://127.0.0.1:{cls.port}/health", timeout=2)
+                return
+            except (urllib.error.URLError, ConnectionError, TimeoutError):
+                time.sleep(0.1)
+        raise AssertionError("the web process did not start")
+
+    @classmethod
+    def start_worker(cls) -> None:
+        cls._start("worker", "server/manage.py", "work")
+
+    @classmethod
+    def stop(cls, name: str, how: int) -> None:
+        process = cls.processes.pop(name)
+        process.send_signal(how)
+        try:
+            process.wait(10)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+    # -- the person
+    def setUp(self) -> None:
+        self.strategy = strategies.create(self.user, document())
+        self.addCleanup(self.forget)
+        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800}, locale="en-GB")
+        self.addCleanup(self.context.close)
+        self.page = self.context.new_page()
+        self.broken: list[str] = []
+        self.page.on("pageerror", lambda error: self.broken.append(str(error)))
+        self.addCleanup(lambda: self.assertEqual(self.broken, [], "errors in the page"))
+
+    def open(self, path: str) -> None:
+        self.page.goto(f"http://127.0.0.1:{self.port}{path}")
+
+    def sign_in(self, path: str = "/") -> None:
+        self.open(path)
+        self.page.get_by_label("Name").fill(NAME)
+        self.page.get_by_label("Password").fill(PASSWORD)
+        self.page.get_by_role("button", name="Sign in").click()
+        expect(self.page.get_by_role("navigation", name="Pages")).to_be_visible()
+
+    def sentence(self, number: int) -> Any:
+        """A line of the sheet by its number."""
+        return self.page.get_by_label("Sheet").locator("li").nth(number - 1)
+
+    def serious_faults(self) -> list[str]:
+        """What axe-core finds serious or critical on the page."""
+        self.page.evaluate((PROJECT / "web/node_modules/axe-core/axe.min.js").read_text())
+        found = self.page.evaluate("axe.run().then(r => r.violations)")
+        return [
+            f"{v['id']}: {node['html'][:160]}"
+            for v in found if v["impact"] in ("serious", "critical") for node in v["nodes"]
+        ]  # fmt: skip

@@ -1,0 +1,203 @@
+"""A person signs in, reads a strategy, changes it in place, makes mistakes and takes things back."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from browser_tests.stage import NAME, BrowserTestCase
+
+
+class SigningInStory(BrowserTestCase):
+    def test_a_wrong_password_and_the_way_in_and_out(self) -> None:
+        self.open(f"/strategies/{self.strategy.pk}/rules")
+        self.page.get_by_label("Name").fill(NAME)
+        self.page.get_by_label("Password").fill("wrong")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("alert")).to_have_text("Name or password is wrong.")
+        self.page.get_by_label("Password").fill("quiet-harbour-9")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name="Harbour strangle")).to_be_visible()
+        self.page.get_by_role("button", name=f"Signed in as {NAME}").click()
+        self.page.get_by_role("menuitem", name="Sign out").click()
+        expect(self.page.get_by_label("Password")).to_be_visible()
+
+    def test_the_shelf_and_the_palette(self) -> None:
+        self.sign_in()
+        row = self.page.get_by_role("row", name=re.compile("Harbour strangle"))
+        expect(row.get_by_role("img", name="short 1")).to_be_visible()
+        expect(row).to_contain_text("no run yet: preview it first")
+        self.page.keyboard.press("Control+k")
+        self.page.keyboard.type("harbour backt")
+        self.page.keyboard.press("Enter")
+        expect(self.page).to_have_url(re.compile(rf"/strategies/{self.strategy.pk}/backtest"))
+        expect(self.page.get_by_text("No run yet.")).to_be_visible()
+        self.page.keyboard.press("?")
+        expect(self.page.get_by_role("dialog", name="Keys")).to_be_visible()
+        self.page.keyboard.press("Escape")
+        self.page.keyboard.press("1")
+        expect(self.page).to_have_url(re.compile("/rules"))
+
+    def test_delete_and_undo(self) -> None:
+        self.sign_in()
+        self.page.get_by_role("button", name="More for Harbour strangle").click()
+        self.page.get_by_role("menuitem", name="Delete").click()
+        expect(self.page.get_by_text("Your strategies will stand here.")).to_be_visible()
+        self.page.get_by_role("button", name="Undo").click()
+        expect(self.page.get_by_role("link", name="Harbour strangle")).to_be_visible()
+
+    def test_a_new_strategy_and_a_file(self) -> None:
+        self.sign_in()
+        self.page.get_by_role("button", name="New strategy").click()
+        self.page.get_by_role("dialog").get_by_label("Name").fill("Lantern put")
+        self.page.get_by_role("button", name="Write it").click()
+        expect(self.page.get_by_role("heading", name="Lantern put")).to_be_visible()
+        expect(self.sentence(3)).to_contain_text("Sell 1 put nearest to delta 0.20")
+        with self.page.expect_download() as got:
+            self.page.get_by_role("link", name="Save as a file").click()
+        kept = Path(tempfile.mkdtemp()) / "kept.yaml"
+        got.value.save_as(kept)
+        self.page.get_by_role("link", name="Strell, to the shelf").click()
+        self.page.get_by_label("Strategy file").set_input_files(kept)
+        expect(self.page.get_by_role("heading", name="Lantern put")).to_be_visible()
+        broken = kept.with_name("broken.yaml")
+        broken.write_text(kept.read_text().replace("delta: 0.2", "delta: 3"))
+        self.page.get_by_role("link", name="Strell, to the shelf").click()
+        self.page.get_by_label("Strategy file").set_input_files(broken)
+        expect(
+            self.page.get_by_text(re.compile(r"broken.yaml was not opened. Line \d+: Delta must lie between")).first
+        ).to_be_visible()
+
+
+class RulesStory(BrowserTestCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.sign_in(f"/strategies/{self.strategy.pk}/rules?at=2026-11-04T15:45")
+        expect(self.page.get_by_text("Wed 4 Nov 2026 15:45, a decision time. They enter.")).to_be_visible()
+
+    def test_what_the_rules_would_pick(self) -> None:
+        expect(self.sentence(3)).to_contain_text(re.compile(r"3\D?\d\d0 call"))
+        candidates = self.page.get_by_role("region", name="Candidates")
+        expect(candidates.get_by_role("row", name=re.compile("picked"))).to_have_count(1)
+        expect(candidates).to_contain_text("Fri 13 Nov, 9 days; further: Mon 16 Nov (12)")
+        figures = self.page.get_by_role("region", name="Figures of the structure")
+        expect(figures).to_contain_text("unbounded")
+        expect(figures).to_contain_text(re.compile(r"Credit\+\d"))
+        self.page.get_by_role("button", name="next decision ›").click()
+        expect(self.page.get_by_text("Mon 9 Nov 2026 15:45, a decision time.")).to_be_visible()
+
+    def test_a_holiday_and_a_date_without_data(self) -> None:
+        self.page.get_by_label("Date and time").fill("2026-10-14T15:45")
+        expect(
+            self.page.get_by_text("No session was open Wed 14 Oct 2026 15:45; the last snapshot before is this one.")
+        ).to_be_visible()
+        self.page.get_by_label("Date and time").fill("2031-10-14T15:45")
+        expect(self.page.get_by_role("alert")).to_contain_text("There is no data at 14 Oct 2031 15:45: recorded is")
+
+    def test_changing_a_value_makes_a_revision_and_can_be_undone(self) -> None:
+        before = (
+            self.page.get_by_role("region", name="Candidates")
+            .get_by_role("row", name=re.compile("picked"))
+            .inner_text()
+        )
+        self.sentence(3).get_by_role("button", name="0.20, change").click()
+        editor = self.page.get_by_role("dialog", name="Change Strike of the call")
+        editor.get_by_label("Delta").last.fill("0.35")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_text("Revision 2 is kept.")).to_be_visible()
+        expect(self.sentence(3)).to_contain_text("delta 0.35")
+        picked = self.page.get_by_role("region", name="Candidates").get_by_role("row", name=re.compile("picked"))
+        expect(picked).not_to_have_text(before)
+        self.page.keyboard.press("Control+z")
+        expect(self.sentence(3)).to_contain_text("delta 0.20")
+        expect(self.page.get_by_role("button", name="Revision 3, show all")).to_be_visible()
+
+    def test_a_delta_of_three_is_refused_in_place_and_stays_typed(self) -> None:
+        self.sentence(3).get_by_role("button", name="0.20, change").click()
+        editor = self.page.get_by_role("dialog", name="Change Strike of the call")
+        field = editor.get_by_label("Delta").last
+        field.fill("3")
+        editor.get_by_role("button", name="Change").click()
+        expect(editor.get_by_role("alert")).to_have_text("Delta must lie between 0.01 and 0.99, not 3")
+        expect(field).to_have_value("3")
+        expect(self.sentence(3)).to_contain_text("delta 0.20")
+        field.fill("0,3")
+        editor.get_by_role("button", name="Change").click()
+        expect(self.sentence(3)).to_contain_text("delta 0.30")
+
+    def test_another_pick_weekdays_and_time(self) -> None:
+        self.sentence(4).get_by_role("button", name="0.20, change").click()
+        editor = self.page.get_by_role("dialog", name="Change Strike of the put")
+        editor.get_by_role("button", name="away from spot").click()
+        editor.get_by_role("button", name="Change").click()
+        expect(self.sentence(4)).to_contain_text("Sell 1 put 3.0 % out of the money")
+        self.sentence(1).get_by_role("button", name="Mon and Wed, change").click()
+        self.page.get_by_role("button", name="Fri").click()
+        self.page.get_by_role("button", name="Change", exact=True).click()
+        expect(self.sentence(1)).to_contain_text("On Mon, Wed and Fri at 15:45.")
+        self.sentence(1).get_by_role("button", name="15:45, change").click()
+        self.page.get_by_label("Time of day").fill("10:30")
+        self.page.get_by_role("button", name="Change", exact=True).click()
+        expect(self.sentence(1)).to_contain_text("at 10:30.")
+
+    def test_sentences_are_added_switched_noted_moved_and_removed(self) -> None:
+        self.page.get_by_role("button", name="Add a sentence to Enter").click()
+        self.page.keyboard.type("rsi")
+        self.page.keyboard.press("Enter")
+        expect(self.sentence(3)).to_contain_text("Only if RSI over 14 sessions is above 30.0.")
+        expect(self.page.get_by_role("region", name="Sentences, one by one")).to_contain_text("RSI")
+        self.sentence(3).get_by_role("button", name="14 sessions, change").focus()
+        self.page.keyboard.press("Alt+ArrowUp")
+        expect(self.sentence(2)).to_contain_text("RSI")
+        self.more(2, "Switch off")
+        expect(self.sentence(2)).to_contain_text("off")
+        self.more(2, "Add a note")
+        self.page.get_by_label("Note on sentence 2").fill("too choosy in 2025")
+        self.page.keyboard.press("Enter")
+        expect(self.sentence(2)).to_contain_text("too choosy in 2025")
+        self.more(2, "Remove")
+        expect(self.sentence(2)).to_contain_text("Only while fewer than")
+
+    def more(self, number: int, what: str) -> None:
+        self.sentence(number).hover()
+        self.sentence(number).get_by_role("button", name=f"More for sentence {number}").click()
+        self.page.get_by_role("menuitem", name=what, exact=True).click()
+
+    def test_a_sentence_that_says_no_is_named_and_marked(self) -> None:
+        self.page.get_by_role("button", name="Add a sentence to Legs").click()
+        self.page.keyboard.type("net premium")
+        self.page.keyboard.press("Enter")
+        self.sentence(5).get_by_role("button", name="5.00, change").click()
+        self.page.get_by_role("dialog").get_by_label("Points").last.fill("500")
+        self.page.keyboard.press("Enter")
+        expect(
+            self.page.get_by_text(
+                re.compile(r"Nothing is entered: sentence 5 says no \(credit .* needs at least 500\)")
+            )
+        ).to_be_visible()
+        expect(self.sentence(5)).to_have_class(re.compile("bg-mark"))
+
+    def test_the_text_form_marks_errors_at_their_line(self) -> None:
+        self.page.get_by_role("link", name="As text").click()
+        text = self.page.get_by_label("Strategy as text")
+        expect(text).to_contain_text("pick: nearest_delta")
+        text.click()
+        self.page.keyboard.press("Control+End")
+        self.page.keyboard.type("\nleaving: [soon]")
+        self.page.get_by_role("button", name="Keep as a revision").click()
+        expect(self.page.get_by_role("alert").first).to_contain_text("'leaving' is not a part of a strategy")
+        expect(self.page.locator(".cm-lint-marker-error")).to_have_count(1)
+        expect(text).to_contain_text("leaving: [soon]")
+        self.page.keyboard.press("Control+Home")
+
+    def test_revisions_can_be_gone_back_to(self) -> None:
+        self.page.get_by_role("button", name="Rename").or_(self.page.get_by_title("Rename")).first.click()
+        self.page.get_by_label("Name of the strategy").fill("Harbour strangle, wider")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name="Harbour strangle, wider")).to_be_visible()
+        self.page.get_by_role("button", name="Revision 2, show all").click()
+        self.page.get_by_role("button", name="go back").click()
+        expect(self.page.get_by_role("heading", name="Harbour strangle", exact=True)).to_be_visible()
