@@ -16,7 +16,7 @@ from strell_core.strategy.sentences import sheet
 
 
 def amount_text(value: Decimal, currency: str) -> str:
-    return f"{value:,.2f} {currency}".replace(",", " ")
+    return f"{value:,.2f} {currency}".replace(",", " ").replace("-", "−")
 
 
 def exit_reason(plan: Plan, history: Timeline, document: dict[str, Any], rule: str, values: Any) -> str:

@@ -52,7 +52,7 @@ def ask(user: User, strategy_id: int, start: dt.date, end: dt.date, cash: Decima
     """Queue a backtest of a strategy's latest revision; the job is enqueued with its row."""
     strategy = strategies.find(user, strategy_id)
     history = timeline(strategy.underlying.symbol)
-    _check_request(history, start, end, cash, method)
+    check_request(history, start, end, cash, method)
     if Run.objects.of(user).filter(status__in=Run.ACTIVE).count() >= MAX_ACTIVE:
         raise Conflict(f"{MAX_ACTIVE} runs are queued or running already. Wait for one, or cancel it.")
     type(strategy).objects.select_for_update().get(pk=strategy.pk)
@@ -64,7 +64,9 @@ def ask(user: User, strategy_id: int, start: dt.date, end: dt.date, cash: Decima
     return run
 
 
-def _check_request(history: Timeline, start: dt.date, end: dt.date, cash: Decimal, method: str) -> None:
+def check_request(history: Timeline, start: dt.date, end: dt.date, cash: Decimal, method: str) -> None:
+    """Raise :class:`Refused` at the value that makes no sense."""
+
     def refuse(path: str, message: str) -> None:
         raise Refused(message, [{"path": path, "message": message}])
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import yaml
 
-from strell_core.strategy.document import DocumentError, Problem, normalise
+from strell_core.strategy.document import DocumentError, Problem, in_order, normalise
 
 MAX_BYTES = 200_000
 MAX_DEPTH = 12
@@ -23,7 +23,7 @@ class StrategyFileError(ValueError):
 
 def to_text(document: Mapping[str, Any]) -> str:
     """A document as YAML text; :func:`from_text` gives the same document back."""
-    return yaml.safe_dump(dict(document), sort_keys=False, allow_unicode=True, default_flow_style=None, width=100)
+    return yaml.safe_dump(in_order(document), sort_keys=False, allow_unicode=True, default_flow_style=None, width=100)
 
 
 def from_text(text: str) -> dict[str, Any]:

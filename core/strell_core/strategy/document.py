@@ -8,6 +8,7 @@ A document is plain data (what a YAML or JSON file holds). Every sentence is a m
 from __future__ import annotations
 
 import copy
+import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -92,6 +93,8 @@ def normalise(raw: Any) -> dict[str, Any]:
             problems.append(Problem(key, f"{key} is missing"))
         elif len(raw[key]) > LIMITS["name"]:
             problems.append(Problem(key, f"{key} is longer than {LIMITS['name']} characters"))
+        elif _unshowable(raw[key]):
+            problems.append(Problem(key, f"{key} holds a character that cannot be shown"))
     document: dict[str, Any] = {"strell": FORMAT, "name": raw.get("name"), "underlying": raw.get("underlying")}
     taken: set[str] = set()
     for section in catalogue.SECTIONS:
@@ -155,6 +158,8 @@ def _sentence(
     note = item.get("note")
     if note is not None and (not isinstance(note, str) or len(note) > LIMITS["note"]):
         problems.append(Problem(f"{path}/note", f"a note is a text of at most {LIMITS['note']} characters"))
+    elif note and _unshowable(note.replace("\n", "")):
+        problems.append(Problem(f"{path}/note", "a note holds a character that cannot be shown"))
     elif note:
         sentence["note"] = note
     return sentence
@@ -169,6 +174,11 @@ def _pick(path: str, raw: Any, known: dict[str, Declaration], problems: list[Pro
     filled = {**declaration.defaults(), **{key: value for key, value in raw.items() if key != "pick"}}
     problems += [Problem(f"{path}/{name}", message) for name, message in declaration.problems(filled)]
     return {"pick": declaration.id, **filled}
+
+
+def _unshowable(text: str) -> bool:
+    """Whether a text holds control characters, line separators or halves of characters."""
+    return any(unicodedata.category(character) in ("Cc", "Cs", "Zl", "Zp") for character in text)
 
 
 def _give_ids(document: dict[str, Any], taken: set[Any]) -> None:
@@ -252,6 +262,29 @@ def _rule(item: dict[str, Any]) -> Rule:
 
 def _as_rule(leg_id: str, pick: dict[str, Any]) -> Rule:
     return Rule(leg_id, pick["pick"], {key: value for key, value in pick.items() if key != "pick"})
+
+
+def in_order(document: Mapping[str, Any]) -> dict[str, Any]:
+    """A normalised document with its keys as a person would write them; the content is the same."""
+    head = {key: document[key] for key in ("strell", "name", "underlying")}
+    sections = {}
+    for section in catalogue.SECTIONS:
+        known = catalogue.sentences(section)
+        sections[section] = [_in_order(item, known[item["rule"]]) for item in document[section]]
+    return {**head, **sections}
+
+
+def _in_order(item: Mapping[str, Any], declaration: Declaration) -> dict[str, Any]:
+    picks = {
+        name: _named(item[name], ("pick",), catalogue.picks(name)[item[name]["pick"]])
+        for name in catalogue.PICKS
+        if name in item
+    }
+    return {**_named(item, ("rule",), declaration), **picks, **{k: item[k] for k in ("off", "note", "id") if k in item}}
+
+
+def _named(item: Mapping[str, Any], first: tuple[str, ...], declaration: Declaration) -> dict[str, Any]:
+    return {key: item[key] for key in (*first, *(param.name for param in declaration.params)) if key in item}
 
 
 def mirrored(document: Mapping[str, Any]) -> dict[str, Any]:

@@ -5,13 +5,16 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import io
+import tempfile
 from decimal import Decimal
+from pathlib import Path
 from unittest.mock import patch
 
+from django.core.management import CommandError, call_command
 from django.db import connection
 from procrastinate.contrib.django.models import ProcrastinateJob
 
-from config.tests.demo import DemoTestCase, document
+from config.tests.demo import EXAMPLES, DemoTestCase, document
 from runs import services
 from runs.models import Run
 from strategies import services as strategies
@@ -121,6 +124,32 @@ def _sheet(run: Run):
     from strell_core.strategy.sentences import sheet
 
     return sheet(run.revision.document).sentences
+
+
+class CommandTest(DemoTestCase):
+    def backtest(self, *arguments: str) -> str:
+        out = io.StringIO()
+        call_command("backtest", *arguments, stdout=out)
+        return out.getvalue()
+
+    def test_a_file_gives_the_figures_that_a_run_gives(self) -> None:
+        run = self.finished_run()
+        said = self.backtest(str(EXAMPLES / "harbour-strangle.yaml"))
+        self.assertIn(f"{run.figures['final_equity']:,.2f}", said)
+        self.assertIn(f"trades                    {run.figures['trades_count']}", said)
+
+    def test_mistakes_are_named(self) -> None:
+        broken = Path(tempfile.mkdtemp()) / "broken.yaml"
+        broken.write_text((EXAMPLES / "harbour-strangle.yaml").read_text().replace("delta: 0.2", "delta: 3"))
+        good = str(EXAMPLES / "harbour-strangle.yaml")
+        for arguments, words in (
+            ((str(broken),), "line 11: Delta must lie between"),
+            (("missing.yaml",), "cannot be read"),
+            ((good, "--start", "2030-01-01", "--end", "2030-02-01"), "There is no data between"),
+            ((good, "--cash", "5"), "Starting cash"),
+        ):
+            with self.assertRaisesRegex(CommandError, words):
+                self.backtest(*arguments)
 
 
 class CancelTest(DemoTestCase):

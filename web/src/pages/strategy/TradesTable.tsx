@@ -8,7 +8,7 @@ import { Empty } from "../../ui/parts";
 type Trade = Schemas["TradeRow"];
 
 const GRID =
-  "grid grid-cols-[96px_88px_minmax(112px,1fr)_52px_30px_50px_58px_34px_minmax(96px,1fr)_58px_62px] items-center gap-x-2 px-3";
+  "grid grid-cols-[94px_84px_minmax(150px,1.2fr)_50px_28px_52px_54px_30px_minmax(76px,1fr)_54px_58px] items-center gap-x-2 px-3";
 
 interface Column {
   title: string;
@@ -22,21 +22,21 @@ const COLUMNS: Column[] = [
   { title: "Strikes", key: (t) => t.legs[0]?.strike ?? 0 },
   { title: "Expires", key: (t) => t.expires },
   { title: "DTE", key: (t) => t.dte, right: true },
-  { title: "Credit", key: (t) => t.credit, right: true },
+  { title: "Premium", key: (t) => t.credit, right: true },
   { title: "To close", key: (t) => t.cost_to_close, right: true },
   { title: "Held", key: (t) => t.held, right: true },
   { title: "Left by sentence", key: (t) => t.sentence ?? 99 },
-  { title: "P/L EUR", key: (t) => t.pnl, right: true },
-  { title: "of premium", key: (t) => t.of_premium ?? 0, right: true },
+  { title: "P/L", key: (t) => t.pnl, right: true },
+  { title: "of it", key: (t) => t.of_premium ?? 0, right: true },
 ];
 
 export function strikes(trade: Trade): string {
   return trade.legs
     .map(
       (leg) =>
-        `${Math.abs(leg.contracts) > 1 ? `${Math.abs(leg.contracts)}×` : ""}${number(leg.strike)}\u202F${leg.right === "call" ? "C" : "P"}`,
+        `${Math.abs(leg.contracts) > 1 ? `${Math.abs(leg.contracts)}×` : ""}${leg.strike}${leg.right === "call" ? "C" : "P"}`,
     )
-    .join(" · ");
+    .join(" ");
 }
 
 function glyphOf(trade: Trade) {
