@@ -84,6 +84,7 @@ free_port() { python3 - "$1" <<'PY'
 import socket, sys
 for port in range(int(sys.argv[1]), int(sys.argv[1]) + 200):
     with socket.socket() as s:
+        s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             s.bind(("127.0.0.1", port))
         except OSError:

@@ -76,18 +76,22 @@ def normalised_black(x: float, s: float) -> float:
     Far from the money the two tails agree in most digits; there the difference is taken between
     their Mills ratios, whose common factor carries the size.
     """
-    h, t = x / s, 0.5 * s
-    if h < _FAR and h + t < _FAR:
-        return INV_SQRT_2PI * math.exp(-0.5 * (h * h + t * t)) * (_mills(h + t) - _mills(h - t))
-    rise = math.exp(0.5 * x)
-    return 0.5 * (rise * math.erfc(-(h + t) * SQRT_HALF) - math.erfc(-(h - t) * SQRT_HALF) / rise)
+    return _normalised(x, s, math.exp(0.5 * x))
 
 
 @njit(cache=True, nogil=True)
-def _seed(x: float, beta: float) -> float:
+def _normalised(x: float, s: float, root_ratio: float) -> float:
+    """:func:`normalised_black` with e^(x/2) given."""
+    h, t = x / s, 0.5 * s
+    if h < _FAR and h + t < _FAR:
+        return INV_SQRT_2PI * math.exp(-0.5 * (h * h + t * t)) * (_mills(h + t) - _mills(h - t))
+    return 0.5 * (root_ratio * math.erfc(-(h + t) * SQRT_HALF) - math.erfc(-(h - t) * SQRT_HALF) / root_ratio)
+
+
+@njit(cache=True, nogil=True)
+def _seed(x: float, beta: float, distance: float) -> float:
     if x > -1e-12:
         return beta / INV_SQRT_2PI * (1.0 + beta * beta * math.pi / 12.0)
-    distance = 2.0 * math.sinh(-0.5 * x)
     y = math.log(distance / beta)
     if y <= _LOW:
         normal = (beta + 0.5 * distance) / INV_SQRT_2PI
@@ -106,13 +110,16 @@ def _seed(x: float, beta: float) -> float:
 
 
 @njit(cache=True, nogil=True)
-def _total_volatility(x: float, beta: float) -> float:
-    """s with normalised_black(x, s) = β; NaN when the iteration does not settle."""
-    s = _seed(x, beta)
+def _total_volatility(x: float, beta: float, distance: float, root_ratio: float) -> float:
+    """s with normalised_black(x, s) = β; NaN when the iteration does not settle.
+
+    ``distance`` is |F - K|/√(FK) = 2 sinh(|x|/2), ``root_ratio`` e^(x/2): the caller has both without
+    another transcendental function."""
+    s = _seed(x, beta, distance)
     target = math.log(beta)
     low, high = 0.0, 1e9
     for _ in range(40):
-        b = normalised_black(x, s)
+        b = _normalised(x, s, root_ratio)
         h, t = x / s, 0.5 * s
         slope = INV_SQRT_2PI * math.exp(-0.5 * (h * h + t * t))
         if not (b > 0.0 and slope > 0.0):
@@ -177,9 +184,10 @@ def implied_volatility(price: float, forward: float, strike: float, years: float
         return math.nan, ABOVE_CAP
     root = math.sqrt(forward) * math.sqrt(strike)
     beta = (price - intrinsic) / root
+    distance = abs(forward - strike) / root
     if beta < 1e-290:
         return math.nan, NO_CONVERGENCE
-    s = _total_volatility(-abs(math.log(forward / strike)), beta)
+    s = _total_volatility(-abs(math.log(forward / strike)), beta, distance, min(forward, strike) / root)
     if not s > 0.0:
         return math.nan, NO_CONVERGENCE
     return s / math.sqrt(years), OK

@@ -76,7 +76,9 @@ export function listen(cache: QueryClient): () => void {
         say(true);
         // what was said before this socket was there is asked for
         if (lost) cache.invalidateQueries();
-        else for (const key of RUN_KEYS) cache.invalidateQueries({ queryKey: [key] });
+        else
+          for (const key of ["runs", "run", "active-runs"])
+            cache.invalidateQueries({ queryKey: [key] }, { cancelRefetch: false });
         lost = false;
         return;
       }

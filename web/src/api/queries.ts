@@ -28,8 +28,8 @@ export const useDeclarations = () =>
 export const useUnderlyings = () =>
   useQuery({ queryKey: ["underlyings"], queryFn: () => ask(api.GET("/api/market/underlyings")) });
 
-export const useStrategies = () =>
-  useQuery({ queryKey: ["strategies"], queryFn: () => ask(api.GET("/api/strategies")) });
+export const useStrategies = (enabled = true) =>
+  useQuery({ queryKey: ["strategies"], queryFn: () => ask(api.GET("/api/strategies")), enabled });
 
 export const useStrategy = (id: number) =>
   useQuery({

@@ -1,17 +1,16 @@
 import { QueryClientProvider } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect } from "react";
+import { useEffect } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Refusal } from "../api/client";
 import { listen } from "../api/push";
 import { client, useMe } from "../api/queries";
+import { ReplayPage } from "../pages/replay/ReplayPage";
 import { ShelfPage } from "../pages/shelf/ShelfPage";
 import { SignIn } from "../pages/signin/SignIn";
 import { StrategyPage } from "../pages/strategy/StrategyPage";
 import { Empty, ErrorNote, Skeleton } from "../ui/parts";
 import { Toasts } from "../ui/toast";
 import { Shell } from "./Shell";
-
-const ReplayPage = lazy(() => import("../pages/replay/ReplayPage"));
 
 client.getQueryCache().subscribe((event) => {
   const error = event.query.state.error;
@@ -37,14 +36,7 @@ function Inside() {
         <Route index element={<ShelfPage />} />
         <Route path="strategies/:id" element={<Navigate to="rules" replace />} />
         <Route path="strategies/:id/:stage" element={<StrategyPage />} />
-        <Route
-          path="replays/:id"
-          element={
-            <Suspense fallback={<Skeleton className="m-6 h-96" />}>
-              <ReplayPage />
-            </Suspense>
-          }
-        />
+        <Route path="replays/:id" element={<ReplayPage />} />
         <Route
           path="*"
           element={

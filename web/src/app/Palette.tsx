@@ -13,7 +13,7 @@ interface Props {
 /** Ctrl K: any page, strategy or command by a few letters. */
 export function Palette({ open, onOpenChange, onKeys }: Props) {
   const go = useNavigate();
-  const strategies = useStrategies();
+  const strategies = useStrategies(open);
   const run = (what: () => void) => () => {
     onOpenChange(false);
     what();

@@ -19,7 +19,7 @@ import { RulesNow } from "./RulesNow";
 import { TimeBar } from "./TimeBar";
 import { usePlay } from "./usePlay";
 
-export default function ReplayPage() {
+export function ReplayPage() {
   const id = Number(useParams().id);
   return <Session key={id} id={id} />;
 }

@@ -3,6 +3,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Refusal, type Schemas } from "../../api/client";
 import {
   type Document,
+  useDeclarations,
   useDuplicate,
   useGoBack,
   useRevise,
@@ -29,6 +30,9 @@ const STAGES: Stage[] = ["rules", "backtest", "replay"];
 export function StrategyPage() {
   const { id, stage = "rules" } = useParams();
   const strategy = useStrategy(Number(id));
+  // asked for together with the strategy; what is shown inside finds them there
+  useRuns(Number(id));
+  useDeclarations();
   if (strategy.error instanceof Refusal && strategy.error.status === 404)
     return (
       <Empty title="There is no such strategy.">

@@ -1,0 +1,22 @@
+"""Every benchmark, or those named: implied engine storage pages."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from pathlib import Path
+
+PROJECT = Path(__file__).resolve().parents[1]
+sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server")]
+
+from bench.timing import machine  # noqa: E402
+
+ALL = ("implied", "engine", "storage", "pages")
+
+if __name__ == "__main__":
+    unknown = set(sys.argv[1:]) - set(ALL)
+    if unknown:
+        sys.exit(f"There is no benchmark called {', '.join(sorted(unknown))}; there is {', '.join(ALL)}.")
+    print(machine())
+    for name in sys.argv[1:] or ALL:
+        importlib.import_module(f"bench.{name}").run()
