@@ -161,12 +161,15 @@ export function useDeleteStrategy() {
   });
 }
 
-function useRunWrite<T>(write: (given: T) => Promise<unknown>) {
+function useRunWrite<T>(
+  write: (given: T) => Promise<unknown>,
+  keys: (given: T) => string[] = () => RUN_KEYS,
+) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: write,
-    onSuccess: () => {
-      for (const key of RUN_KEYS) cache.invalidateQueries({ queryKey: [key] });
+    onSuccess: (_, given) => {
+      for (const key of keys(given)) cache.invalidateQueries({ queryKey: [key] });
     },
   });
 }
@@ -178,10 +181,19 @@ export const useAskRun = (strategy: number) =>
     ),
   );
 
+interface RunAction {
+  id: number;
+  action: "cancel" | "go-on" | "delete";
+}
+
 export const useRunAction = () =>
-  useRunWrite(({ id, action }: { id: number; action: "cancel" | "go-on" | "delete" }) => {
-    const params = { path: { run_id: id } };
-    if (action === "cancel") return ask(api.POST("/api/runs/{run_id}/cancel", { params }));
-    if (action === "go-on") return ask(api.POST("/api/runs/{run_id}/go-on", { params }));
-    return ask(api.DELETE("/api/runs/{run_id}", { params }));
-  });
+  useRunWrite(
+    ({ id, action }: RunAction): Promise<unknown> => {
+      const params = { path: { run_id: id } };
+      if (action === "cancel") return ask(api.POST("/api/runs/{run_id}/cancel", { params }));
+      if (action === "go-on") return ask(api.POST("/api/runs/{run_id}/go-on", { params }));
+      return ask(api.DELETE("/api/runs/{run_id}", { params }));
+    },
+    // a run that is gone is not asked for again
+    ({ action }) => (action === "delete" ? RUN_KEYS.filter((key) => key !== "run") : RUN_KEYS),
+  );
