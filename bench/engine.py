@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from bench.timing import median_seconds, table
 
+from bench.timing import median_seconds, table
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
 from strell_core.formats.strategies import from_text
@@ -87,9 +87,9 @@ def notebook(quotes: pd.DataFrame) -> list[dict[str, Any]]:
             cost, mid = sum(mark.ask for mark in marks), sum((mark.bid + mark.ask) / 2 for mark in marks)
             width = sum(mark.ask - mark.bid for mark in marks)
             credit = position["credit"]
-            if mid - credit >= 1.5 * credit - 1e-9:
-                order = "close"
-            elif credit - cost >= 0.5 * credit - 1e-9 and width <= 0.5 * credit + 1e-9 and not is_close:
+            if mid - credit >= 1.5 * credit - 1e-9 or (
+                credit - cost >= 0.5 * credit - 1e-9 and width <= 0.5 * credit + 1e-9 and not is_close
+            ):
                 order = "close"
         if position and order == "":
             left = position["legs"][0][0] - now.date().toordinal()

@@ -6,10 +6,10 @@ import math
 
 import numpy as np
 import QuantLib as ql
-from bench.timing import median_seconds, table
 from py_lets_be_rational import implied_volatility_from_a_transformed_rational_guess as rational
 from scipy.special import erfcx
 
+from bench.timing import median_seconds, table
 from strell_core.pricing.implied import implied_many, normalised_black
 
 N = 200_000
@@ -31,7 +31,12 @@ def problem() -> tuple[np.ndarray, ...]:
 
 
 H = np.exp(np.linspace(-30, 3.6, 8000))
-Y = -np.log(np.maximum(np.exp(-0.5 * H * H) / math.sqrt(2 * math.pi) * (1 / H - math.sqrt(math.pi / 2) * erfcx(H / math.sqrt(2))), 1e-300))
+Y = -np.log(
+    np.maximum(
+        np.exp(-0.5 * H * H) / math.sqrt(2 * math.pi) * (1 / H - math.sqrt(math.pi / 2) * erfcx(H / math.sqrt(2))),
+        1e-300,
+    )
+)
 
 
 def vectorised(price: np.ndarray, forward: np.ndarray, strike: np.ndarray, years: np.ndarray) -> np.ndarray:
@@ -59,9 +64,13 @@ def vectorised(price: np.ndarray, forward: np.ndarray, strike: np.ndarray, years
     return out
 
 
-def quantlib(price: np.ndarray, forward: np.ndarray, strike: np.ndarray, years: np.ndarray, sign: np.ndarray) -> list[float]:
+def quantlib(
+    price: np.ndarray, forward: np.ndarray, strike: np.ndarray, years: np.ndarray, sign: np.ndarray
+) -> list[float]:
     out = []
-    for p, f, k, t, s in zip(price.tolist(), forward.tolist(), strike.tolist(), years.tolist(), sign.tolist(), strict=True):
+    for p, f, k, t, s in zip(
+        price.tolist(), forward.tolist(), strike.tolist(), years.tolist(), sign.tolist(), strict=True
+    ):
         kind = ql.Option.Call if s > 0 else ql.Option.Put
         out.append(ql.blackFormulaImpliedStdDev(kind, k, f, p) / math.sqrt(t))
     return out
@@ -79,7 +88,16 @@ def run() -> None:
     ours = n / median_seconds(lambda: implied_many(price, forward, strike, years, sign))
     numpy = n / median_seconds(lambda: vectorised(price, forward, strike, years))
     loop = 20_000 / median_seconds(lambda: quantlib(price[few], forward[few], strike[few], years[few], sign[few]), 3)
-    rows = list(zip(price[fewer].tolist(), forward[fewer].tolist(), strike[fewer].tolist(), years[fewer].tolist(), sign[fewer].tolist(), strict=True))
+    rows = list(
+        zip(
+            price[fewer].tolist(),
+            forward[fewer].tolist(),
+            strike[fewer].tolist(),
+            years[fewer].tolist(),
+            sign[fewer].tolist(),
+            strict=True,
+        )
+    )
     python = 3_000 / median_seconds(lambda: [rational(p, f, k, t, float(s)) for p, f, k, t, s in rows], 3)
     found = implied_many(price, forward, strike, years, sign)[0]
     table(

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from bench.timing import median_seconds, table
 
+from bench.timing import median_seconds, table
 from strell_core.market.chains import decode, encode
 from strell_core.scenario.generator import Settings
 from tests.demo import demo_history, payloads

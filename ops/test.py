@@ -14,9 +14,15 @@ import django  # noqa: E402
 
 django.setup()
 
+import hypothesis  # noqa: E402
 from django.conf import settings  # noqa: E402
 from django.db import connections  # noqa: E402
 from django.test.runner import DiscoverRunner  # noqa: E402
+
+# on a build machine properties are tried on the same examples every time; here they roam
+hypothesis.settings.register_profile("build", derandomize=True)
+if os.environ.get("CI"):
+    hypothesis.settings.load_profile("build")
 
 # caches of the demo's data and of the tests' never meet
 settings.CHAIN_CACHE = settings.STATE / "test-cubes"

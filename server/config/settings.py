@@ -1,6 +1,7 @@
 """Settings. Secrets and addresses come from the environment; `./strell` sets them."""
 
 import os
+import warnings
 from datetime import timedelta
 from pathlib import Path
 
@@ -93,6 +94,8 @@ CONTENT_SECURITY_POLICY = (
 )
 DATA_UPLOAD_MAX_MEMORY_SIZE = 1_000_000
 
+# WhiteNoise sends its files by synchronous iterators; they are small
+warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
 STATIC_URL = "/static/"
 STATIC_ROOT = DIST
 STORAGES = {"staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFilesStorage"}}

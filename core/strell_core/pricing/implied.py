@@ -90,7 +90,7 @@ def _normalised(x: float, s: float, root_ratio: float) -> float:
 
 @njit(cache=True, nogil=True)
 def _seed(x: float, beta: float, distance: float) -> float:
-    if x > -1e-12:
+    if x == 0.0:
         return beta / INV_SQRT_2PI * (1.0 + beta * beta * math.pi / 12.0)
     y = math.log(distance / beta)
     if y <= _LOW:
@@ -116,6 +116,8 @@ def _total_volatility(x: float, beta: float, distance: float, root_ratio: float)
     ``distance`` is |F - K|/√(FK) = 2 sinh(|x|/2), ``root_ratio`` e^(x/2): the caller has both without
     another transcendental function."""
     s = _seed(x, beta, distance)
+    if x == 0.0 and beta < 1e-4:
+        return s  # the series left out a term of relative size β⁴
     target = math.log(beta)
     low, high = 0.0, 1e9
     for _ in range(40):
@@ -188,9 +190,10 @@ def implied_volatility(price: float, forward: float, strike: float, years: float
     if beta < 1e-290:
         return math.nan, NO_CONVERGENCE
     s = _total_volatility(-abs(math.log(forward / strike)), beta, distance, min(forward, strike) / root)
-    if not s > 0.0:
+    vol = s / math.sqrt(years)
+    if not vol > 0.0:
         return math.nan, NO_CONVERGENCE
-    return s / math.sqrt(years), OK
+    return vol, OK
 
 
 @njit(cache=True, nogil=True)

@@ -102,7 +102,23 @@ class NoVolatilityTest(unittest.TestCase):
         self.assertEqual(implied_volatility(100.0, 3100.0, 3000.0, 0.1, 1), (0.0, implied.NO_TIME_VALUE))
         self.assertEqual(implied_volatility(0.0, 3100.0, 3000.0, 0.1, -1), (0.0, implied.NO_TIME_VALUE))
 
-    @settings(max_examples=300, deadline=None)
+    def test_tiny_prices_at_the_money_come_back(self) -> None:
+        for price in (1e-280, 3.77e-206, 1e-100, 1e-20, 1e-9, 1e-5, 1e-3):
+            vol, status = implied_volatility(price, 1.5, 1.5, 1.0, 1)
+            self.assertEqual(status, implied.OK)
+            # at the money a small price is forward × volatility / √(2π)
+            self.assertAlmostEqual(vol / (price / 1.5 * math.sqrt(2 * math.pi)), 1.0, places=6)
+
+    def test_strikes_a_hair_from_the_money_come_back(self) -> None:
+        for hair in (1e-15, 1e-13, 1e-12, 1e-9):
+            strike = 3100.0 * (1 + hair)
+            for vol in (1e-6, 0.01, 0.2, 2.0):
+                price = black_price(3100.0, strike, 0.1, vol, 1.0, 1)
+                self.assertAlmostEqual(
+                    implied_volatility(price, 3100.0, strike, 0.1, 1)[0], vol, delta=1e-12 + 1e-9 * vol
+                )
+
+    @settings(max_examples=2000, deadline=None)
     @given(
         price=st.floats(allow_nan=True, allow_infinity=True), forward=st.floats(), strike=st.floats(),
         years=st.floats(), sign=st.sampled_from([1, -1]),
