@@ -6,6 +6,7 @@ The processes run on the test database. They can be killed and started again in 
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import signal
 import socket
@@ -146,6 +147,10 @@ class BrowserTestCase(unittest.TestCase):
         self.page.get_by_label("Password").fill(PASSWORD)
         self.page.get_by_role("button", name="Sign in").click()
         expect(self.page.get_by_role("navigation", name="Pages")).to_be_visible()
+
+    def told(self, words: str | re.Pattern[str]) -> None:
+        """A notice with these words appears (the screen reader's copy of it does not count)."""
+        expect(self.page.locator("[data-notice]").filter(has_text=words).last).to_be_visible()
 
     def sentence(self, number: int) -> Any:
         """A line of the sheet by its number."""

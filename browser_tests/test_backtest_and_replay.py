@@ -91,7 +91,7 @@ class BacktestStory(BrowserTestCase):
         self.sentence(6).get_by_role("button", name="50 %, change").click()
         self.page.get_by_role("dialog").get_by_label("Share of the credit").last.fill("60")
         self.page.keyboard.press("Enter")
-        expect(self.page.get_by_text("Revision 2 is kept. It outdates 1 run.")).to_be_visible()
+        self.told("Revision 2 is kept. It outdates 1 run.")
         expect(self.page.get_by_role("link", name="1 run outdated")).to_be_visible()
         expect(self.page.get_by_text("of revision 1")).to_be_visible()
 
@@ -202,7 +202,7 @@ class ReplayStory(BrowserTestCase):
         expect(self.clock()).to_have_text("Wed 4 Nov 2026 12:00")
         self.page.get_by_label("go to").fill("2033-11-04T12:00")
         self.page.get_by_role("button", name="Go", exact=True).click()
-        expect(self.page.get_by_text("There is no data at 4 Nov 2033 12:00").first).to_be_visible()
+        self.told("There is no data at 4 Nov 2033 12:00")
         expect(self.clock()).to_have_text("Wed 4 Nov 2026 12:00")
 
     def test_the_time_bar_is_pulled(self) -> None:
@@ -217,7 +217,7 @@ class ReplayStory(BrowserTestCase):
         buy = self.page.get_by_role("button", name=re.compile(r"^Buy 1 .* put at")).first
         named = re.match(r"Buy 1 (.*) at", buy.get_attribute("aria-label")).group(1)
         buy.click()
-        expect(self.page.get_by_text(f"Bought 1 {named}.").first).to_be_visible()
+        self.told(f"Bought 1 {named}.")
         expect(legs.get_by_role("row")).to_have_count(4)
         self.page.keyboard.press("Control+z")
         expect(legs.get_by_role("row")).to_have_count(3)

@@ -67,9 +67,7 @@ class SigningInStory(BrowserTestCase):
         broken.write_text(kept.read_text().replace("delta: 0.2", "delta: 3"))
         self.page.get_by_role("link", name="Strell, to the shelf").click()
         self.page.get_by_label("Strategy file").set_input_files(broken)
-        expect(
-            self.page.get_by_text(re.compile(r"broken.yaml was not opened. Line \d+: Delta must lie between")).first
-        ).to_be_visible()
+        self.told(re.compile(r"broken.yaml was not opened. Line \d+: Delta must lie between"))
 
 
 class RulesStory(BrowserTestCase):
@@ -107,7 +105,7 @@ class RulesStory(BrowserTestCase):
         editor = self.page.get_by_role("dialog", name="Change Strike of the call")
         editor.get_by_label("Delta").last.fill("0.35")
         self.page.keyboard.press("Enter")
-        expect(self.page.get_by_text("Revision 2 is kept.")).to_be_visible()
+        self.told("Revision 2 is kept.")
         expect(self.sentence(3)).to_contain_text("delta 0.35")
         picked = self.page.get_by_role("region", name="Candidates").get_by_role("row", name=re.compile("picked"))
         expect(picked).not_to_have_text(before)
@@ -158,6 +156,8 @@ class RulesStory(BrowserTestCase):
         self.page.get_by_label("Note on sentence 2").fill("too choosy in 2025")
         self.page.keyboard.press("Enter")
         expect(self.sentence(2)).to_contain_text("too choosy in 2025")
+        self.more(2, "Mirror")
+        expect(self.sentence(2)).to_contain_text("RSI over 14 sessions is below 30.0.")
         self.more(2, "Remove")
         expect(self.sentence(2)).to_contain_text("Only while fewer than")
 

@@ -81,6 +81,14 @@ def duplicate(request: HttpRequest, strategy_id: int, mirror: bool = False):
     return _whole(services.duplicate(request.user, strategy_id, mirror))
 
 
+@router.post(
+    "/strategies/{strategy_id}/sentences/{sentence_id}/mirror", response=StrategyOut, operation_id="mirror_sentence"
+)
+def mirror_sentence(request: HttpRequest, strategy_id: int, sentence_id: str, based_on: int):
+    services.mirror_sentence(request.user, strategy_id, sentence_id, based_on)
+    return _whole(services.find(request.user, strategy_id))
+
+
 @router.get("/strategies/{strategy_id}/revisions", response=list[RevisionOut], operation_id="revisions")
 def revisions(request: HttpRequest, strategy_id: int):
     found = services.find(request.user, strategy_id)

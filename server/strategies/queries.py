@@ -56,7 +56,19 @@ def shelf(user: User) -> list[Strategy]:
 
 
 def _declaration(declaration: Declaration) -> dict[str, Any]:
-    keep = ("id", "section", "title", "sentence", "explains", "example", "words", "price_basis", "warm_up", "once")
+    keep = (
+        "id",
+        "section",
+        "title",
+        "sentence",
+        "explains",
+        "example",
+        "words",
+        "price_basis",
+        "warm_up",
+        "once",
+        "mirrors",
+    )
     return {
         **{key: getattr(declaration, key) for key in keep},
         "params": [{**asdict(param), "choices": dict(param.choices)} for param in declaration.params],

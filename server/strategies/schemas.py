@@ -110,6 +110,7 @@ class DeclarationOut(Schema):
     price_basis: str
     warm_up: str
     once: bool
+    mirrors: bool
     params: list[ParamOut]
 
 

@@ -16,6 +16,7 @@ from config.push import notify
 from market.models import Underlying
 from strategies.models import Revision, Strategy
 from strell_core.formats.strategies import StrategyFileError, from_text
+from strell_core.strategy.catalogue import SECTIONS
 from strell_core.strategy.document import DocumentError, mirrored, normalise
 from strell_core.strategy.sentences import sheet
 
@@ -132,6 +133,14 @@ def go_back(user: User, strategy_id: int, number: int) -> Revision:
     if earlier is None:
         raise NotThere(f"There is no revision {number}.")
     return _add_revision(strategy, earlier.document, f"back to revision {number}")
+
+
+def mirror_sentence(user: User, strategy_id: int, sentence_id: str, based_on: int) -> Revision:
+    """Exchange calls and puts, above and below in one sentence."""
+    document = find(user, strategy_id).latest.document
+    if not any(s["id"] == sentence_id for section in SECTIONS for s in document[section]):
+        raise NotThere("There is no such sentence; it may have been removed.")
+    return revise(user, strategy_id, mirrored(document, only=sentence_id), based_on)
 
 
 def duplicate(user: User, strategy_id: int, mirror: bool) -> Strategy:

@@ -117,8 +117,15 @@ class Declaration:
     when_unvalued: str = ""
     mirror: Mapping[str, Mapping[Any, Any]] = field(default_factory=dict)
     """Parameter name to a map of values that change when a strategy is mirrored."""
+    mirror_swaps: tuple[tuple[str, str], ...] = ()
+    """Pairs of parameters that exchange their values when a strategy is mirrored."""
     once: bool = False
     """At most one such sentence in a strategy."""
+
+    @property
+    def mirrors(self) -> bool:
+        """Whether its mirror differs from itself."""
+        return bool(self.mirror or self.mirror_swaps)
 
     def defaults(self) -> dict[str, Any]:
         return {param.name: param.default for param in self.params if not param.optional}

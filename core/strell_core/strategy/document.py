@@ -287,15 +287,20 @@ def _named(item: Mapping[str, Any], first: tuple[str, ...], declaration: Declara
     return {key: item[key] for key in (*first, *(param.name for param in declaration.params)) if key in item}
 
 
-def mirrored(document: Mapping[str, Any]) -> dict[str, Any]:
-    """The document with calls and puts, above and below exchanged, as declarations say."""
+def mirrored(document: Mapping[str, Any], only: str | None = None) -> dict[str, Any]:
+    """The document with calls and puts, above and below exchanged, as declarations say; all of it, or
+    the sentence whose id is ``only``."""
     out = copy.deepcopy(dict(document))
     for section in catalogue.SECTIONS:
         known = catalogue.sentences(section)
         for sentence in out[section]:
-            declaration = known[sentence["rule"]]
-            for name, swap in declaration.mirror.items():
-                sentence[name] = swap.get(sentence[name], sentence[name])
-            if declaration.id == "strike_fence":
-                sentence["call"], sentence["put"] = sentence["put"], sentence["call"]
+            if only in (None, sentence["id"]):
+                _mirror(sentence, known[sentence["rule"]])
     return out
+
+
+def _mirror(sentence: dict[str, Any], declaration: Declaration) -> None:
+    for name, swap in declaration.mirror.items():
+        sentence[name] = swap.get(sentence[name], sentence[name])
+    for one, other in declaration.mirror_swaps:
+        sentence[one], sentence[other] = sentence[other], sentence[one]

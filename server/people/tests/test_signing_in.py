@@ -53,7 +53,7 @@ class StrangerTest(TestCase):
                 place = (
                     path.replace("{date}", "2026-10-05").replace("{symbol}", "MK30").replace("{", "").replace("}", "")
                 )
-                for name in ("strategy_id", "run_id", "session_id", "number"):
+                for name in ("strategy_id", "run_id", "session_id", "sentence_id", "number"):
                     place = place.replace(name, "1")
                 answer = getattr(self.client, method)(place, content_type="application/json")
                 self.assertEqual(answer.status_code, 401, f"{method} {path}")

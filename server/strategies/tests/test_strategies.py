@@ -51,6 +51,14 @@ class RevisionTest(DemoTestCase):
         self.assertEqual([r["change"] for r in revisions], ["back to revision 1", "At 60 % of the credit.", "written"])
         self.assertEqual(self.send("post", f"/strategies/{self.strategy.pk}/revisions/9")[0], 404)
 
+    def test_one_sentence_is_mirrored(self) -> None:
+        leg = self.strategy.latest.document["legs"][0]["id"]
+        path = f"/strategies/{self.strategy.pk}/sentences"
+        status, body = self.send("post", f"{path}/{leg}/mirror?based_on=1")
+        self.assertEqual((status, [item["right"] for item in body["document"]["legs"]]), (200, ["put", "put"]))
+        self.assertEqual(self.send("post", f"{path}/{leg}/mirror?based_on=1")[0], 409)
+        self.assertEqual(self.send("post", f"{path}/nothing/mirror?based_on=2")[0], 404)
+
     def test_the_digest_is_of_what_decides(self) -> None:
         base = document()
         off = copy.deepcopy(base)

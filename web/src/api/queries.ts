@@ -135,6 +135,15 @@ export const useGoBack = (id: number) =>
     ),
   );
 
+export const useMirrorSentence = (id: number) =>
+  useStrategyWrite(({ sentence, basedOn }: { sentence: string; basedOn: number }) =>
+    ask(
+      api.POST("/api/strategies/{strategy_id}/sentences/{sentence_id}/mirror", {
+        params: { path: { strategy_id: id, sentence_id: sentence }, query: { based_on: basedOn } },
+      }),
+    ),
+  );
+
 export const useCreateStrategy = () =>
   useStrategyWrite((body: Schemas["NewStrategy"]) => ask(api.POST("/api/strategies", { body })));
 

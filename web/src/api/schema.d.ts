@@ -211,6 +211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/strategies/{strategy_id}/sentences/{sentence_id}/mirror": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mirror Sentence */
+        post: operations["mirror_sentence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/strategies/{strategy_id}/revisions": {
         parameters: {
             query?: never;
@@ -650,6 +667,8 @@ export interface components {
             warm_up: string;
             /** Once */
             once: boolean;
+            /** Mirrors */
+            mirrors: boolean;
             /** Params */
             params: components["schemas"]["ParamOut"][];
         };
@@ -2000,6 +2019,31 @@ export interface operations {
             header?: never;
             path: {
                 strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StrategyOut"];
+                };
+            };
+        };
+    };
+    mirror_sentence: {
+        parameters: {
+            query: {
+                based_on: number;
+            };
+            header?: never;
+            path: {
+                strategy_id: number;
+                sentence_id: string;
             };
             cookie?: never;
         };

@@ -43,7 +43,9 @@ export function Toasts() {
           className={`popover flex items-center gap-3 px-3 py-2 ${notice.bad ? "border-loss text-loss" : ""}`}
           onOpenChange={(open) => open || publish(notices.filter((other) => other.id !== notice.id))}
         >
-          <Toast.Title className="max-w-md">{notice.text}</Toast.Title>
+          <Toast.Title data-notice className="max-w-md">
+            {notice.text}
+          </Toast.Title>
           {notice.action && (
             <Toast.Action asChild altText={notice.action.label} onClick={() => notice.action?.run()}>
               <button type="button" className="button small">

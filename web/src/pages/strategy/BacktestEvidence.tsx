@@ -73,7 +73,7 @@ export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) 
           {trade ? (
             <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
           ) : (
-            <>
+            <div className="grid gap-3 min-[1600px]:grid-cols-2">
               <section className="card px-2 pt-2" aria-label="Equity">
                 <EquityChart
                   curve={run.curve}
@@ -86,7 +86,7 @@ export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) 
                 />
               </section>
               <TradesTable run={run} open={openTrade} />
-            </>
+            </div>
           )}
         </>
       )}

@@ -23,11 +23,12 @@ interface Props {
   /** Ids of the sentences that matter now. */
   marked?: string[];
   save: (document: Document) => Promise<unknown>;
+  mirror: (sentence: string) => Promise<unknown>;
   footer?: React.ReactNode;
 }
 
 /** The strategy as a document of numbered sentences, every value edited in place. */
-export function Sheet({ document, sheet, evidence, marked = [], save, footer }: Props) {
+export function Sheet({ document, sheet, evidence, marked = [], save, mirror, footer }: Props) {
   const declarations = useDeclarations();
   const [adding, setAdding] = useState<string | null>(null);
   if (!declarations.data) return null;
@@ -61,6 +62,11 @@ export function Sheet({ document, sheet, evidence, marked = [], save, footer }: 
                   count={evidence.of[sentence.id]}
                   marked={marked.includes(sentence.id)}
                   save={save}
+                  mirror={
+                    section.sentences.some((item) => item.id === sentence.rule && item.mirrors)
+                      ? mirror
+                      : undefined
+                  }
                 />
               ))}
             </ol>
@@ -96,9 +102,11 @@ interface LineProps {
   count?: string;
   marked: boolean;
   save: (document: Document) => Promise<unknown>;
+  /** Missing where a sentence is its own mirror. */
+  mirror?: (sentence: string) => Promise<unknown>;
 }
 
-function SentenceLine({ document, declarations, sentence, count, marked, save }: LineProps) {
+function SentenceLine({ document, declarations, sentence, count, marked, save, mirror }: LineProps) {
   const [noting, setNoting] = useState(false);
   function move(event: React.KeyboardEvent) {
     if (!event.altKey || isTyping(event.target) || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
@@ -152,6 +160,7 @@ function SentenceLine({ document, declarations, sentence, count, marked, save }:
               {sentence.off ? "Switch on" : "Switch off"}
             </MenuItem>
             <MenuItem onSelect={() => save(doubled(document, sentence)).catch(tellError)}>Duplicate</MenuItem>
+            {mirror && <MenuItem onSelect={() => mirror(sentence.id).catch(tellError)}>Mirror</MenuItem>}
             <MenuItem onSelect={() => save(moved(document, sentence, -1)).catch(tellError)}>Move up</MenuItem>
             <MenuItem onSelect={() => save(moved(document, sentence, 1)).catch(tellError)}>
               Move down

@@ -6,6 +6,7 @@ import {
   useDeclarations,
   useDuplicate,
   useGoBack,
+  useMirrorSentence,
   useRevise,
   useRun,
   useRuns,
@@ -55,6 +56,7 @@ export function StrategyPage() {
 function useSave(strategy: Strategy) {
   const revise = useRevise(strategy.id);
   const back = useGoBack(strategy.id);
+  const mirroring = useMirrorSentence(strategy.id);
   const before = strategy.revision;
   const undo = useCallback(
     (to: number) =>
@@ -64,9 +66,8 @@ function useSave(strategy: Strategy) {
       }),
     [back],
   );
-  const save = useCallback(
-    async (document: Document) => {
-      const saved = await revise.mutateAsync({ based_on: before, document });
+  const kept = useCallback(
+    (saved: Strategy) => {
       if (saved.revision !== before) {
         const outdated = saved.track.outdated;
         const runs = outdated > 0 ? ` It outdates ${plural(outdated, "run")}.` : "";
@@ -74,13 +75,21 @@ function useSave(strategy: Strategy) {
       }
       return saved;
     },
-    [revise, before, undo],
+    [before, undo],
   );
-  return { save, undo };
+  const save = useCallback(
+    async (document: Document) => kept(await revise.mutateAsync({ based_on: before, document })),
+    [revise, before, kept],
+  );
+  const mirror = useCallback(
+    async (sentence: string) => kept(await mirroring.mutateAsync({ sentence, basedOn: before })),
+    [mirroring, before, kept],
+  );
+  return { save, mirror, undo };
 }
 
 function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
-  const { save, undo } = useSave(strategy);
+  const { save, mirror, undo } = useSave(strategy);
   const [query] = useSearchParams();
   const go = useNavigate();
   const duplicate = useDuplicate();
@@ -130,6 +139,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
             evidence={evidence}
             marked={marked}
             save={save}
+            mirror={mirror}
             footer={
               <>
                 <button
