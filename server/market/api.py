@@ -8,7 +8,7 @@ from ninja import Router, Schema
 
 from config.errors import NotThere
 from market.models import SessionChainRow, Underlying
-from market.timelines import timeline
+from market.timelines import calendar_of, timeline
 
 router = Router(tags=["market"])
 
@@ -18,6 +18,7 @@ class UnderlyingOut(Schema):
     name: str
     currency: str
     multiplier: int
+    zone: str
     first: dt.date | None
     last: dt.date | None
     sessions: int
@@ -44,7 +45,7 @@ def underlyings(request: HttpRequest):
         facts = current.aggregate(n=Count("id"), first=Min("date"), last=Max("date"), crossed=Sum("crossed"))
         out.append(
             {
-                "symbol": row.symbol, "name": row.name, "currency": row.currency, "multiplier": row.multiplier,
+                "symbol": row.symbol, "name": row.name, "currency": row.currency, "multiplier": row.multiplier, "zone": calendar_of(row.calendar).tz.key,
                 "first": facts["first"], "last": facts["last"], "sessions": facts["n"],
                 "single": current.filter(snapshots=1).count(), "crossed": facts["crossed"] or 0,
             }

@@ -212,7 +212,11 @@ def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[Repl
     ]
     ends = history.at_or_before(end)
     days = [
-        {"at": int(history.times[history.first[d]]), "label": f"{history.dates[d]:%a %-d %b}"}
+        {
+            "at": int(history.times[history.first[d]]),
+            "until": int(history.times[history.first[d + 1] - 1]),
+            "label": f"{history.dates[d]:%a %-d %b}",
+        }
         for d in range(first_day, int(history.session_of[ends]) + 1)
     ]
     return {

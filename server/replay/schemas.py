@@ -107,7 +107,10 @@ class MarkOut(Schema):
 
 
 class DayOut(Schema):
+    """A session on the time bar, from its first to its last snapshot."""
+
     at: int
+    until: int
     label: str
 
 

@@ -28,6 +28,17 @@ export const useDeclarations = () =>
 export const useUnderlyings = () =>
   useQuery({ queryKey: ["underlyings"], queryFn: () => ask(api.GET("/api/market/underlyings")) });
 
+/** What an underlying is quoted in and when; empty until it is known. */
+export function useTerms(symbol: string): { currency: string; zone: string; first: string; last: string } {
+  const row = useUnderlyings().data?.find((item) => item.symbol === symbol);
+  return {
+    currency: row?.currency ?? "",
+    zone: row?.zone ?? "UTC",
+    first: row?.first ?? "",
+    last: row?.last ?? "",
+  };
+}
+
 export const useStrategies = (enabled = true) =>
   useQuery({ queryKey: ["strategies"], queryFn: () => ask(api.GET("/api/strategies")), enabled });
 

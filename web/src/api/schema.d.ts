@@ -615,6 +615,8 @@ export interface components {
             currency: string;
             /** Multiplier */
             multiplier: number;
+            /** Zone */
+            zone: string;
             /** First */
             first: string | null;
             /** Last */
@@ -1536,10 +1538,15 @@ export interface components {
             /** Expirations */
             expirations: components["schemas"]["ExpirationOut"][];
         };
-        /** DayOut */
+        /**
+         * DayOut
+         * @description A session on the time bar, from its first to its last snapshot.
+         */
         DayOut: {
             /** At */
             at: number;
+            /** Until */
+            until: number;
             /** Label */
             label: string;
         };

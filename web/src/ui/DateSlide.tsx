@@ -8,20 +8,22 @@ interface Props {
   from: number;
   to: number;
   value: number | null;
+  /** Of the exchange. */
+  zone: string;
   onChange: (at: number | null) => void;
 }
 
-function shown(at: number): string {
+function shown(at: number, zone: string): string {
   return new Date(at * 1000).toLocaleDateString("en-GB", {
     weekday: "short",
     day: "numeric",
     month: "short",
-    timeZone: "Europe/Lisbon",
+    timeZone: zone,
   });
 }
 
 /** A date pulled between an instant and the nearest expiration; answers when the hand rests. */
-export function DateSlide({ from, to, value, onChange }: Props) {
+export function DateSlide({ from, to, value, zone, onChange }: Props) {
   const [at, setAt] = useState(value ?? from);
   useEffect(() => setAt(value ?? from), [value, from]);
   return (
@@ -44,7 +46,7 @@ export function DateSlide({ from, to, value, onChange }: Props) {
           className="block size-3.5 rounded-full border-2 border-sea bg-surface"
         />
       </Slider.Root>
-      <span className="w-20 text-right">{shown(at)}</span>
+      <span className="w-20 text-right">{shown(at, zone)}</span>
     </div>
   );
 }

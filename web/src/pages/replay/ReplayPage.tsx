@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { Refusal } from "../../api/client";
+import { useTerms } from "../../api/queries";
 import { type Action, type Scene, useReplayAction, useScene } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
 import { DateSlide } from "../../ui/DateSlide";
@@ -160,6 +161,7 @@ interface MiddleProps {
 }
 
 function Middle({ scene, payoffAt, setPayoffAt, act }: MiddleProps) {
+  const terms = useTerms(scene.underlying);
   return (
     <div className="flex min-h-0 flex-col gap-3 overflow-y-auto pb-2">
       <section className="card px-3 pt-2.5 pb-1" aria-label="Position">
@@ -172,7 +174,13 @@ function Middle({ scene, payoffAt, setPayoffAt, act }: MiddleProps) {
               height={186}
               when={payoffAt === null ? "now" : "on the date below"}
             />
-            <DateSlide from={scene.at} to={scene.payoff.nearest} value={payoffAt} onChange={setPayoffAt} />
+            <DateSlide
+              zone={terms.zone}
+              from={scene.at}
+              to={scene.payoff.nearest}
+              value={payoffAt}
+              onChange={setPayoffAt}
+            />
           </>
         ) : (
           <Empty title="No position.">

@@ -20,19 +20,19 @@ const PNL: Lane = { top: 44, bottom: 76 };
 function scale(bar: Scene["bar"], width: number) {
   const starts = bar.days.map((day) => day.at);
   const room = (width - LEFT - RIGHT) / Math.max(1, starts.length);
-  const length = 8.5 * 3600;
+  const length = (day: number) => Math.max(1, bar.days[day]!.until - bar.days[day]!.at);
   const x = (at: number) => {
     const day = Math.max(
       0,
       starts.findLastIndex((start) => start <= at),
     );
-    const share = Math.min(1, Math.max(0, (at - starts[day]!) / length));
+    const share = Math.min(1, Math.max(0, (at - starts[day]!) / length(day)));
     return LEFT + (day + share) * room;
   };
   const at = (pixel: number) => {
     const place = Math.min(starts.length - 0.001, Math.max(0, (pixel - LEFT) / room));
     const day = Math.floor(place);
-    return Math.round(starts[day]! + (place - day) * length);
+    return Math.round(starts[day]! + (place - day) * length(day));
   };
   return { x, at };
 }

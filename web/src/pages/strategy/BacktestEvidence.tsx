@@ -1,7 +1,7 @@
 import { useEffect, useRef } from "react";
 import { useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useRunAction } from "../../api/queries";
+import { useRunAction, useTerms } from "../../api/queries";
 import { EquityChart } from "../../charts/EquityChart";
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
@@ -26,6 +26,7 @@ interface Props {
 /** Runs of a strategy: ask for one, watch it, read its figures, curve and trades. */
 export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) {
   const [query, setQuery] = useSearchParams();
+  const { currency } = useTerms(strategy.underlying);
   const number_ = Number(query.get("trade")) || null;
   const trade = run?.trades.find((row) => row.number === number_);
   const show = useRef(onShow);
@@ -66,10 +67,12 @@ export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) 
             <RunProgress run={row} />
           </section>
         ))}
-      {run && runs && <RunHead run={run} runs={runs} look={look} onGone={() => setQuery({})} />}
+      {run && runs && (
+        <RunHead run={run} currency={currency} runs={runs} look={look} onGone={() => setQuery({})} />
+      )}
       {run?.status === "done" && run.figures && (
         <>
-          <RunFigures figures={run.figures} />
+          <RunFigures figures={run.figures} currency={currency} />
           {trade ? (
             <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
           ) : (
@@ -78,7 +81,7 @@ export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) 
                 <EquityChart
                   curve={run.curve}
                   underlying={strategy.underlying}
-                  currency="EUR"
+                  currency={currency}
                   onDate={(at) => {
                     const near = run.trades.findLast((row) => row.opened.slice(0, 10) <= at);
                     if (near) openTrade(near.number);
@@ -96,12 +99,13 @@ export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) 
 
 interface HeadProps {
   run: Run;
+  currency: string;
   runs: Schemas["RunRow"][];
   look: (id: number) => void;
   onGone: () => void;
 }
 
-function RunHead({ run, runs, look, onGone }: HeadProps) {
+function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
   const action = useRunAction();
   const figures = run.figures;
   const stopped = ["cancelled", "interrupted", "failed"].includes(run.status);
@@ -123,7 +127,7 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
       <span className="min-w-0 truncate text-soft">
         {date(run.start)} – {date(run.end)}
         {figures &&
-          ` · ${plural(figures.single_sessions, "single-snapshot session")}, ${number(figures.sessions - figures.single_sessions)} intraday · ${number(run.cash)} EUR`}
+          ` · ${plural(figures.single_sessions, "single-snapshot session")}, ${number(figures.sessions - figures.single_sessions)} intraday · ${number(run.cash)} ${currency}`}
       </span>
       {run.outdated && <span className="pill border-loss text-loss">of revision {run.revision}</span>}
       <span className="ml-auto flex gap-3">

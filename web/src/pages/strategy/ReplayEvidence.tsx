@@ -1,7 +1,7 @@
 import { type FormEvent, useEffect, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { Refusal, type Schemas } from "../../api/client";
-import { useReplays } from "../../api/queries";
+import { useReplays, useTerms } from "../../api/queries";
 import { useRemoveReplay, useStartReplay } from "../../api/replay";
 import { ago, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
@@ -10,6 +10,7 @@ import type { Show } from "./StrategyPage";
 
 /** The strategy's replay sessions, and a new one from any date. */
 export function ReplayEvidence({ strategy, show }: { strategy: Schemas["StrategyOut"]; show: Show }) {
+  const terms = useTerms(strategy.underlying);
   const replays = useReplays(strategy.id);
   const remove = useRemoveReplay(strategy.id);
   const clear = useRef(show);
@@ -45,7 +46,9 @@ export function ReplayEvidence({ strategy, show }: { strategy: Schemas["Strategy
               <p className="mt-1 font-serif text-[14px] whitespace-pre-line">{session.note}</p>
             )}
           </div>
-          <span className="text-soft">{number(session.cash)} EUR</span>
+          <span className="text-soft">
+            {number(session.cash)} {terms.currency}
+          </span>
           <button
             type="button"
             className="link self-start"
@@ -74,7 +77,9 @@ export function ReplayEvidence({ strategy, show }: { strategy: Schemas["Strategy
 function NewSession({ strategy }: { strategy: Schemas["StrategyOut"] }) {
   const start = useStartReplay();
   const go = useNavigate();
-  const [at, setAt] = useState("2026-09-01T10:00");
+  const terms = useTerms(strategy.underlying);
+  const [typed, setTyped] = useState<string | null>(null);
+  const at = typed ?? (terms.last && `${terms.last}T10:00`);
   const [cash, setCash] = useState("50000");
   function submit(event: FormEvent) {
     event.preventDefault();
@@ -92,11 +97,11 @@ function NewSession({ strategy }: { strategy: Schemas["StrategyOut"] }) {
           type="datetime-local"
           className="field"
           value={at}
-          onChange={(event) => setAt(event.target.value)}
+          onChange={(event) => setTyped(event.target.value)}
         />
       </label>
       <label className="flex items-center gap-1.5 text-soft">
-        with EUR
+        with {terms.currency}
         <input className="field number w-24" value={cash} onChange={(event) => setCash(event.target.value)} />
       </label>
       <button type="submit" className="button primary ml-auto" disabled={start.isPending}>

@@ -10,14 +10,14 @@ function interval(figures: Figures): string {
 }
 
 /** The main figures, each with the qualifier that keeps it honest. */
-export function RunFigures({ figures }: { figures: Figures }) {
+export function RunFigures({ figures, currency }: { figures: Figures; currency: string }) {
   const recovered = figures.drawdown_recovered ? "" : ", still";
   return (
     <section className="card grid grid-cols-8 gap-x-4 gap-y-2 px-4 py-2.5" aria-label="Figures of the run">
       <Figure
         label="Final equity"
         value={number(figures.final_equity)}
-        note={`EUR, from ${number(figures.start_equity)}`}
+        note={`${currency}, from ${number(figures.start_equity)}`}
       />
       <Figure
         label="CAGR"
@@ -61,9 +61,9 @@ export function RunFigures({ figures }: { figures: Figures }) {
       <p className="col-span-8 text-xs text-soft">
         Profit factor {number(figures.trades_profit_factor, 2)}{" "}
         {figures.credit_taken > 0 &&
-          ` · credit kept ${percent(figures.trades_credit_kept, 0)} of ${number(figures.credit_taken)} EUR`}{" "}
-        · costs {number(figures.costs)} EUR · in the market {percent(figures.time_in_market, 0)} of sessions ·
-        longest without a new high {plural(figures.longest_flat, "session")}
+          ` · credit kept ${percent(figures.trades_credit_kept, 0)} of ${number(figures.credit_taken)} ${currency}`}{" "}
+        · costs {number(figures.costs)} {currency} · in the market {percent(figures.time_in_market, 0)} of
+        sessions · longest without a new high {plural(figures.longest_flat, "session")}
         {figures.stale_sessions > 0 &&
           ` · ${plural(figures.stale_sessions, "session")} valued at an older mark`}
       </p>

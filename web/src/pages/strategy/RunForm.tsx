@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { Refusal, type Schemas } from "../../api/client";
-import { useAskRun, useUnderlyings } from "../../api/queries";
+import { useAskRun, useTerms } from "../../api/queries";
 
 /** Period and cash of the next run. Problems stand under the field they are about. */
 export function RunForm({
@@ -10,12 +10,11 @@ export function RunForm({
   strategy: Schemas["StrategyOut"];
   onAsked: (id: number) => void;
 }) {
-  const underlyings = useUnderlyings();
-  const data = underlyings.data?.find((row) => row.symbol === strategy.underlying);
+  const terms = useTerms(strategy.underlying);
   const run = useAskRun(strategy.id);
   const [typed, setTyped] = useState<{ start?: string; end?: string; cash?: string }>({});
-  const start = typed.start ?? data?.first ?? "";
-  const end = typed.end ?? data?.last ?? "";
+  const start = typed.start ?? terms.first;
+  const end = typed.end ?? terms.last;
   const cash = typed.cash ?? "50000";
   const problems = run.error instanceof Refusal ? run.error.problems : [];
   const problem = (name: string) => problems.find((item) => item.path.endsWith(name))?.message;
@@ -47,7 +46,7 @@ export function RunForm({
       <h2 className="font-sans text-[15px] font-semibold">Backtest</h2>
       {field("start", "from", start, "date")}
       {field("end", "to", end, "date")}
-      {field("cash", "with EUR", cash, "text")}
+      {field("cash", `with ${terms.currency}`, cash, "text")}
       <button type="submit" className="button primary ml-auto" disabled={run.isPending || !start}>
         Run backtest
       </button>

@@ -1,7 +1,7 @@
 import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useTrade } from "../../api/queries";
+import { useTerms, useTrade } from "../../api/queries";
 import { useStartReplay } from "../../api/replay";
 import { PathChart } from "../../charts/PathChart";
 import { PayoffChart } from "../../charts/PayoffChart";
@@ -25,6 +25,7 @@ interface Props {
 export function TradeView({ run, trade, underlying, open }: Props) {
   const [at, setAt] = useState<number | null>(null);
   const detail = useTrade(run.id, trade.number, at);
+  const terms = useTerms(underlying);
   const replay = useStartReplay();
   const go = useNavigate();
   const found = detail.data;
@@ -48,7 +49,9 @@ export function TradeView({ run, trade, underlying, open }: Props) {
         <h2 className="font-sans text-[15px] font-semibold">Trade {trade.number}</h2>
         {found && <LegGlyph glyph={found.glyph} />}
         <span className="truncate text-soft">{strikes(trade)}</span>
-        <span className={`text-[18px] font-semibold ${tone(trade.pnl)}`}>{signed(trade.pnl, 2)} EUR</span>
+        <span className={`text-[18px] font-semibold ${tone(trade.pnl)}`}>
+          {signed(trade.pnl, 2)} {terms.currency}
+        </span>
         <span className="ml-auto flex gap-3">
           <button type="button" className="link" disabled={here <= 0} onClick={() => step(-1)}>
             ‹ earlier
@@ -106,7 +109,13 @@ export function TradeView({ run, trade, underlying, open }: Props) {
                 height={180}
                 when={at === null ? "at entry" : "on the date below"}
               />
-              <DateSlide from={found.payoff.base} to={found.nearest} value={at} onChange={setAt} />
+              <DateSlide
+                zone={terms.zone}
+                from={found.payoff.base}
+                to={found.nearest}
+                value={at}
+                onChange={setAt}
+              />
             </div>
           </div>
           <LegLedger legs={found.legs} currency={found.currency} />
