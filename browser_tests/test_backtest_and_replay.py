@@ -249,7 +249,7 @@ class AccessibilityStory(BrowserTestCase):
         pages = {
             "/": "Work in progress",
             f"/strategies/{self.strategy.pk}/rules": "Sentences, one by one",
-            f"/strategies/{self.strategy.pk}/backtest": "Left by sentence",
+            f"/strategies/{self.strategy.pk}/backtest": "Left by",
             f"/strategies/{self.strategy.pk}/backtest?run={run.pk}&trade={number}": "At entry",
             f"/strategies/{self.strategy.pk}/replay": "its clock stands at",
             f"/strategies/{self.strategy.pk}/text": "pick: nearest_delta",

@@ -100,6 +100,21 @@ class Scenario:
         rng = np.random.default_rng(np.random.PCG64(self.settings.seed))
         return simulate(self.sessions, rng, self.settings.step)
 
+    @cached_property
+    def _listed_since(self) -> dict[dt.date, int]:
+        """Session number in which each expiration was first listed."""
+        since: dict[dt.date, int] = {}
+        for number, date in enumerate(self.dates):
+            for expiration in listing.expirations(self.calendar, date):
+                since.setdefault(expiration, number)
+        return since
+
+    def _strikes(self, index: int, expiration: dt.date) -> list[int]:
+        """Strikes of an expiration in session ``index``: what was listed stays listed until it expires."""
+        age = index - self._listed_since[expiration]
+        monthly = listing.is_monthly(self.calendar, expiration)
+        return listing.strikes(self._range(index, age + 25), self._range(index, age + 140), monthly)
+
     def _range(self, index: int, span: int) -> tuple[float, float]:
         """Lowest and highest opening price over the last ``span`` sessions."""
         opening = self.path.spot[self.path.first[max(0, index - span) : index + 1]] / 100.0
@@ -123,8 +138,7 @@ class Scenario:
         bids, asks, ivs, forwards = [], [], [], []
         dates = listing.expirations(self.calendar, date)
         for expiration in dates:
-            monthly = listing.is_monthly(self.calendar, expiration)
-            strikes = listing.strikes(self._range(index, 25), self._range(index, 140), monthly)
+            strikes = self._strikes(index, expiration)
             settlement = self.calendar.session(expiration).close
             left = settlement - times
             tradable = np.where(times <= settlement - 60 * self.underlying.last_trade_minutes, left, 0)

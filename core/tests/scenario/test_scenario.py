@@ -19,9 +19,9 @@ from tests.demo import SHORT, demo_chains, payloads
 
 GOLDEN = {
     0: "a04cf797ed47ffdd4f51c96b03082028",
-    300: "64b3ef4d4bef5ce8b7ad352c58cb6193",
-    680: "33015e95f96f88634fa2ea56c7ada5e0",
-    749: "70b29bf11531330e2a67d066593a2602",
+    300: "d9425275c3a461c525d5babf49da6bc9",
+    680: "5840b850dad93b6b09a26bbc1ca3dfbd",
+    749: "d5a2613b2d0a51018a052a5a1940620b",
 }
 """Session number to the first half of its chain's SHA-256."""
 
@@ -136,6 +136,12 @@ class ShapeTest(unittest.TestCase):
 
 class ListingTest(unittest.TestCase):
     calendar = marrowick()
+
+    def test_what_was_listed_stays_listed_until_it_expires(self) -> None:
+        chains_ = demo_chains()
+        for before, after in zip(chains_[200:320], chains_[201:321], strict=True):
+            living = {c for c in before.contracts if c.expiration >= after.date}
+            self.assertLessEqual(living, set(after.contracts), after.date)
 
     def test_weeklies_on_three_days_and_third_fridays(self) -> None:
         found = listing.expirations(self.calendar, dt.date(2026, 10, 5))

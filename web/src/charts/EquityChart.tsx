@@ -128,7 +128,7 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
   );
   return (
     <>
-      <p className="flex gap-5 px-3 text-xs font-medium">
+      <p className="flex gap-5 overflow-hidden px-3 text-xs font-medium whitespace-nowrap">
         <span className="text-sea">— equity, {currency}</span>
         <span className="text-soft">— {underlying}, on a scale of its own</span>
         <span className="text-loss">— drawdown</span>

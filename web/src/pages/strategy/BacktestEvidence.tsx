@@ -76,8 +76,8 @@ export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) 
           {trade ? (
             <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
           ) : (
-            <div className="grid gap-3 min-[1600px]:grid-cols-2">
-              <section className="card px-2 pt-2" aria-label="Equity">
+            <div className="grid gap-3 min-[2000px]:grid-cols-2">
+              <section className="card min-w-0 px-2 pt-2" aria-label="Equity">
                 <EquityChart
                   curve={run.curve}
                   underlying={strategy.underlying}

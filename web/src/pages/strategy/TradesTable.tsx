@@ -25,7 +25,7 @@ const COLUMNS: Column[] = [
   { title: "Premium", key: (t) => t.credit, right: true },
   { title: "To close", key: (t) => t.cost_to_close, right: true },
   { title: "Held", key: (t) => t.held, right: true },
-  { title: "Left by sentence", key: (t) => t.sentence ?? 99 },
+  { title: "Left by", key: (t) => t.sentence ?? 99 },
   { title: "P/L", key: (t) => t.pnl, right: true },
   { title: "of it", key: (t) => t.of_premium ?? 0, right: true },
 ];
@@ -83,7 +83,7 @@ export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (numb
       </div>
     );
   return (
-    <section aria-label="Trades">
+    <section aria-label="Trades" className="min-w-0">
       <div className="mb-1 flex gap-3">
         <b className="font-semibold">Trades</b>
         <span className="text-soft">
