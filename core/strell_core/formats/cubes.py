@@ -137,6 +137,9 @@ def _place(
 
 
 def _atm_iv(chain: SessionChain) -> float:
+    """Percent; NaN in a session without listed options or without IV at the money."""
+    if not chain.expirations:
+        return float("nan")
     target = min(range(len(chain.expirations)), key=lambda i: abs((chain.expirations[i] - chain.date).days - ATM_DAYS))
     forward = float(chain.forward[target, -1])
     calls = [

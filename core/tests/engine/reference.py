@@ -75,6 +75,8 @@ class Recording:
         return round(10_000 * sign * math.exp(-self.rate * years) * normal(sign * d1))
 
     def _atm(self, chain: SessionChain) -> float | None:
+        if not chain.expirations:
+            return None
         target = min(chain.expirations, key=lambda e: (abs((e - chain.date).days - 30), e))
         forward = float(chain.forward[chain.expirations.index(target), -1])
         best: tuple[float, int] | None = None

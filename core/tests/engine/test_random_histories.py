@@ -1,0 +1,159 @@
+"""Engine and second implementation on histories nobody would write by hand: missing, crossed and bidless
+quotes, lost afternoons, expirations in the middle of a position, rules in odd combinations."""
+
+from __future__ import annotations
+
+import datetime as dt
+import random
+import shutil
+import tempfile
+import unittest
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks, run_steps
+from strell_core.market.calendars import marrowick
+from strell_core.scenario.generator import MK30
+from strell_core.strategy.document import normalise, parse
+from tests.engine.reference import Recording, Reference
+from tests.engine.test_sameness import bytes_of, in_cuts
+from tests.engine.test_second_implementation import trades_of_engine, trades_of_reference
+from tests.handmade import Snapshot, session_chains, timeline_of
+
+CASH = Decimal(50_000)
+FIRST = dt.date(2026, 10, 5)
+TIMES = ("09:05", "09:10", "15:40", "15:45", "15:50", "15:55", "17:25", "17:30")
+STRIKES = (3000, 3050, 3100, 3150, 3200)
+CLOSES = {session.date: session.close for session in marrowick().sessions}
+
+
+def random_quote(rng: random.Random, fair: float) -> str | None:
+    """Bid and ask around a fair value in ticks, now and then none or one that must not be used."""
+    kind = rng.random()
+    if kind < 0.06:
+        return None
+    half = rng.choice((1, 2, 4, 12))
+    bid, ask = max(0, round(fair * 20) - half), round(fair * 20) + half
+    if kind < 0.10:
+        bid, ask = ask + 2, bid
+    elif kind < 0.16:
+        bid = 0
+    return f"{bid / 20:.2f}/{max(ask, 1) / 20:.2f}"
+
+
+def random_history(rng: random.Random) -> list[Snapshot]:
+    dates = marrowick().between(FIRST, FIRST + dt.timedelta(days=24))[: rng.randint(6, 15)]
+    expirations = rng.sample(marrowick().between(FIRST + dt.timedelta(days=1), FIRST + dt.timedelta(days=28)), 4)
+    spot = 3100.0
+    snapshots: list[Snapshot] = []
+    for date in dates:
+        times = ("17:30",) if rng.random() < 0.3 else TIMES
+        if len(times) > 1 and rng.random() < 0.2:
+            times = times[: rng.randint(2, 7)]
+        for time in times:
+            spot += rng.gauss(0, 12)
+            snapshot: dict[str, Any] = {"at": f"{date} {time}", "spot": round(spot, 2)}
+            for expiration in expirations:
+                left = (expiration - date).days
+                if left < 0:
+                    continue
+                for strike in STRIKES:
+                    for right, sign in (("call", 1), ("put", -1)):
+                        intrinsic = max(0.0, sign * (spot - strike))
+                        fair = intrinsic + (2 + 4 * left**0.5) * 2.718 ** (-(((spot - strike) / 60) ** 2))
+                        quote = random_quote(rng, fair)
+                        if quote is not None:
+                            snapshot[f"{expiration}/{right}/{strike}"] = quote
+            snapshots.append(snapshot)
+    return snapshots
+
+
+def random_strategy(rng: random.Random) -> dict[str, Any]:
+    def strike() -> dict[str, Any]:
+        if rng.random() < 0.5:
+            return {"pick": "percent_from_spot", "percent": rng.choice((-1.0, 0.0, 1.5, 3.0))}
+        return {"pick": "nearest_premium", "points": rng.choice((2.0, 8.0, 15.0))}
+
+    first = {"pick": "nearest_days", "days": rng.choice((3, 7, 12)), "from": 1, "to": 25}
+    legs: list[dict[str, Any]] = []
+    for number in range(rng.randint(1, 4)):
+        later = rng.choice(({"pick": "same_expiration"}, {"pick": "days_after", "days": 5}))
+        legs.append(
+            {
+                "rule": "leg", "side": rng.choice(("sell", "buy")), "right": rng.choice(("call", "put")),
+                "ratio": rng.choice((1, 1, 2)), "strike": strike(), "expiry": first if number == 0 else later,
+            }
+        )  # fmt: skip
+    conditions = [
+        {"rule": "net_premium", "kind": rng.choice(("credit", "debit")), "points": rng.choice((0.0, 3.0))},
+        {"rule": "spread_width", "percent": rng.choice((10, 60))},
+        {"rule": "side_balance", "least": 0.3},
+    ]
+    clock = rng.choice(("09:06", "15:45", "17:30"))
+    leave = [
+        {"rule": "credit_target", "percent": rng.choice((20, 50))},
+        {"rule": "debit_target", "percent": rng.choice((10, 40))},
+        {"rule": "premium_stop", "percent": rng.choice((30, 100, 200))},
+        {"rule": "trailing_profit", "start": 10, "back": 10},
+        {"rule": "strike_fence", "call": rng.choice((-0.5, 0.5)), "put": 0.8},
+        {"rule": "days_held", "days": rng.choice((0, 2, 5)), "time": clock},
+        {"rule": "before_expiration", "days": rng.choice((0, 1, 3)), "time": clock},
+    ]
+    orders = [
+        {"rule": "fill_model", "share": rng.choice((0, 37, 100))},
+        {"rule": "commission", "per_contract": rng.choice((0.0, 0.83)), "per_order": rng.choice((0.0, 1.5))},
+        {"rule": "single_snapshots", "policy": rng.choice(("decide", "skip"))},
+        {"rule": "doubtful_marks", "percent": rng.choice((20, 200)), "last": rng.choice(("wait", "act"))},
+    ]
+    days = ["mon", "tue", "wed", "thu", "fri"]
+    return normalise(
+        {
+            "name": "random", "underlying": "MK30",
+            "enter": [
+                {"rule": "decision_times", "weekdays": rng.sample(days, rng.randint(2, 5)), "time": rng.choice(TIMES)},
+                {"rule": "open_limit", "limit": rng.choice((1, 2, 4))},
+            ],
+            "legs": [*legs, *rng.sample(conditions, rng.choice((0, 0, 1)))],
+            "size": [{"rule": "fixed_lots", "lots": rng.choice((1, 3))}],
+            "leave": rng.sample(leave, rng.randint(0, 4)), "orders": rng.sample(orders, rng.randint(0, 4)),
+        }
+    )  # fmt: skip
+
+
+class RandomHistoriesTest(unittest.TestCase):
+    maxDiff = 3000
+    entered = 0
+
+    @settings(max_examples=120, deadline=None)
+    @given(st.integers(0, 2**32 - 1))
+    def test_both_agree_and_cuts_change_nothing(self, seed: int) -> None:
+        rng = random.Random(seed)
+        chains = session_chains(random_history(rng))
+        place = Path(tempfile.mkdtemp(prefix="strell-"))
+        self.addCleanup(shutil.rmtree, place, ignore_errors=True)
+        timeline = timeline_of(chains, place / "cubes")
+        for _ in range(3):
+            document = random_strategy(rng)
+            plan = make_plan(parse(document), timeline)
+            steps = run_steps(plan, timeline, 0, len(timeline.times), CASH)
+            reference = Reference(document, Recording(chains, CLOSES, MK30.rate), CASH)
+            reference.run()
+            self.assertEqual(trades_of_engine(steps), trades_of_reference(reference))
+            self.assertEqual(steps.state.cash, reference.cash)
+            decisions = [(r.at, r.kind, r.rule) for r in steps.reasons if r.kind in ("entry", "no entry", "skipped")]
+            self.assertEqual(decisions, reference.decisions)
+            blocks = run_blocks(plan, timeline, 0, len(timeline.times), CASH)
+            self.assertEqual(bytes_of(blocks), bytes_of(steps))
+            cuts = sorted(rng.sample(range(1, len(timeline.times)), min(4, len(timeline.times) - 1)))
+            self.assertEqual(in_cuts(run_blocks, plan, timeline, cuts)[0], bytes_of(steps))
+            type(self).entered += len(steps.closed)
+        shutil.rmtree(place, ignore_errors=True)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        assert cls.entered > 100, f"only {cls.entered} trades were closed: these histories prove too little"

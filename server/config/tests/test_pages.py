@@ -1,0 +1,37 @@
+"""The page itself, the health check, and addresses that are none."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from tempfile import mkdtemp
+
+from django.conf import settings
+from django.test import TestCase, override_settings
+
+
+class PagesTest(TestCase):
+    def test_every_address_of_the_front_end_is_the_same_page(self) -> None:
+        for path in ("/", "/strategies/3/rules", "/replays/1", "/nowhere"):
+            answer = self.client.get(path)
+            self.assertEqual(answer.status_code, 200)
+            self.assertIn(b'<div id="root">', answer.content)
+            self.assertEqual(answer.headers["Cache-Control"], "no-cache")
+            self.assertIn("csrftoken", answer.cookies)
+
+    def test_without_a_build_it_says_what_to_do(self) -> None:
+        with override_settings(DIST=Path(mkdtemp())):
+            answer = self.client.get("/")
+        self.assertEqual(answer.status_code, 503)
+        self.assertIn(b"./strell demo", answer.content)
+
+    def test_the_api_answers_unknown_addresses_itself(self) -> None:
+        self.assertEqual(self.client.get("/api/nothing").status_code, 404)
+
+    def test_health(self) -> None:
+        self.assertEqual(self.client.get("/health").json(), {"status": "ready"})
+
+    def test_nothing_is_fetched_from_elsewhere(self) -> None:
+        page = (settings.DIST / "index.html").read_text()
+        styles = "".join(path.read_text() for path in settings.DIST.glob("assets/*.css"))
+        for text in (page, styles):
+            self.assertNotRegex(text, r"(src|href|url)\s*[=(]\s*[\"']?(https?:)?//")

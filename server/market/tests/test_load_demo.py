@@ -1,0 +1,42 @@
+"""The demo's own work: strategies, finished runs and a replay session, made once."""
+
+from __future__ import annotations
+
+import io
+
+from django.contrib.auth.models import User
+from django.core.management import call_command
+
+from config.tests.demo import DemoTestCase
+from market.models import SessionChainRow
+from replay.models import ReplaySession
+from runs.models import Run
+from runs.warm import warm_up
+from strategies.models import Strategy
+
+
+class LoadDemoTest(DemoTestCase):
+    def load(self) -> str:
+        out = io.StringIO()
+        call_command("load_demo", stdout=out)
+        return out.getvalue()
+
+    def test_it_shows_work_in_progress_and_does_it_once(self) -> None:
+        before = SessionChainRow.objects.count()
+        self.assertIn("The demo is loaded.", self.load())
+        demo = User.objects.get(username="demo")
+        self.assertTrue(demo.check_password("harbour-lantern"))
+        self.assertFalse(demo.is_superuser or demo.is_staff)
+        self.assertEqual(Strategy.objects.of(demo).count(), 3)
+        runs = Run.objects.of(demo)
+        self.assertEqual([run.status for run in runs], ["done"] * 3)
+        session = ReplaySession.objects.of(demo).get()
+        self.assertTrue(session.note)
+        self.assertIsNotNone(session.trade)
+        self.load()
+        self.assertEqual((Strategy.objects.of(demo).count(), runs.count()), (3, 3))
+        self.assertEqual(SessionChainRow.objects.count(), before, "data that is there is not made again")
+
+    def test_warming_up_changes_nothing(self) -> None:
+        warm_up(self.history())
+        self.assertEqual((Run.objects.count(), Strategy.objects.count()), (0, 1))
