@@ -161,6 +161,20 @@ class RulesStory(BrowserTestCase):
         self.more(2, "Remove")
         expect(self.sentence(2)).to_contain_text("Only while fewer than")
 
+    def test_a_sentence_is_dragged_within_its_section_only(self) -> None:
+        exits = [self.sentence(n).inner_text() for n in (6, 7, 8)]
+        handle = self.sentence(8).get_by_title("Drag to reorder")
+        handle.drag_to(self.sentence(6))
+        expect(self.sentence(6)).to_contain_text("1 day before expiration")
+        expect(self.sentence(7)).to_contain_text(exits[0].splitlines()[1])
+        self.sentence(6).get_by_title("Drag to reorder").drag_to(self.sentence(2))
+        expect(self.sentence(2)).to_contain_text("Only while fewer than")
+
+    def test_a_replay_starts_from_the_instant_looked_at(self) -> None:
+        self.page.get_by_role("button", name="Replay from here").click()
+        expect(self.page.locator("[data-clock]")).to_have_text("Wed 4 Nov 2026 15:45")
+        expect(self.page.get_by_text("No position.")).to_be_visible()
+
     def more(self, number: int, what: str) -> None:
         self.sentence(number).hover()
         self.sentence(number).get_by_role("button", name=f"More for sentence {number}").click()

@@ -34,6 +34,9 @@ postgres_start() {
   fi
   postgres_running && return 0
   POSTGRES_OURS=yes
+  # another program may have taken the port since the last start
+  STRELL_DB_PORT=$(free_port "$STRELL_DB_PORT")
+  echo "$STRELL_DB_PORT" > "$STRELL_STATE/postgres.port"
   local options="-p $STRELL_DB_PORT -c listen_addresses=127.0.0.1 -c unix_socket_directories=$PG_HOME"
   if ! "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -D "$PG_HOME/data" -l "$PG_HOME/log" -o "$options" start >/dev/null; then
     tail -n 5 "$PG_HOME/log" >&2

@@ -1,11 +1,13 @@
 import { useEffect, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { usePreview } from "../../api/queries";
+import { useStartReplay } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
 import { number, percent, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { ErrorNote, Figure, Skeleton } from "../../ui/parts";
+import { tellError } from "../../ui/toast";
 import { Candidates } from "./Candidates";
 import { DecisionStrip } from "./DecisionStrip";
 
@@ -36,6 +38,7 @@ export function RulesEvidence({ strategy, at, run, onPreview }: Props) {
         <InstantField shown={found?.local ?? at ?? ""} onChange={goTo} />
         <Neighbour label="‹ decision before" to={found?.neighbours.before} go={goTo} />
         <Neighbour label="next decision ›" to={found?.neighbours.after} go={goTo} />
+        {found && <ReplayFromHere strategy={strategy.id} at={found.local} />}
         <span className="ml-auto text-xs text-soft">
           {found && `${found.zone}, answered in ${number(found.took)} ms`}
         </span>
@@ -45,6 +48,27 @@ export function RulesEvidence({ strategy, at, run, onPreview }: Props) {
       {!found && preview.isPending && <Skeleton className="h-96" />}
       {found && !preview.error && <Answer preview={found} strategy={strategy} />}
     </div>
+  );
+}
+
+/** An empty account at this instant, to try by hand what the rules would do. */
+function ReplayFromHere({ strategy, at }: { strategy: number; at: string }) {
+  const start = useStartReplay();
+  const go = useNavigate();
+  return (
+    <button
+      type="button"
+      className="link"
+      disabled={start.isPending}
+      onClick={() =>
+        start.mutate(
+          { strategy, at, cash: 50_000 },
+          { onSuccess: (session) => go(`/replays/${session.id}`), onError: tellError },
+        )
+      }
+    >
+      Replay from here
+    </button>
   );
 }
 

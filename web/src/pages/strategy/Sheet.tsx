@@ -108,6 +108,8 @@ interface LineProps {
 
 function SentenceLine({ document, declarations, sentence, count, marked, save, mirror }: LineProps) {
   const [noting, setNoting] = useState(false);
+  // only sentences of the same section may be dropped here
+  const dragged = `text/x-sentence-${sentence.section}`;
   function move(event: React.KeyboardEvent) {
     if (!event.altKey || isTyping(event.target) || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
     event.preventDefault();
@@ -116,10 +118,25 @@ function SentenceLine({ document, declarations, sentence, count, marked, save, m
   return (
     <li
       onKeyDown={move}
+      onDragOver={(event) => {
+        if (event.dataTransfer.types.includes(dragged)) event.preventDefault();
+      }}
+      onDrop={(event) => {
+        const from = Number(event.dataTransfer.getData(dragged));
+        if (from !== sentence.index)
+          save(moved(document, { ...sentence, index: from }, sentence.index - from)).catch(tellError);
+      }}
       data-sentence={sentence.id}
       className={`group -mx-5 grid grid-cols-[34px_1fr_auto_14px] items-baseline gap-x-1 px-5 py-[3px] font-serif text-[15px] leading-[21px] ${marked ? "bg-mark" : ""} ${sentence.off ? "opacity-55" : ""}`}
     >
-      <span className="font-sans text-xs text-soft">{sentence.number}</span>
+      <span
+        draggable
+        title="Drag to reorder"
+        className="cursor-grab font-sans text-xs text-soft"
+        onDragStart={(event) => event.dataTransfer.setData(dragged, String(sentence.index))}
+      >
+        {sentence.number}
+      </span>
       <div>
         <span className={sentence.off ? "line-through" : ""}>
           {sentence.tokens.map((token, i) => {
