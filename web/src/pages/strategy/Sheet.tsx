@@ -129,6 +129,7 @@ function SentenceLine({ document, declarations, sentence, count, marked, save, m
       data-sentence={sentence.id}
       className={`group -mx-5 grid grid-cols-[34px_1fr_auto_14px] items-baseline gap-x-1 px-5 py-[3px] font-serif text-[15px] leading-[21px] ${marked ? "bg-mark" : ""} ${sentence.off ? "opacity-55" : ""}`}
     >
+      {/* biome-ignore lint/a11y/noStaticElementInteractions: by keyboard, Alt and the arrows move a sentence */}
       <span
         draggable
         title="Drag to reorder"

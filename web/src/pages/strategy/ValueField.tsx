@@ -1,5 +1,5 @@
 import { Slider, ToggleGroup } from "radix-ui";
-import { useId } from "react";
+import { useId, useState } from "react";
 import type { Schemas } from "../../api/client";
 
 type Param = Schemas["ParamOut"];
@@ -116,6 +116,9 @@ function NumberEditor({
 }: Omit<Props, "problem"> & { id: string; invalidity: object }) {
   const { minimum, maximum, step } = param;
   const number = Number(value);
+  const [typed, setTyped] = useState<string | null>(null);
+  const digits = String(step).split(".")[1]?.length ?? 0;
+  const shown = typed ?? (typeof value === "number" ? value.toFixed(digits) : String(value ?? ""));
   const slides =
     minimum !== null && maximum !== null && (maximum - minimum) / step <= 400 && Number.isFinite(number);
   return (
@@ -129,7 +132,10 @@ function NumberEditor({
             max={maximum}
             step={step}
             value={[Math.min(maximum, Math.max(minimum, number))]}
-            onValueChange={([slid]) => onChange(Number(slid!.toFixed(6)))}
+            onValueChange={([slid]) => {
+              setTyped(null);
+              onChange(Number(slid!.toFixed(6)));
+            }}
           >
             <Slider.Track className="relative h-1 flex-1 rounded bg-line">
               <Slider.Range className="absolute h-full rounded bg-sea" />
@@ -148,8 +154,11 @@ function NumberEditor({
         inputMode="decimal"
         autoFocus={focus}
         onFocus={(event) => event.target.select()}
-        value={value === null || value === undefined ? "" : String(value)}
-        onChange={(event) => onChange(read(event.target.value))}
+        value={shown}
+        onChange={(event) => {
+          setTyped(event.target.value);
+          onChange(read(event.target.value));
+        }}
         {...invalidity}
       />
     </div>
