@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import fcntl
 import hashlib
 import shutil
@@ -11,7 +12,7 @@ from pathlib import Path
 
 from django.conf import settings
 
-from config.errors import NotThere
+from config.errors import NotThere, Refused
 from market.models import SessionChainRow, Underlying
 from strell_core.formats import cubes
 from strell_core.market import instruments
@@ -82,3 +83,22 @@ def data_digest(row: Underlying) -> str:
     for date, digest in current.values_list("date", "digest"):
         whole.update(f"{date}{digest}".encode())
     return whole.hexdigest()
+
+
+def instant_of(history: Timeline, text: str | None) -> int:
+    """Timeline index of an exchange-local date and time like ``2026-11-04T15:45`` (the last snapshot
+    not after it); the last decision-worthy snapshot without one."""
+    if not text:
+        return len(history.times) - 1
+    try:
+        when = dt.datetime.fromisoformat(text)
+    except ValueError as error:
+        raise Refused(f"'{text}' is not a date and time; write it like 2026-11-04T15:45.") from error
+    at = history.calendar.instant(when.date(), when.time()) if when.tzinfo is None else int(when.timestamp())
+    first, last = history.calendar.local(int(history.times[0])), history.calendar.local(int(history.times[-1]))
+    if at < int(history.times[0]) or when.date() > last.date():
+        raise Refused(
+            f"There is no data at {when:%-d %b %Y %H:%M}: recorded is {first:%-d %b %Y} to {last:%-d %b %Y}.",
+            [{"path": "at", "message": "outside the recorded history"}],
+        )
+    return history.at_or_before(at)

@@ -8,6 +8,7 @@ from decimal import Decimal
 from fractions import Fraction
 
 from replay.models import ReplayFill
+from strell_core.engine.settlement import settlement_parts
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money
 from strell_core.market.timeline import Timeline
@@ -72,14 +73,3 @@ def position(history: Timeline, fills: Iterable[ReplayFill], cash: Decimal, at: 
             settled = history.cubes[contract.expiration].settlement_at
             held[contract] = replace(take(item, -item.contracts, value), settled_at=settled)
     return Position(tuple(held[key] for key in sorted(held)), cash, costs)
-
-
-def settlement_parts(history: Timeline, contract: ContractKey, at: int) -> int | None:
-    """Intrinsic value in parts once a contract has settled by ``at``, else ``None``."""
-    cube = history.cubes.get(contract.expiration)
-    session = history.session_index(contract.expiration)
-    if cube is None or session is None or at < cube.settlement_at:
-        return None
-    per_cent = int(Decimal(PARTS) / (100 * history.underlying.quantum))
-    sign = 1 if contract.right == "call" else -1
-    return max(0, sign * (int(history.settlement[session]) - contract.strike * 100) * per_cent)

@@ -10,15 +10,16 @@ import numpy as np
 from config.errors import Refused
 from market.payoffs import GREEKS, Holding, glyph, greeks, payoff
 from replay.models import ReplayFill, ReplaySession
-from replay.position import Held, Position, position, settlement_parts
+from replay.position import Held, Position, position
 from replay.services import active_fills, facts, history_of
 from runs.rows import amount_text
 from strell_core.engine.marks import stretch
 from strell_core.engine.plan import make_plan
+from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import LegState, TradeState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import Timeline, valid_quotes
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
 from strell_core.strategy.kinds import TRUTH_WORDS
@@ -237,7 +238,7 @@ def _pnl_series(history: Timeline, session: ReplaySession, fills: list[ReplayFil
         row = cube.row(contract.right, contract.strike)
         inside = np.clip(rows - cube.start, 0, cube.bid.shape[1] - 1)
         bid, ask = cube.bid[row, inside].astype(np.int64), cube.ask[row, inside].astype(np.int64)
-        valid = (bid >= 0) & (ask > 0) & (bid <= ask)
+        valid = valid_quotes(bid, ask)
         last = np.maximum.accumulate(np.where(valid, np.arange(len(rows)), 0))
         mark = ((bid + ask) * (PARTS / 2))[last]
         settled = settlement_parts(history, contract, int(times[-1]))

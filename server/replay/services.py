@@ -11,12 +11,11 @@ from django.db import transaction
 from django.db.models import Max
 
 from config.errors import NotThere, Refused
-from market.timelines import timeline
+from market.timelines import instant_of, timeline
 from replay.models import ReplayFill, ReplaySession
 from replay.position import position
 from runs import services as runs
 from strategies import services as strategies
-from strategies.preview import instant_of
 from strell_core.engine.fills import fill_price
 from strell_core.engine.state import closed_trade
 from strell_core.market.instruments import ContractKey

@@ -5,9 +5,8 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from config.errors import Refused
 from market.payoffs import Holding, glyph, greeks, payoff
-from market.timelines import timeline
+from market.timelines import instant_of, timeline
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import fill_price
 from strell_core.engine.plan import DUE, MISSED, POLICY_SKIP, Plan, make_plan
@@ -25,25 +24,6 @@ STATUS_TEXT = {
     DUE: "a decision time", MISSED: "the decision time has no snapshot near it",
     POLICY_SKIP: "single-snapshot session, entries are skipped", None: "not a decision time: what if it were",
 }  # fmt: skip
-
-
-def instant_of(history: Timeline, text: str | None) -> int:
-    """Timeline index of an exchange-local date and time like ``2026-11-04T15:45`` (the last snapshot
-    not after it); the last decision-worthy snapshot without one."""
-    if not text:
-        return len(history.times) - 1
-    try:
-        when = dt.datetime.fromisoformat(text)
-    except ValueError as error:
-        raise Refused(f"'{text}' is not a date and time; write it like 2026-11-04T15:45.") from error
-    at = history.calendar.instant(when.date(), when.time()) if when.tzinfo is None else int(when.timestamp())
-    first, last = history.calendar.local(int(history.times[0])), history.calendar.local(int(history.times[-1]))
-    if at < int(history.times[0]) or when.date() > last.date():
-        raise Refused(
-            f"There is no data at {when:%-d %b %Y %H:%M}: recorded is {first:%-d %b %Y} to {last:%-d %b %Y}.",
-            [{"path": "at", "message": "outside the recorded history"}],
-        )
-    return history.at_or_before(at)
 
 
 def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from typing import Any
 
 from strell_core.engine.marks import NEVER, stretch
 from strell_core.engine.plan import DUE, MISSED, Plan
+from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import (
     Advanced,
     ClosedTrade,
@@ -155,16 +156,11 @@ class _Step:
     def settle(self) -> None:
         """Cash-settle legs whose settlement instant has passed, at the official value."""
         for trade in list(self.trades.values()):
-            due = [leg for leg in trade.legs if self._settlement(leg) is not None]
+            due = [(leg, parts) for leg in trade.legs if (parts := self._settled(leg)) is not None]
             if not due:
                 continue
             self.orders = [order for order in self.orders if order.trade != trade.number]
-            for leg in due:
-                value = self._settlement(leg)
-                sign = 1 if leg.contract.right == "call" else -1
-                spot_parts = (value or 0) * self.plan.spot_parts
-                strike_parts = leg.contract.strike * 100 * self.plan.spot_parts
-                parts = max(0, sign * (spot_parts - strike_parts))
+            for leg, parts in due:
                 trade = self._close_leg(trade, leg, parts, "settlement")
                 trade = self._book(
                     trade, "settlement", leg.contract, -leg.contracts, parts, self._amount(-leg.contracts, parts)
@@ -174,13 +170,8 @@ class _Step:
             if not trade.legs:
                 self._finish(trade, "settlement", self.observation.instant, {}, ())
 
-    def _settlement(self, leg: LegState) -> int | None:
-        """Official value (0.01 points) if the leg has settled by now and the value is recorded."""
-        settles = self.timeline.cubes[leg.contract.expiration].settlement_at
-        if self.observation.instant < settles:
-            return None
-        session = self.timeline.session_index(leg.contract.expiration)
-        return None if session is None else int(self.timeline.settlement[session])
+    def _settled(self, leg: LegState) -> int | None:
+        return settlement_parts(self.timeline, leg.contract, self.observation.instant)
 
     def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any) -> TradeState:
         record = LegClose(

@@ -9,7 +9,7 @@ import numpy as np
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import TradeState
 from strell_core.market.prices import PARTS
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import Timeline, valid_quotes
 from strell_core.strategy.kinds import PositionLeg, Stretch
 
 NEVER = -(2**62)
@@ -31,7 +31,7 @@ def stretch(plan: Plan, trade: TradeState, timeline: Timeline, begin: int, end: 
         row = cube.row(leg.contract.right, leg.contract.strike)
         window = slice(begin - cube.start, end - cube.start)
         bid, ask = cube.bid[row, window].astype(np.int64), cube.ask[row, window].astype(np.int64)
-        good = (bid >= 0) & (ask > 0) & (bid <= ask)
+        good = valid_quotes(bid, ask)
         valued &= good
         can_close &= good if leg.contracts < 0 else good & (bid > 0)
         mid += leg.contracts * ((bid + ask) * (PARTS // 2) - leg.opened_parts)
@@ -48,7 +48,7 @@ def stretch(plan: Plan, trade: TradeState, timeline: Timeline, begin: int, end: 
     return Stretch(
         legs, trade.opening, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
         timeline.minute[begin:end], timeline.spot[begin:end], closable, mid, valued, can_close, doubtful,
-        np.maximum.accumulate(known), plan.spot_parts,
+        np.maximum.accumulate(known),
     )  # fmt: skip
 
 

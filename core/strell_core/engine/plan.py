@@ -9,7 +9,6 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.market.prices import PARTS, SPOT_SCALE
 from strell_core.market.timeline import Timeline
 from strell_core.measures.declaration import WEEKDAYS
 from strell_core.strategy import catalogue, kinds
@@ -44,11 +43,6 @@ class Plan:
     @cached_property
     def decides_single(self) -> bool:
         return bool(self.strategy.orders["single_snapshots"]["policy"] == "decide")
-
-    @cached_property
-    def spot_parts(self) -> int:
-        """Parts of a quantum in 0.01 points of the underlying."""
-        return int(Decimal(PARTS) / (SPOT_SCALE * self.quantum))
 
     def decision(self, timeline: Timeline, index: int) -> str | None:
         """Whether snapshot ``index`` is a decision time: due, missed, skipped by policy, or not one."""

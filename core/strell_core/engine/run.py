@@ -19,7 +19,7 @@ from strell_core.engine.fills import match
 from strell_core.engine.marks import NEVER, stretch, stretch_end
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Order, Reason, TradeState
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import Timeline, valid_quotes
 from strell_core.strategy.kinds import TRUE
 
 Progress = Callable[[int], None]
@@ -134,7 +134,7 @@ def _first_fill(timeline: Timeline, order: Order, index: int, end: int) -> int:
     for leg, cube in zip(order.legs, cubes, strict=True):
         row, window = cube.row(leg.contract.right, leg.contract.strike), slice(index - cube.start, stop - cube.start)
         bid, ask = cube.bid[row, window], cube.ask[row, window]
-        usable &= (bid >= (1 if leg.contracts < 0 else 0)) & (ask > 0) & (bid <= ask)
+        usable &= valid_quotes(bid, ask) & ((bid > 0) | (leg.contracts > 0))
     hits = np.flatnonzero(usable)
     return index + int(hits[0]) if len(hits) else stop
 

@@ -23,9 +23,6 @@ IntArray = npt.NDArray[np.int32]
 FORMAT_VERSION = 1
 NO_QUOTE = -1
 """Bid and ask of a contract that was not quoted in a snapshot."""
-NO_IV = 0
-"""Stored IV of a quote that has none."""
-IV_GRID = 10_000
 _RIGHTS = ("call", "put")
 
 

@@ -22,6 +22,11 @@ NO_DELTA = -32768
 """Stored delta of a quote that has none."""
 
 
+def valid_quotes(bid: npt.NDArray[np.integer], ask: npt.NDArray[np.integer]) -> npt.NDArray[np.bool_]:
+    """Quotes that may be used, elementwise: bid ≥ 0, ask > 0, bid ≤ ask (semantics rule 3)."""
+    return (bid >= 0) & (ask > 0) & (bid <= ask)
+
+
 class Quote(NamedTuple):
     """One contract at one instant: quanta, 0.0001 of volatility, 0.0001 of delta (``None``: none)."""
 
@@ -32,7 +37,7 @@ class Quote(NamedTuple):
 
     @property
     def valid(self) -> bool:
-        """Bid ≥ 0, ask > 0, bid ≤ ask (semantics rule 3)."""
+        """As :func:`valid_quotes`."""
         return 0 <= self.bid <= self.ask and self.ask > 0
 
 
@@ -88,7 +93,7 @@ class ExpirationSlice:
     @property
     def valid(self) -> npt.NDArray[np.bool_]:
         """Quotes that may be traded on (semantics rule 3)."""
-        return (self.bid >= 0) & (self.ask > 0) & (self.bid <= self.ask)
+        return valid_quotes(self.bid, self.ask)
 
 
 class ChainView:

@@ -12,7 +12,7 @@ import numpy.typing as npt
 from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, LegClose
 from strell_core.market.prices import PARTS
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import Timeline, valid_quotes
 
 Floats = npt.NDArray[np.float64]
 STILL_OPEN = 2**62
@@ -53,7 +53,7 @@ def leg_mid(timeline: Timeline, held: HeldLeg) -> tuple[npt.NDArray[np.int64], n
     row = cube.row(held.leg.contract.right, held.leg.contract.strike)
     window = slice(held.begin - cube.start, held.end - cube.start)
     bid, ask = cube.bid[row, window].astype(np.int64), cube.ask[row, window].astype(np.int64)
-    valid = (bid >= 0) & (ask > 0) & (bid <= ask)
+    valid = valid_quotes(bid, ask)
     last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
     mid = np.where(last >= 0, ((bid + ask) * (PARTS // 2))[np.maximum(last, 0)], held.leg.opened_parts)
     return mid, ~valid

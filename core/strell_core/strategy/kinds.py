@@ -86,8 +86,6 @@ class Stretch:
     """The mark is too wide, or the snapshot the last of several, for a profit target to trust."""
     best: Ints
     """Highest mid P/L since the first fill, this snapshot included."""
-    quantum_per_spot: int
-    """Parts of a quantum in 0.01 points of the underlying."""
 
     def judged(self, truth: npt.NDArray[np.bool_], valued: npt.NDArray[np.bool_]) -> Truths:
         """Three-valued truths from two masks."""

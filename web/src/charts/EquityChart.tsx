@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { day, number, signedPercent } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, type Ink, tooltip } from "./look";
+import { axis, type Ink, linkedPointer, tooltip } from "./look";
 
 interface Props {
   curve: Schemas["CurveOut"];
@@ -59,7 +59,7 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
           { left: 14, right: 52, top: 8, height: "60%" },
           { left: 14, right: 52, top: "72%", bottom: 24 },
         ],
-        axisPointer: { link: [{ xAxisIndex: "all" }], lineStyle: { color: c.soft, type: "dotted" } },
+        axisPointer: linkedPointer(c),
         tooltip: {
           trigger: "axis",
           ...tooltip(c),

@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { day, number, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, endLabel, type Ink, tooltip } from "./look";
+import { axis, endLabel, type Ink, linkedPointer, tooltip } from "./look";
 
 interface Props {
   path: Schemas["PathOut"];
@@ -40,7 +40,7 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
           { left: 10, right: 62, top: 12, height: "30%" },
           { left: 10, right: 62, top: "44%", bottom: 22 },
         ],
-        axisPointer: { link: [{ xAxisIndex: "all" }], lineStyle: { color: c.soft, type: "dotted" } },
+        axisPointer: linkedPointer(c),
         tooltip: {
           trigger: "axis",
           ...tooltip(c),

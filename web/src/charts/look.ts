@@ -48,6 +48,11 @@ export function tooltip(colours: Ink) {
   };
 }
 
+/** One crosshair through all charts that stand above each other. */
+export function linkedPointer(colours: Ink) {
+  return { link: [{ xAxisIndex: "all" }], lineStyle: { color: colours.soft, type: "dotted" } };
+}
+
 export function endLabel(text: string, color: string) {
   return { show: true, formatter: text, color, fontSize: 11, fontFamily: FONT, distance: 4 };
 }

@@ -83,11 +83,7 @@ function Session({ id }: { id: number }) {
   return (
     <>
       <Band scene={now} />
-      <div
-        className="flex h-[calc(100vh-62px)] min-h-[640px] flex-col"
-        data-busy={action.isPending}
-        data-instant={now.at}
-      >
+      <div className="flex h-[calc(100vh-62px)] min-h-[640px] flex-col">
         <Head scene={now} />
         <div className="grid min-h-0 flex-1 grid-cols-[290px_minmax(380px,1fr)_300px] gap-3 px-[18px] pt-3">
           <Chain

@@ -32,7 +32,7 @@ export function RulesEvidence({ strategy, at, run, onPreview }: Props) {
   const goTo = (instant: string) => setQuery({ at: instant }, { replace: true });
   const found = preview.data;
   return (
-    <div className="flex flex-col gap-3" data-settled={preview.isSuccess && !preview.isPlaceholderData}>
+    <div className="flex flex-col gap-3">
       <div className="flex flex-wrap items-center gap-3">
         <h2 className="font-sans text-[15px] font-semibold">What the rules would do</h2>
         <InstantField shown={found?.local ?? at ?? ""} onChange={goTo} />

@@ -1,0 +1,18 @@
+"""What an expired contract is worth (semantics rule 10)."""
+
+from __future__ import annotations
+
+from strell_core.market.instruments import ContractKey, Right
+from strell_core.market.prices import SPOT_SCALE, spot_to_parts
+from strell_core.market.timeline import Timeline
+
+
+def settlement_parts(timeline: Timeline, contract: ContractKey, instant: int) -> int | None:
+    """Intrinsic value at the official settlement in parts of a quantum, once the contract has settled
+    by epoch second ``instant`` and the value is recorded; else ``None``."""
+    cube = timeline.cubes.get(contract.expiration)
+    session = timeline.session_index(contract.expiration)
+    if cube is None or session is None or instant < cube.settlement_at:
+        return None
+    above = int(timeline.settlement[session]) - contract.strike * SPOT_SCALE
+    return max(0, Right(contract.right).sign * spot_to_parts(above, timeline.underlying.quantum))
