@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import signal
 import time
 from decimal import Decimal
 
 from django.db import connection, transaction
-from playwright.sync_api import expect
+from playwright.sync_api import APIResponse, Error, Route, expect
 
 from browser_tests.stage import LEASE_SECONDS, BrowserTestCase
 from market.timelines import timeline
@@ -23,6 +24,30 @@ class BacktestStory(BrowserTestCase):
         run = runs.ask(self.user, self.strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
         runs.carry_out(run.pk)
         return run
+
+    def test_a_first_answer_that_is_overtaken_by_its_push_is_asked_for_again(self) -> None:
+        self.sign_in(f"/strategies/{self.strategy.pk}/backtest")
+        self.stop("worker", signal.SIGTERM)
+        held: list[tuple[Route, APIResponse]] = []
+
+        def hold(route: Route) -> None:
+            if held:
+                route.continue_()
+            else:
+                held.append((route, route.fetch()))
+
+        self.page.route(re.compile(r"/api/runs/\d+$"), hold)
+        self.page.get_by_role("button", name="Run backtest").click()
+        expect(self.page.get_by_text("waiting for a worker")).to_be_visible()
+        while not held:
+            self.page.wait_for_timeout(50)
+        self.assertEqual(held[0][1].json()["status"], "queued")
+        self.start_worker()
+        expect(self.page.get_by_role("link", name=re.compile("^Backtest MAR"))).to_be_visible(timeout=30_000)
+        route, answer = held[0]
+        with contextlib.suppress(Error):  # the page no longer waits for it
+            route.fulfill(response=answer)
+        expect(self.page.get_by_role("region", name="Figures of the run")).to_contain_text("Final equity")
 
     def test_from_click_to_trade_to_replay_and_back_after_a_restart(self) -> None:
         self.sign_in(f"/strategies/{self.strategy.pk}/backtest")

@@ -35,6 +35,15 @@ export function useConnected(): boolean {
   );
 }
 
+/**
+ * Asks again for everything under a key. A first fetch that is under way is dropped before: it may have
+ * read what was there before the change, and invalidating alone would take its answer for the new one.
+ */
+export async function renew(cache: QueryClient, ...queryKey: unknown[]) {
+  await cache.cancelQueries({ queryKey, predicate: (query) => query.state.data === undefined });
+  await cache.invalidateQueries({ queryKey });
+}
+
 function refresh(cache: QueryClient, message: Message) {
   if (message.topic === "progress") {
     const step = (run: RunRow): RunRow =>
@@ -44,16 +53,16 @@ function refresh(cache: QueryClient, message: Message) {
     return;
   }
   if (message.topic === "run") {
-    cache.invalidateQueries({ queryKey: ["runs", message.strategy] });
-    cache.invalidateQueries({ queryKey: ["run", message.id] });
-    cache.invalidateQueries({ queryKey: ["active-runs"] });
-    cache.invalidateQueries({ queryKey: ["strategies"] });
-    cache.invalidateQueries({ queryKey: ["strategy", message.strategy] });
+    renew(cache, "runs", message.strategy);
+    renew(cache, "run", message.id);
+    renew(cache, "active-runs");
+    renew(cache, "strategies");
+    renew(cache, "strategy", message.strategy);
   } else if (message.topic === "strategy") {
-    cache.invalidateQueries({ queryKey: ["strategies"] });
-    cache.invalidateQueries({ queryKey: ["strategy", message.id] });
+    renew(cache, "strategies");
+    renew(cache, "strategy", message.id);
   } else if (message.topic === "everything") {
-    cache.invalidateQueries();
+    renew(cache);
   }
 }
 
@@ -75,10 +84,8 @@ export function listen(cache: QueryClient): () => void {
         wait = 500;
         say(true);
         // what was said before this socket was there is asked for
-        if (lost) cache.invalidateQueries();
-        else
-          for (const key of ["runs", "run", "active-runs"])
-            cache.invalidateQueries({ queryKey: [key] }, { cancelRefetch: false });
+        if (lost) renew(cache);
+        else for (const key of ["runs", "run", "active-runs"]) renew(cache, key);
         lost = false;
         return;
       }

@@ -1,7 +1,7 @@
 /** Server state: every read is a query, every write a mutation that refreshes what it changed. */
 import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, Refusal, type Schemas } from "./client";
-import { RUN_KEYS } from "./push";
+import { RUN_KEYS, renew } from "./push";
 
 export const client = new QueryClient({
   defaultOptions: {
@@ -189,7 +189,7 @@ function useRunWrite<T>(
   return useMutation({
     mutationFn: write,
     onSuccess: (_, given) => {
-      for (const key of keys(given)) cache.invalidateQueries({ queryKey: [key] });
+      for (const key of keys(given)) renew(cache, key);
     },
   });
 }
