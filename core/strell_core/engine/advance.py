@@ -11,6 +11,7 @@ import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any
 
 from strell_core.engine.marks import NEVER, stretch
@@ -118,6 +119,10 @@ def decide_entry(
     return EntryDecision(tuple(verdicts), selection, lots)
 
 
+def _closing_legs(trade: TradeState) -> tuple[OrderLeg, ...]:
+    return tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in trade.legs)
+
+
 class _Step:
     """Work of one snapshot: a mutable sheet of paper around frozen values."""
 
@@ -161,7 +166,7 @@ class _Step:
                 continue
             self.orders = [order for order in self.orders if order.trade != trade.number]
             for leg, parts in due:
-                trade = self._close_leg(trade, leg, parts, "settlement")
+                trade = self._close_leg(trade, leg, parts, "settlement", leg.contracts)
                 trade = self._book(
                     trade, "settlement", leg.contract, -leg.contracts, parts, self._amount(-leg.contracts, parts)
                 )
@@ -173,14 +178,15 @@ class _Step:
     def _settled(self, leg: LegState) -> int | None:
         return settlement_parts(self.timeline, leg.contract, self.observation.instant)
 
-    def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any) -> TradeState:
-        record = LegClose(
-            leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, parts, self.observation.instant, how
-        )
+    def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any, contracts: int) -> TradeState:
+        """The trade after ``contracts`` of a leg (signed as held) are gone."""
+        record = LegClose(leg.leg_id, leg.contract, contracts, leg.opened_parts, parts, self.observation.instant, how)
+        left = leg.contracts - contracts
+        legs = [dataclasses.replace(item, contracts=left) if item is leg else item for item in trade.legs]
         return dataclasses.replace(
             trade,
-            legs=tuple(other for other in trade.legs if other is not leg),
-            realised=trade.realised + leg.contracts * (parts - leg.opened_parts),
+            legs=tuple(item for item in legs if item.contracts),
+            realised=trade.realised + contracts * (parts - leg.opened_parts),
             closed_legs=(*trade.closed_legs, record),
         )
 
@@ -197,41 +203,64 @@ class _Step:
 
     # (2) fills of earlier orders
     def apply(self, fills: Sequence[Fill]) -> None:
-        by_id = {order.id: order for order in self.orders}
         for fill in fills:
-            order = by_id.pop(fill.order, None)
-            if order is None:
+            place = next((i for i, order in enumerate(self.orders) if order.id == fill.order), None)
+            if place is None:
                 continue
-            self.orders.remove(order)
-            if order.kind == "open":
-                self._open(order, fill)
+            order = self.orders[place]
+            lots = order.lots if fill.lots is None else fill.lots
+            left = order.lots - lots
+            if left > 0 and not fill.ended:
+                self.orders[place] = order.of_lots(left)
             else:
-                self._close(order, fill)
+                del self.orders[place]
+            if lots == 0:
+                self._say("ended", order.trade, order.rule, None, {"kind": order.kind, "lots": order.lots})
+            elif order.kind == "open":
+                self._open(order.of_lots(lots), fill)
+            else:
+                self._close(order.of_lots(lots), fill)
 
     def _open(self, order: Order, fill: Fill) -> None:
-        legs = tuple(
-            LegState(leg.leg_id, leg.contract, leg.contracts, parts)
-            for leg, parts in zip(order.legs, fill.prices, strict=True)
-        )
-        opening = -sum(leg.contracts * leg.opened_parts for leg in legs)
-        trade = TradeState(order.trade, order.lots, order.decided_at, fill.at, self.observation.date, legs, opening)
-        for leg in legs:
-            amount = self._amount(leg.contracts, leg.opened_parts)
-            trade = self._book(trade, "premium", leg.contract, leg.contracts, leg.opened_parts, amount)
+        before = self.trades.get(order.trade)
+        trade = before or TradeState(order.trade, 0, order.decided_at, fill.at, self.observation.date, (), 0)
+        opening = -sum(leg.contracts * parts for leg, parts in zip(order.legs, fill.prices, strict=True))
+        legs = self._joined(trade, order, fill)
+        trade = dataclasses.replace(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
+        for leg, parts in zip(order.legs, fill.prices, strict=True):
+            amount = self._amount(leg.contracts, parts)
+            trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         self.trades[trade.number] = trade
         self._say("filled", trade.number, order.rule, None, {"kind": "open", "premium": opening})
+        # a working exit closes what is held
+        for place, other in enumerate(self.orders):
+            if other.kind == "close" and other.trade == trade.number:
+                self.orders[place] = dataclasses.replace(other, lots=trade.lots, legs=_closing_legs(trade))
+
+    @staticmethod
+    def _joined(trade: TradeState, order: Order, fill: Fill) -> tuple[LegState, ...]:
+        """The trade's legs with a further part of its entry; opened at their average, to the part."""
+        held = {leg.leg_id: leg for leg in trade.legs}
+        for leg, parts in zip(order.legs, fill.prices, strict=True):
+            old = held.get(leg.leg_id)
+            total = leg.contracts + (old.contracts if old else 0)
+            worth = leg.contracts * parts + (old.contracts * old.opened_parts if old else 0)
+            held[leg.leg_id] = LegState(leg.leg_id, leg.contract, total, round(Fraction(worth, total)))
+        return tuple(held.values())
 
     def _close(self, order: Order, fill: Fill) -> None:
         trade = self.trades[order.trade]
-        for leg, parts in zip(list(trade.legs), fill.prices, strict=True):
-            trade = self._close_leg(trade, leg, parts, "order")
-            amount = self._amount(-leg.contracts, parts)
-            trade = self._book(trade, "premium", leg.contract, -leg.contracts, parts, amount)
+        for leg, parts in zip(order.legs, fill.prices, strict=True):
+            held = next(item for item in trade.legs if item.leg_id == leg.leg_id)
+            trade = self._close_leg(trade, held, parts, "order", -leg.contracts)
+            amount = self._amount(leg.contracts, parts)
+            trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         self._say("filled", trade.number, order.rule, None, {"kind": "close", "pnl": trade.realised})
         self.trades[trade.number] = trade
-        self._finish(trade, order.rule, order.decided_at, order.values, order.also)
+        if not trade.legs:
+            self._finish(trade, order.rule, order.decided_at, order.values, order.also)
 
     def lapse(self) -> None:
         """Opening orders end with their session (semantics rule 8)."""
@@ -239,6 +268,8 @@ class _Step:
         for order in list(self.orders):
             if order.kind == "open" and (last or order.session != self.observation.date):
                 self.orders.remove(order)
+                if order.trade in self.trades:
+                    continue
                 self._say(
                     "lapsed", order.trade, order.rule, None, {"message": "no usable quotes until the session ended"}
                 )
@@ -255,7 +286,7 @@ class _Step:
     # (5) exits
     def exits(self) -> None:
         for trade in list(self.trades.values()):
-            if any(order.trade == trade.number for order in self.orders):
+            if any(order.trade == trade.number and order.kind == "close" for order in self.orders):
                 continue
             now = self.now[trade.number]
             true = [(rule, found) for rule, found in self.plan.exits if found.test(now, rule.params)[0] == TRUE]
@@ -263,13 +294,21 @@ class _Step:
                 continue
             rule, found = true[0]
             values = found.values(now, rule.params, 0)
-            legs = tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in trade.legs)
             also = tuple(other.id for other, _ in true[1:])
             self._intend(Order(
-                f"{trade.number}-close", "close", trade.number, trade.lots, legs, self.observation.instant,
-                self.observation.date, rule.id, values, also,
+                f"{trade.number}-close", "close", trade.number, self._lots_held(trade), _closing_legs(trade),
+                self.observation.instant, self.observation.date, rule.id, values, also,
             ))  # fmt: skip
+            for place, order in enumerate(self.orders):
+                if order.kind == "open" and order.trade == trade.number:
+                    self.orders[place] = dataclasses.replace(order, ending=True)
             self._say("left", trade.number, rule.id, TRUE, {**values, "also": list(also)})
+
+    @staticmethod
+    def _lots_held(trade: TradeState) -> int:
+        """Whole lots of what is held: a trade may have been closed in part."""
+        gone = sum(leg.contracts for leg in trade.closed_legs if leg.leg_id == trade.legs[0].leg_id)
+        return trade.lots * trade.legs[0].contracts // (trade.legs[0].contracts + gone)
 
     def _intend(self, order: Order) -> None:
         self.orders.append(order)
@@ -285,7 +324,7 @@ class _Step:
             message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
             self._say("skipped", None, when.id, None, {"message": message})
             return
-        open_count = len(self.trades) + sum(order.kind == "open" for order in self.orders)
+        open_count = EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders)).open_count
         decision = decide_entry(self.plan, self.timeline, self.index, open_count)
         if not decision.entered or decision.selection is None:
             rule, verdict = decision.verdicts[-1]

@@ -57,8 +57,7 @@ class Plan:
             return None
         if now < self.decision_minute:
             return MISSED if timeline.is_last[index] else None
-        step = int(timeline.minute[first + 1] - timeline.minute[first])
-        return DUE if now - self.decision_minute <= step else MISSED
+        return DUE if now - self.decision_minute <= timeline.step_minutes(session) else MISSED
 
     def decision_indices(self, timeline: Timeline, begin: int, end: int) -> npt.NDArray[np.int64]:
         """All snapshots in ``[begin, end)`` for which :meth:`decision` has something to say."""

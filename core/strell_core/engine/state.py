@@ -38,16 +38,30 @@ class Order:
     values: Mapping[str, Any]
     also: tuple[str, ...] = ()
     """Other exits that were true in the same snapshot, recorded (semantics rule 7)."""
+    ending: bool = False
+    """An exit waits until the rest of this opening order is confirmed to be gone (semantics rule 8)."""
+
+    def of_lots(self, lots: int) -> Order:
+        """The order for so many of its lots."""
+        legs = tuple(dataclasses.replace(leg, contracts=leg.contracts // self.lots * lots) for leg in self.legs)
+        return dataclasses.replace(self, lots=lots, legs=legs)
 
 
 @dataclass(frozen=True)
 class Fill:
-    """An order filled whole. ``prices`` in parts of a quantum, one a leg; ``commission`` in money."""
+    """What came of an order. ``prices`` in parts of a quantum, one a leg; ``commission`` in money.
+
+    In history an order fills whole. At a market it may fill in parts: ``lots`` says how many (``None``:
+    all that were left), and ``ended`` that no more will come of the order; 0 lots with ``ended``: it
+    was cancelled, refused or expired.
+    """
 
     order: str
     at: int
     prices: tuple[int, ...]
     commission: Decimal
+    lots: int | None = None
+    ended: bool = False
 
 
 @dataclass(frozen=True)
@@ -98,13 +112,14 @@ class EngineState:
     @property
     def open_count(self) -> int:
         """Trades entering, open or leaving."""
-        return len(self.trades) + sum(order.kind == "open" for order in self.orders)
+        held = {trade.number for trade in self.trades}
+        return len(held | {order.trade for order in self.orders if order.kind == "open"})
 
     def leaving(self, trade: int) -> bool:
         return any(order.kind == "close" and order.trade == trade for order in self.orders)
 
 
-ReasonKind = Literal["entry", "no entry", "skipped", "lapsed", "filled", "left", "settled"]
+ReasonKind = Literal["entry", "no entry", "skipped", "lapsed", "filled", "left", "settled", "ended"]
 
 
 @dataclass(frozen=True)
@@ -193,7 +208,7 @@ def load(text: str) -> EngineState:
     raw = json.loads(text)
     return EngineState(
         Decimal(raw["cash"]), raw["next_trade"], tuple(_trade(item) for item in raw["trades"]),
-        tuple(_order(item) for item in raw["orders"]),
+        tuple(order_of(item) for item in raw["orders"]),
     )  # fmt: skip
 
 
@@ -207,7 +222,8 @@ def _trade(raw: dict[str, Any]) -> TradeState:
     )  # fmt: skip
 
 
-def _order(raw: dict[str, Any]) -> Order:
+def order_of(raw: dict[str, Any]) -> Order:
+    """The order that :func:`to_plain` wrote."""
     legs = tuple(OrderLeg(**_leg(item)) for item in raw["legs"])
     session = dt.date.fromisoformat(raw["session"])
     return Order(**{**raw, "legs": legs, "session": session, "also": tuple(raw["also"])})
@@ -222,3 +238,8 @@ def closed_trade(raw: dict[str, Any]) -> ClosedTrade:
     legs = tuple(LegClose(**_leg(item)) for item in raw["legs"])
     money = {key: Decimal(raw[key]) for key in ("pnl", "costs")}
     return ClosedTrade(**{**raw, **money, "legs": legs, "also": tuple(raw["also"])})
+
+
+def fill_of(raw: dict[str, Any]) -> Fill:
+    """The fill that :func:`to_plain` wrote."""
+    return Fill(**{**raw, "prices": tuple(raw["prices"]), "commission": Decimal(raw["commission"])})

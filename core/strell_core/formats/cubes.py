@@ -10,7 +10,8 @@ import datetime as dt
 import json
 import os
 import shutil
-from collections.abc import Callable, Iterable
+from bisect import bisect_left
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -36,35 +37,56 @@ def build(
     shutil.rmtree(work, ignore_errors=True)
     work.mkdir(parents=True)
     index = _plan(chains(), calendar)
-    n = index["times_total"]
     flat = {
         name: np.memmap(work / name, dtype, "w+", shape=(max(1, index["cells"]),)) for name, dtype in _FIELDS.items()
     }
+    axis = _fill(index, chains(), flat, underlying)
+    for values in flat.values():
+        values.flush()
+    np.savez(work / "axis.npz", **axis)
+    (work / "index.json").write_text(json.dumps({**index, "digest": digest, "layout": LAYOUT}))
+    if folder.exists():
+        shutil.rmtree(work)
+    else:
+        work.rename(folder)
+
+
+def in_memory(
+    chains: Sequence[SessionChain], underlying: Underlying, calendar: SessionCalendar, digest: str,
+    past: DailyHistory | None = None, unfinished: bool = False,
+) -> Timeline:  # fmt: skip
+    """A timeline of a few sessions without files: what is being traded. ``past`` is what daily
+    measures know of the sessions before them."""
+    index = _plan(chains, calendar)
+    flat: dict[str, Any] = {name: np.empty(max(1, index["cells"]), dtype) for name, dtype in _FIELDS.items()}
+    axis = _fill(index, chains, flat, underlying)
+    return _timeline({**index, "digest": digest}, axis, flat, underlying, calendar, past, unfinished)
+
+
+def _fill(
+    index: dict[str, Any], chains: Iterable[SessionChain], flat: dict[str, Any], underlying: Underlying
+) -> dict[str, Any]:
+    """Write quotes into ``flat``; gives the arrays along the time axis."""
+    n = index["times_total"]
     flat["bid"][:] = NO_QUOTE
     flat["ask"][:] = NO_QUOTE
+    flat["iv"][:] = 0
     flat["delta"][:] = NO_DELTA
     forward = np.full(index["forward_cells"], np.nan)
     interest = np.zeros(index["interest_cells"], np.int32)
     times, spot = np.empty(n, np.int64), np.empty(n, np.int32)
     settlement, atm = [], []
-    for number, chain in enumerate(chains()):
+    for number, chain in enumerate(chains):
         a = index["first"][number]
         m = len(chain.times)
         times[a : a + m], spot[a : a + m] = chain.times, chain.spot
         settlement.append(chain.settlement)
         atm.append(_atm_iv(chain))
         _place(index, number, chain, flat, forward, interest, underlying)
-    for values in flat.values():
-        values.flush()
-    np.savez(
-        work / "axis.npz", times=times, spot=spot, settlement=np.array(settlement, np.int32), atm=np.array(atm),
-        forward=forward, interest=interest,
-    )  # fmt: skip
-    (work / "index.json").write_text(json.dumps({**index, "digest": digest, "layout": LAYOUT}))
-    if folder.exists():
-        shutil.rmtree(work)
-    else:
-        work.rename(folder)
+    return {
+        "times": times, "spot": spot, "settlement": np.array(settlement, np.int32), "atm": np.array(atm),
+        "forward": forward, "interest": interest,
+    }  # fmt: skip
 
 
 def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar) -> dict[str, Any]:
@@ -157,6 +179,13 @@ def open_timeline(folder: Path, underlying: Underlying, calendar: SessionCalenda
         raise FileNotFoundError(f"{folder} has layout {index['layout']}, wanted is {LAYOUT}")
     axis = dict(np.load(folder / "axis.npz"))
     flat: dict[str, Any] = {name: np.memmap(folder / name, dtype, "r") for name, dtype in _FIELDS.items()}
+    return _timeline(index, axis, flat, underlying, calendar)
+
+
+def _timeline(
+    index: dict[str, Any], axis: dict[str, Any], flat: dict[str, Any], underlying: Underlying,
+    calendar: SessionCalendar, past: DailyHistory | None = None, unfinished: bool = False,
+) -> Timeline:  # fmt: skip
     cubes: dict[dt.date, ExpirationCube] = {}
     for entry in index["expirations"]:
         expiration = dt.date.fromisoformat(entry["expiration"])
@@ -172,8 +201,14 @@ def open_timeline(folder: Path, underlying: Underlying, calendar: SessionCalenda
         )  # fmt: skip
     dates = tuple(dt.date.fromisoformat(text) for text in index["dates"])
     first = np.array(index["first"], np.int64)
-    closes = axis["settlement"] / 100.0
+    daily = DailyHistory(dates, axis["settlement"] / 100.0, axis["atm"])
+    if past is not None:
+        known = bisect_left(past.dates, dates[0])
+        daily = DailyHistory(
+            (*past.dates[:known], *dates), np.concatenate([past.close[:known], daily.close]),
+            np.concatenate([past.atm_iv[:known], daily.atm_iv]), known,
+        )  # fmt: skip
     return Timeline(
-        underlying, calendar, dates, first, axis["times"], axis["spot"], axis["settlement"],
-        DailyHistory(dates, closes, axis["atm"]), cubes, index["digest"],
+        underlying, calendar, dates, first, axis["times"], axis["spot"], axis["settlement"], daily, cubes,
+        index["digest"], unfinished,
     )  # fmt: skip

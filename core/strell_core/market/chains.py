@@ -12,6 +12,7 @@ import hashlib
 import struct
 import zlib
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -83,19 +84,31 @@ def _pack(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
     parts.append(struct.pack("<B", 2 if small == "<u2" else 4) + _shuffle(values.astype(small)))
 
 
+@lru_cache(maxsize=4)
+def _keys(expirations: tuple[dt.date, ...], contracts: tuple[ContractKey, ...]) -> bytes:
+    """Contracts as stored: rank of the expiration, right and strike, byte-shuffled."""
+    rank = {date: index for index, date in enumerate(expirations)}
+    rows = [(rank[c.expiration], _RIGHTS.index(c.right), c.strike) for c in contracts]
+    return _shuffle(np.array(rows, np.int32).reshape(len(contracts), 3).astype("<i4").T.copy())
+
+
+@lru_cache(maxsize=4)
+def _contracts(expirations: tuple[dt.date, ...], keys: bytes) -> tuple[ContractKey, ...]:
+    """What :func:`_keys` stored; a market's snapshots share theirs."""
+    n = len(keys) // 12
+    columns = _unshuffle(keys, "<i4", 3 * n).reshape(3, n).tolist()
+    return tuple(ContractKey(expirations[a], _RIGHTS[b], strike) for a, b, strike in zip(*columns, strict=True))
+
+
 def encode(chain: SessionChain) -> bytes:
     """Compress a session chain. :func:`decode` gives back exactly the same arrays."""
     n, m, e = len(chain.contracts), len(chain.times), len(chain.expirations)
-    rank = {date: index for index, date in enumerate(chain.expirations)}
-    keys = np.array(
-        [(rank[c.expiration], _RIGHTS.index(c.right), c.strike) for c in chain.contracts], np.int32
-    ).reshape(n, 3)
     symbol = chain.symbol.encode()
     parts = [
         struct.pack("<HHIiiB", e, m, n, chain.date.toordinal(), chain.settlement, len(symbol)) + symbol,
         chain.times.astype("<i8").tobytes(),
         np.array([d.toordinal() for d in chain.expirations], "<i4").tobytes(),
-        _shuffle(keys.astype("<i4").T.copy()),
+        _keys(chain.expirations, chain.contracts),
         chain.spot.astype("<i4").tobytes(),
         _shuffle(chain.forward.astype("<f8")),
         _shuffle(chain.open_interest.astype("<i4")),
@@ -131,8 +144,7 @@ def decode(data: bytes) -> SessionChain:
     symbol = take(length).decode()
     times = np.frombuffer(take(8 * m), "<i8").astype(np.int64)
     expirations = tuple(dt.date.fromordinal(int(o)) for o in np.frombuffer(take(4 * e), "<i4"))
-    keys = _unshuffle(take(12 * n), "<i4", 3 * n).reshape(3, n)
-    contracts = tuple(ContractKey(expirations[a], _RIGHTS[b], s) for a, b, s in zip(*keys.tolist(), strict=True))
+    contracts = _contracts(expirations, take(12 * n))
     spot = np.frombuffer(take(4 * m), "<i4").astype(np.int32)
     forward = _unshuffle(take(8 * e * m), "<f8", e * m).reshape(e, m).astype(np.float64)
     open_interest = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)

@@ -18,6 +18,9 @@ import numpy.typing as npt
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.instruments import ContractKey, Underlying
 
+GRID_MINUTES = 5
+"""Step of a session of which only one snapshot is recorded so far."""
+
 NO_DELTA = -32768
 """Stored delta of a quote that has none."""
 
@@ -156,10 +159,13 @@ class DailyHistory:
     close: npt.NDArray[np.float64]
     atm_iv: npt.NDArray[np.float64]
     """At-the-money IV (percent) of the expiration nearest 30 days, at the last snapshot; NaN: none."""
+    earlier: int = 0
+    """Sessions here that come before the first session of the timeline that holds this."""
 
     def before(self, session: int) -> DailyHistory:
-        """What was known when session number ``session`` began."""
-        return DailyHistory(self.dates[:session], self.close[:session], self.atm_iv[:session])
+        """What was known when session number ``session`` of the timeline began."""
+        known = self.earlier + session
+        return DailyHistory(self.dates[:known], self.close[:known], self.atm_iv[:known])
 
 
 class Timeline:
@@ -169,7 +175,10 @@ class Timeline:
         self, underlying: Underlying, calendar: SessionCalendar, dates: tuple[dt.date, ...],
         first: npt.NDArray[np.int64], times: npt.NDArray[np.int64], spot: npt.NDArray[np.int32],
         settlement: npt.NDArray[np.int32], daily: DailyHistory, cubes: dict[dt.date, ExpirationCube], digest: str,
+        unfinished: bool = False,
     ) -> None:  # fmt: skip
+        """``unfinished``: the last session is still being recorded, so its last snapshot so far is
+        neither the session's only nor its last one."""
         self.underlying = underlying
         self.calendar = calendar
         self.dates = dates
@@ -188,6 +197,9 @@ class Timeline:
         self.is_single = np.repeat(counts == 1, counts)
         self.is_last = np.zeros(len(times), np.bool_)
         self.is_last[first[1:] - 1] = True
+        if unfinished:
+            self.is_single[first[-2] :] = False
+            self.is_last[first[-1] - 1] = False
         self._session_index = {date: index for index, date in enumerate(dates)}
 
     @cached_property
@@ -206,6 +218,13 @@ class Timeline:
 
     def view(self, index: int) -> ChainView:
         return ChainView(self, index)
+
+    def step_minutes(self, session: int) -> int:
+        """Minutes between the snapshots of a session, as its first two tell."""
+        first = int(self.first[session])
+        if first + 1 >= int(self.first[session + 1]):
+            return GRID_MINUTES
+        return int(self.minute[first + 1] - self.minute[first])
 
     def session_index(self, date: dt.date) -> int | None:
         """Number of the recorded session of ``date``, ``None`` if there is none."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import math
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from decimal import Decimal
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -38,6 +39,14 @@ class Settings:
     intraday: int = 120
     step: int = 300
     """Seconds between the snapshots of an intraday session."""
+
+    def plain(self) -> dict[str, Any]:
+        """As JSON data; :meth:`parse` reads it."""
+        return {**asdict(self), "end": self.end.isoformat()}
+
+    @classmethod
+    def parse(cls, raw: dict[str, Any]) -> Settings:
+        return cls(**{**raw, "end": dt.date.fromisoformat(raw["end"])})
 
 
 @njit(cache=True, nogil=True)
@@ -84,6 +93,17 @@ def _quotes(
     return out
 
 
+@dataclass(frozen=True)
+class Board:
+    """What is listed in one session, with the morning's open interest and the session's volume."""
+
+    expirations: tuple[dt.date, ...]
+    strikes: tuple[npt.NDArray[np.float64], ...]
+    contracts: tuple[ContractKey, ...]
+    interest: npt.NDArray[np.int32]
+    volume: npt.NDArray[np.int32]
+
+
 class Scenario:
     """The invented history of `MK30`. ``sessions[i]`` are its days, :meth:`chain` makes each."""
 
@@ -94,6 +114,7 @@ class Scenario:
         dates = self.calendar.between(self.calendar.dates[0], self.settings.end)
         self.dates = dates[-self.settings.sessions :]
         self.sessions = [self.calendar.session(date) for date in self.dates]
+        self._last_board: tuple[int, Board] | None = None
 
     @cached_property
     def path(self) -> Path:
@@ -130,36 +151,58 @@ class Scenario:
 
     def chain(self, index: int) -> SessionChain:
         """The chain of session ``index``; quotes as the exchange sent them, faults included."""
-        date, session, path = self.dates[index], self.sessions[index], self.path
         rows = self._rows(index)
-        times, spot, variance = path.times[rows], path.spot[rows], path.variance[rows]
+        path = self.path
+        return self._chain(index, path.times[rows], path.spot[rows], path.variance[rows])
+
+    def _chain(
+        self, index: int, times: npt.NDArray[np.int64], spot: npt.NDArray[np.int32],
+        variance: npt.NDArray[np.float64],
+    ) -> SessionChain:  # fmt: skip
+        """The chain of session ``index`` at ``times``, given the underlying's price and variance there."""
+        date, session = self.dates[index], self.sessions[index]
         quantum, rate = float(self.underlying.quantum), self.underlying.rate
-        contracts: list[ContractKey] = []
+        board = self._board(index)
         bids, asks, ivs, forwards = [], [], [], []
-        dates = listing.expirations(self.calendar, date)
-        for expiration in dates:
-            strikes = self._strikes(index, expiration)
+        for expiration, strikes in zip(board.expirations, board.strikes, strict=True):
             settlement = self.calendar.session(expiration).close
             left = settlement - times
             tradable = np.where(times <= settlement - 60 * self.underlying.last_trade_minutes, left, 0)
             quotes = _quotes(
-                np.array(strikes, np.float64), spot, variance, tradable, session.close - times, quantum,
-                rate, rate - DIVIDEND_YIELD, expiration.toordinal(),
+                strikes, spot, variance, tradable, session.close - times, quantum, rate, rate - DIVIDEND_YIELD,
+                expiration.toordinal(),
             )  # fmt: skip
             self._add_faults(quotes, index, expiration)
-            forward, iv = expiration_surface(np.array(strikes, np.float64), *quotes, tradable, quantum, rate)
+            forward, iv = expiration_surface(strikes, *quotes, tradable, quantum, rate)
             forwards.append(forward)
-            for right, side in (("call", 0), ("put", 2)):
-                contracts += [ContractKey(expiration, right, strike) for strike in strikes]
+            for side in (0, 2):
                 bids.append(quotes[side])
                 asks.append(quotes[side + 1])
                 ivs.append(iv)
-        interest, volume = self._activity(index, contracts, float(spot[-1]) / 100)
         return SessionChain(
-            self.underlying.symbol, date, times, spot, int(path.spot[path.first[index + 1] - 1]), tuple(dates),
-            np.array(forwards), tuple(contracts), np.concatenate(bids), np.concatenate(asks),
-            np.concatenate(ivs), interest, volume,
+            self.underlying.symbol, date, times, spot, self._close(index), board.expirations, np.array(forwards),
+            board.contracts, np.concatenate(bids), np.concatenate(asks), np.concatenate(ivs), board.interest, board.volume,
         )  # fmt: skip
+
+    def _board(self, index: int) -> Board:
+        """What is listed in a session; the last one asked for is kept."""
+        if self._last_board is None or self._last_board[0] != index:
+            dates = tuple(listing.expirations(self.calendar, self.dates[index]))
+            strikes = [self._strikes(index, expiration) for expiration in dates]
+            contracts = [
+                ContractKey(expiration, right, strike)
+                for expiration, own in zip(dates, strikes, strict=True)
+                for right in ("call", "put")
+                for strike in own
+            ]
+            interest, volume = self._activity(index, contracts, self._close(index) / 100)
+            arrays = tuple(np.array(own, np.float64) for own in strikes)
+            self._last_board = (index, Board(dates, arrays, tuple(contracts), interest, volume))
+        return self._last_board[1]
+
+    def _close(self, index: int) -> int:
+        """Last price of a session, 0.01 points."""
+        return int(self.path.spot[self.path.first[index + 1] - 1])
 
     def _rows(self, index: int) -> npt.NDArray[np.int64]:
         first, end = int(self.path.first[index]), int(self.path.first[index + 1])

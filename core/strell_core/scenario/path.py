@@ -20,6 +20,7 @@ KAPPA = 6.0
 XI = 0.55
 FLOOR = 0.0072
 OVERNIGHT_YEARS = 0.3 / 252
+SESSION_YEARS = 0.7 / 252
 CORRELATION = -0.7
 
 
@@ -78,10 +79,9 @@ def simulate(sessions: list[Session], rng: np.random.Generator, step: int, start
     """Path over ``sessions``: a snapshot every ``step`` seconds, the first one step after the open,
     the last at the close."""
     times, dts, shares, first = [], [], [], [0]
-    session_years = 0.7 / 252
     for number, session in enumerate(sessions):
         grid = np.arange(session.open + step, session.close + 1, step)
-        steps = np.full(len(grid), session_years * step / 30_600)
+        steps = np.full(len(grid), SESSION_YEARS * step / 30_600)
         gap = 1.0 if number == 0 else min(4.0, (session.open - sessions[number - 1].close) / 55_800.0)
         steps[0] += OVERNIGHT_YEARS * (0.6 + 0.4 * gap)
         times.append(grid)
@@ -100,3 +100,16 @@ def simulate(sessions: list[Session], rng: np.random.Generator, step: int, start
         np.array(first, np.int64), np.concatenate(times).astype(np.int64),
         np.round(np.exp(log_spot) * 100).astype(np.int32), variance,
     )  # fmt: skip
+
+
+def continued(
+    spot: float, variance: float, years: npt.NDArray[np.float64], chapter: Chapter, rng: np.random.Generator
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """Log price and variance after each of ``years`` (steps in years) from a known price and variance,
+    within one chapter."""
+    n = len(years)
+    happens = rng.random(n) < chapter.jumps * years
+    jump = np.where(happens, rng.normal(-0.006, 0.011, n), 0.0)
+    return _simulate(
+        spot, variance, years, np.full(n, chapter.drift), np.full(n, chapter.theta), jump, rng.standard_normal((2, n))
+    )
