@@ -20,3 +20,7 @@ class NotThere(Refused):
 
 class Conflict(Refused):
     status = 409
+
+
+class Forbidden(Refused):
+    status = 403

@@ -15,6 +15,8 @@ import psycopg
 from django.db import connection
 
 CHANNEL = "strell"
+MARKET = "strell_market"
+DESK = "strell_desk"
 QUEUE_LIMIT = 64
 log = logging.getLogger("strell.push")
 
@@ -24,6 +26,47 @@ def notify(user_id: int, topic: str, key: int | str, **facts: Any) -> None:
     payload = json.dumps({"user": user_id, "topic": topic, "id": key, **facts})
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, payload])
+
+
+def notify_market(symbol: str, what: str) -> None:
+    """Tell every process that a market moved: ``quotes``, ``recorded`` or ``clock``."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, %s)", [MARKET, json.dumps({"symbol": symbol, "what": what})])
+
+
+def notify_desk(what: str) -> None:
+    """Wake the desk and the gateways: an order, a report, a deployment waits."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, %s)", [DESK, what])
+
+
+class Ear:
+    """A connection of its own that hears notifications, for processes that wait for them."""
+
+    def __init__(self, *channels: str) -> None:
+        self._channels = channels
+
+    def __enter__(self) -> Ear:
+        settings = connection.settings_dict
+        self._connection = psycopg.connect(
+            host=settings["HOST"], port=settings["PORT"], dbname=settings["NAME"], user=settings["USER"],
+            password=settings["PASSWORD"], autocommit=True,
+        )  # fmt: skip
+        for channel in self._channels:
+            self._connection.execute(f"LISTEN {channel}")
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._connection.close()
+
+    def wait(self, seconds: float) -> bool:
+        """Whether something was said within ``seconds``; what was said together is heard together."""
+        heard = False
+        for _ in self._connection.notifies(timeout=seconds, stop_after=1):
+            heard = True
+        for _ in self._connection.notifies(timeout=0):
+            pass
+        return heard
 
 
 class Fanout:

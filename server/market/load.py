@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from django.db import transaction
 
+from market.clock import open_venue
 from market.models import Bar, Contract, Expiration, SessionChainRow, Underlying
 from market.timelines import data_digest
 from strell_core.market.chains import digest
@@ -41,6 +42,8 @@ def load_scenario(settings: Settings, progress: Progress, processes: int = 2) ->
         _store_relational(underlying, scenario, listed)
         underlying.data_digest = data_digest(underlying)
         underlying.save(update_fields=["data_digest"])
+        following = scenario.calendar.between(settings.end + dt.timedelta(days=1), settings.end + dt.timedelta(days=14))
+        open_venue(underlying, settings.plain(), following[0], scenario.calendar.session(following[0]).open)
     return underlying
 
 

@@ -78,3 +78,54 @@ class SessionChainRow(models.Model):
             ),
         ]
         ordering = ["date"]
+
+
+class Venue(models.Model):
+    """A market's persisted clock: where it stands, how fast it runs.
+
+    Market time is ``market_anchor`` plus ``rate`` times the wall seconds since ``wall_anchor`` while it
+    runs, and ``reached`` while it stands. ``reached`` is the last instant the market published. Within
+    a ``generation`` (one session) it never runs back.
+    """
+
+    name = models.CharField(max_length=40, unique=True)
+    underlying = models.OneToOneField(Underlying, models.CASCADE, related_name="venue")
+    scenario = models.JSONField(help_text="settings of the generator whose today is played")
+    session = models.DateField()
+    generation = models.PositiveIntegerField(default=1)
+    reached = models.BigIntegerField()
+    running = models.BooleanField(default=False)
+    rate = models.FloatField(default=1.0)
+    market_anchor = models.FloatField()
+    wall_anchor = models.FloatField()
+    jump_to = models.BigIntegerField(null=True)
+    quiet = models.BooleanField(default=False, help_text="a fault played on demand: no quotes are sent")
+    sealed = models.BooleanField(default=False, help_text="the session is over and recorded whole")
+    followed = models.BigIntegerField(default=0, help_text="the desk has worked through the market up to here")
+    followed_at = models.DateTimeField(null=True)
+
+
+class LiveChain(models.Model):
+    """The chain as last published: one snapshot, with sizes."""
+
+    underlying = models.OneToOneField(Underlying, models.CASCADE, related_name="live")
+    session = models.DateField()
+    at = models.BigIntegerField()
+    sequence = models.BigIntegerField()
+    published = models.DateTimeField()
+    payload = models.BinaryField()
+    sizes = models.BinaryField()
+
+
+class RecordedSnapshot(models.Model):
+    """One snapshot on the recording grid of the session being traded; decisions use nothing else."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="recorded")
+    session = models.DateField()
+    at = models.BigIntegerField()
+    spot = models.IntegerField(help_text="0.01 points")
+    payload = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "at"], name="one_recorded_snapshot")]
+        ordering = ["at"]

@@ -27,7 +27,7 @@ class Holding:
 GREEKS = ("delta", "gamma", "theta", "vega", "rho")
 
 
-def _payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
+def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
     view = timeline.view(index)
     quote = view.quote(holding.contract)
     forward = view.forward(holding.contract.expiration)
@@ -61,7 +61,7 @@ def payoff(
     figures that belong to them. ``realised`` (money) is added to every value."""
     scale = timeline.underlying.multiplier
     base = int(timeline.times[index])
-    legs = [_payoff_leg(timeline, index, holding) for holding in holdings]
+    legs = [payoff_leg(timeline, index, holding) for holding in holdings]
     spot = float(timeline.spot[index]) / 100
     nearest = min(leg.settlement for leg in legs)
     when = min(max(base, at if at is not None else base), nearest)

@@ -40,3 +40,31 @@ class PayoffOut(Schema):
     max_loss: float | None
     found: str
     chance_of_profit: float | None
+
+
+class ExpirationOut(Schema):
+    date: str
+    days: int
+
+
+class SideOut(Schema):
+    contract: str
+    held: int
+    bid: float | None
+    ask: float | None
+    delta: float | None
+    iv: float | None
+
+
+class StrikeOut(Schema):
+    strike: int
+    call: SideOut
+    put: SideOut
+
+
+class ChainOut(Schema):
+    expiration: str | None
+    days: int | None = None
+    forward: float | None
+    rows: list[StrikeOut]
+    expirations: list[ExpirationOut]

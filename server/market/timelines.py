@@ -51,16 +51,32 @@ def _folder(row: Underlying) -> Path:
     return settings.CHAIN_CACHE / f"{row.symbol}-{cubes.LAYOUT}-{row.data_digest[:20]}"
 
 
+def fold_in(row: Underlying) -> None:
+    """Bring the history up to the chains that are there: the new cache is built before anyone is sent to it."""
+    row.data_digest = data_digest(row)
+    _build(row, _folder(row))
+    row.save(update_fields=["data_digest"])
+    _evict_others(row, _folder(row))
+
+
 def _open_cache(row: Underlying) -> Timeline:
     folder = _folder(row)
+    if _build(row, folder):
+        _evict_others(row, folder)
+    return cubes.open_timeline(folder, terms(row), calendar_of(row.calendar))
+
+
+def _build(row: Underlying, folder: Path) -> bool:
+    """Whether the cache had to be built."""
+    made = False
     if not (folder / "index.json").exists():
         settings.CHAIN_CACHE.mkdir(parents=True, exist_ok=True)
         with open(settings.CHAIN_CACHE / f"{row.symbol}.lock", "w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
             if not (folder / "index.json").exists():
                 cubes.build(folder, lambda: _chains(row), terms(row), calendar_of(row.calendar), row.data_digest)
-                _evict_others(row, folder)
-    return cubes.open_timeline(folder, terms(row), calendar_of(row.calendar))
+                made = True
+    return made
 
 
 def _evict_others(row: Underlying, keep: Path) -> None:

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from typing import Any
 
 import numpy as np
 
-from config.errors import Refused
+from market.chain_table import chain_table
 from market.payoffs import GREEKS, Holding, glyph, greeks, payoff
 from replay.models import ReplayFill, ReplaySession
-from replay.position import Held, Position, position
+from replay.position import Position, position
 from replay.services import active_fills, facts, history_of
 from runs.rows import amount_text
+from strell_core.engine.ledger import Held
 from strell_core.engine.marks import stretch
 from strell_core.engine.plan import make_plan
 from strell_core.engine.settlement import settlement_parts
@@ -26,7 +26,6 @@ from strell_core.strategy.kinds import TRUTH_WORDS
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 
-STRIKES_EACH_SIDE = 9
 BAR_POINTS = 500
 HORIZON_SESSIONS = 5
 
@@ -46,7 +45,7 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
     return {
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
         "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
-        "chain": _chain(history, index, open_held, expiration), "account": _account(history, index, session, here),
+        "chain": chain_table(history, index, {h.contract: h.contracts for h in open_held}, expiration), "account": _account(history, index, session, here),
         "legs": [_leg(history, index, h, fills) for h in here.held],
         "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
         "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here, fills),
@@ -58,56 +57,6 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
 
 def _points(history: Timeline, parts: Any) -> float:
     return round(float(parts) / PARTS * float(history.underlying.quantum), 4)
-
-
-def _chain(history: Timeline, index: int, held: list[Held], wanted: str | None) -> dict[str, Any]:
-    view = history.view(index)
-    listed = view.expirations
-    today = history.dates[int(history.session_of[index])]
-    if not listed:
-        return {"expiration": None, "expirations": [], "rows": [], "forward": None}
-    chosen = _chosen(listed, held, wanted)
-    calls, puts = view.slice(chosen, "call"), view.slice(chosen, "put")
-    quantum, spot = float(history.underlying.quantum), view.spot / 100
-    quoted = np.flatnonzero((calls.ask > 0) | (puts.ask > 0))
-    centre = int(np.searchsorted(calls.strikes[quoted], spot))
-    marked = {(h.contract.right, h.contract.strike): h.contracts for h in held if h.contract.expiration == chosen}
-    near = set(quoted[max(0, centre - STRIKES_EACH_SIDE) : centre + STRIKES_EACH_SIDE].tolist())
-    near |= {i for i in quoted.tolist() if any(int(calls.strikes[i]) == strike for _, strike in marked)}
-    rows = []
-    for i in sorted(near):
-        strike = int(calls.strikes[i])
-        row: dict[str, Any] = {"strike": strike}
-        for name, side in (("call", calls), ("put", puts)):
-            ok = bool(side.valid[i])
-            row[name] = {
-                "contract": ContractKey(chosen, name, strike).code, "held": marked.get((name, strike), 0),
-                "bid": round(int(side.bid[i]) * quantum, 2) if ok else None,
-                "ask": round(int(side.ask[i]) * quantum, 2) if ok else None,
-                "delta": None if side.delta[i] == -32768 else round(int(side.delta[i]) / 10_000, 3),
-                "iv": round(int(side.iv[i]) / 100, 2) or None,
-            }  # fmt: skip
-        rows.append(row)
-    return {
-        "expiration": chosen.isoformat(), "days": (chosen - today).days, "forward": _finite(calls.forward), "rows": rows,
-        "expirations": [{"date": d.isoformat(), "days": (d - today).days} for d in listed],
-    }  # fmt: skip
-
-
-def _chosen(listed: list[dt.date], held: list[Held], wanted: str | None) -> dt.date:
-    if wanted:
-        try:
-            date = dt.date.fromisoformat(wanted)
-        except ValueError as error:
-            raise Refused(f"'{wanted}' is not a date.") from error
-        if date in listed:
-            return date
-    of_position = [h.contract.expiration for h in held if h.contract.expiration in listed]
-    return min(of_position) if of_position else listed[min(3, len(listed) - 1)]
-
-
-def _finite(value: float) -> float | None:
-    return round(value, 2) if np.isfinite(value) else None
 
 
 def _mark(history: Timeline, index: int, held: Held) -> tuple[float | None, float | None]:

@@ -5,8 +5,7 @@ from decimal import Decimal
 
 from ninja import Schema
 
-from market.schemas import GlyphOut, GreeksOut, PayoffOut
-from strategies.schemas import ExpirationOut
+from market.schemas import ChainOut, GlyphOut, GreeksOut, PayoffOut
 
 
 class NewReplay(Schema):
@@ -47,29 +46,6 @@ class OrdersIn(Schema):
 class Describe(Schema):
     name: str | None = None
     note: str | None = None
-
-
-class SideOut(Schema):
-    contract: str
-    held: int
-    bid: float | None
-    ask: float | None
-    delta: float | None
-    iv: float | None
-
-
-class StrikeOut(Schema):
-    strike: int
-    call: SideOut
-    put: SideOut
-
-
-class ChainOut(Schema):
-    expiration: str | None
-    days: int | None = None
-    forward: float | None
-    rows: list[StrikeOut]
-    expirations: list[ExpirationOut]
 
 
 class AccountOut(Schema):

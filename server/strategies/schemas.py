@@ -5,7 +5,7 @@ from typing import Any
 
 from ninja import Schema
 
-from market.schemas import GlyphOut, GreeksOut, PayoffOut
+from market.schemas import ExpirationOut, GlyphOut, GreeksOut, PayoffOut
 
 
 class TokenOut(Schema):
@@ -147,11 +147,6 @@ class CandidateOut(Schema):
     open_interest: int
     picked: bool
     rank: int
-
-
-class ExpirationOut(Schema):
-    date: str
-    days: int
 
 
 class ChoiceOut(Schema):

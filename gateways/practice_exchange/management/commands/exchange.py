@@ -1,0 +1,43 @@
+"""The practice exchange as a process."""
+
+from __future__ import annotations
+
+import logging
+import time
+from typing import Any
+
+from django.core.management.base import BaseCommand, CommandParser
+from django.db import OperationalError, connection
+
+from market.clock import one_only
+from practice_exchange.exchange import Exchange
+
+log = logging.getLogger("strell.exchange")
+
+
+class Command(BaseCommand):
+    help = "Play the practice exchange until stopped."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--symbol", default="MK30")
+        parser.add_argument("--every", type=float, default=0.2, help="wall seconds between quotes")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        while True:
+            try:
+                self._play(options["symbol"], options["every"])
+            except OperationalError as error:
+                log.warning("the database is away (%s); trying again", str(error).strip().split("\n")[0])
+                connection.close()
+                time.sleep(1)
+
+    def _play(self, symbol: str, every: float) -> None:
+        while not one_only(f"exchange {symbol}"):
+            time.sleep(1)
+        exchange = Exchange(symbol)
+        exchange.wake()
+        while True:
+            began = time.monotonic()
+            more = exchange.tick()
+            if not more:
+                time.sleep(max(0.02, every - (time.monotonic() - began)))

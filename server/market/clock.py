@@ -1,0 +1,138 @@
+"""A venue's clock: what time it is there, and who may move it."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+
+from django.contrib.auth.models import User
+from django.db import connection, transaction
+
+from config.errors import Conflict, Forbidden, NotThere, Refused
+from config.push import notify_market
+from market.models import Underlying, Venue
+from market.timelines import calendar_of
+from strell_core.market.calendars import Session
+
+RATES = (1, 2, 5, 10, 20, 30, 60)
+PRACTICE = "practice exchange"
+STALE_SECONDS = 5
+"""Wall seconds after which a running market's quotes are old."""
+
+
+def venue_of(symbol: str) -> Venue:
+    found = Venue.objects.select_related("underlying").filter(underlying__symbol=symbol).first()
+    if found is None:
+        raise NotThere(f"No market is connected for {symbol}.")
+    return found
+
+
+def session_of(venue: Venue) -> Session:
+    return calendar_of(venue.underlying.calendar).session(venue.session)
+
+
+def market_now(venue: Venue) -> int:
+    """Market time now, epoch seconds; never past the session's close, never before what was published."""
+    if not venue.running:
+        return venue.reached
+    ran = venue.market_anchor + venue.rate * (time.time() - venue.wall_anchor)
+    return max(venue.reached, min(int(ran), session_of(venue).close))
+
+
+def is_open(venue: Venue) -> bool:
+    session = session_of(venue)
+    return session.open <= market_now(venue) < session.close
+
+
+def open_venue(underlying: Underlying, scenario: dict[str, object], session: dt.date, at: int) -> Venue:
+    """Connect the practice exchange to an underlying, standing at ``at``."""
+    return Venue.objects.create(
+        name=PRACTICE, underlying=underlying, scenario=scenario, session=session, reached=at, market_anchor=at,
+        wall_anchor=time.time(),
+    )  # fmt: skip
+
+
+def anchor(venue: Venue) -> None:
+    """Let the clock go on from where the market stands, now."""
+    venue.market_anchor, venue.wall_anchor = float(venue.reached), time.time()
+
+
+def _held(user: User, symbol: str) -> Venue:
+    if not user.is_staff:
+        raise Forbidden("Only who operates the practice exchange may move its clock.")
+    venue_of(symbol)
+    return Venue.objects.select_for_update().select_related("underlying").get(underlying__symbol=symbol)
+
+
+def _settle(venue: Venue) -> Venue:
+    venue.save()
+    notify_market(venue.underlying.symbol, "clock")
+    return venue
+
+
+@transaction.atomic
+def run(user: User, symbol: str, rate: float | None = None) -> Venue:
+    venue = _held(user, symbol)
+    if venue.sealed:
+        raise Conflict("The session is over. Go on to the next one.")
+    if rate is not None:
+        if rate not in RATES:
+            raise Refused(f"The clock runs {', '.join(f'{r}x' for r in RATES)}, not {rate:g}x.")
+        venue.rate = float(rate)
+    venue.running = True
+    anchor(venue)
+    return _settle(venue)
+
+
+@transaction.atomic
+def pause(user: User, symbol: str) -> Venue:
+    venue = _held(user, symbol)
+    venue.running = False
+    return _settle(venue)
+
+
+@transaction.atomic
+def jump(user: User, symbol: str, to: dt.time) -> Venue:
+    """Go on to a later time of the session; every snapshot between is recorded on the way."""
+    venue = _held(user, symbol)
+    if venue.sealed:
+        raise Conflict("The session is over. Go on to the next one.")
+    session, calendar = session_of(venue), calendar_of(venue.underlying.calendar)
+    wanted = calendar.instant(venue.session, to)
+    if not session.open <= wanted <= session.close:
+        opens, closes = (calendar.local(at).strftime("%H:%M") for at in (session.open, session.close))
+        raise Refused(f"{to:%H:%M} lies outside the session, {opens} to {closes}.")
+    if wanted <= market_now(venue):
+        raise Refused(f"It is later than {to:%H:%M} already, and market time never runs back.")
+    venue.jump_to = wanted
+    return _settle(venue)
+
+
+@transaction.atomic
+def next_session(user: User, symbol: str) -> Venue:
+    """Open the next session. Only after the one before is over and recorded."""
+    venue = _held(user, symbol)
+    if not venue.sealed:
+        raise Conflict("The session is not over yet. Jump to its close first.")
+    calendar = calendar_of(venue.underlying.calendar)
+    following = calendar.between(venue.session + dt.timedelta(days=1), venue.session + dt.timedelta(days=30))
+    venue.session, venue.generation, venue.sealed = following[0], venue.generation + 1, False
+    venue.reached = calendar.session(venue.session).open
+    venue.jump_to = None
+    anchor(venue)
+    return _settle(venue)
+
+
+@transaction.atomic
+def hush(user: User, symbol: str, quiet: bool) -> Venue:
+    """Play a fault: the exchange's clock goes on and its quotes do not."""
+    venue = _held(user, symbol)
+    venue.quiet = quiet
+    return _settle(venue)
+
+
+def one_only(name: str) -> bool:
+    """Whether this process holds the advisory lock ``name`` on its connection (at most one does)."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_try_advisory_lock(hashtext(%s))", [f"strell {name}"])
+        return bool(cursor.fetchone()[0])
