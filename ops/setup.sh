@@ -2,7 +2,7 @@
 
 export STRELL_STATE="${STRELL_STATE:-$PWD/.state}"
 unset PYTHONDONTWRITEBYTECODE
-export PYTHONPATH="$PWD/core:$PWD/server"
+export PYTHONPATH="$PWD/core:$PWD/server:$PWD/gateways"
 export NUMBA_CACHE_DIR="$STRELL_STATE/numba"
 
 say() { echo "· $*" >&2; }
@@ -78,6 +78,9 @@ PY
   set -a; . "$file"; set +a
   export DJANGO_SETTINGS_MODULE=config.settings
   postgres_environment
+  [ -f "$STRELL_STATE/fix.port" ] || free_port 54950 > "$STRELL_STATE/fix.port"
+  STRELL_FIX_PORT=$(cat "$STRELL_STATE/fix.port")
+  export STRELL_FIX_PORT
 }
 
 free_port() { python3 - "$1" <<'PY'
@@ -101,7 +104,7 @@ manage() { .venv/bin/python server/manage.py "$@"; }
 run_checks() {
   local failed=0
   .venv/bin/ruff check . || failed=1
-  .venv/bin/ruff format --check --quiet core server browser_tests bench || { echo "ruff format would change files"; failed=1; }
+  .venv/bin/ruff format --check --quiet core server gateways browser_tests bench || { echo "ruff format would change files"; failed=1; }
   .venv/bin/mypy || failed=1
   environment
   .venv/bin/lint-imports --no-cache || failed=1
@@ -112,7 +115,7 @@ run_checks() {
 
 run_tests() {
   local log="$STRELL_STATE/test.log" status=0
-  if [ $# -eq 0 ]; then set -- core server browser_tests; fi
+  if [ $# -eq 0 ]; then set -- core server gateways browser_tests; fi
   .venv/bin/python ops/test.py "$@" 2>&1 | tee "$log" || status=$?
   return $status
 }

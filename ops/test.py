@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[1]
-sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server")]
+sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server"), str(PROJECT / "gateways")]
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
 os.environ.setdefault("STRELL_LOG_LEVEL", "ERROR")
 

@@ -5,21 +5,27 @@ from typing import Any
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import ValidationError
-from ninja.security import django_auth
 
 from config.errors import Refused
+from desk.api import router as desk
+from journal.api import router as journal
 from market.api import router as market
+from people.access import ByToken, SignedIn
 from people.api import router as people
+from practice_broker.api import router as practice_broker
 from replay.api import router as replay
 from runs.api import router as runs
 from strategies.api import router as strategies
 
-api = NinjaAPI(title="Strell", version="1", auth=django_auth, docs_url=None)
+api = NinjaAPI(title="Strell", version="1", auth=[ByToken(), SignedIn()], docs_url=None)
 api.add_router("", people)
 api.add_router("", market)
 api.add_router("", strategies)
 api.add_router("", runs)
 api.add_router("", replay)
+api.add_router("", desk)
+api.add_router("", journal)
+api.add_router("", practice_broker)
 
 
 @api.exception_handler(Refused)

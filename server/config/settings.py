@@ -1,6 +1,7 @@
 """Settings. Secrets and addresses come from the environment; `./strell` sets them."""
 
 import os
+import sys
 import warnings
 from datetime import timedelta
 from pathlib import Path
@@ -42,6 +43,11 @@ INSTALLED_APPS = [
     "strategies",
     "runs",
     "replay",
+    "journal",
+    "desk",
+    "practice_exchange",
+    "practice_broker",
+    "fix_gateway",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -102,6 +108,9 @@ STORAGES = {"staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFiles
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+[.-][0-9a-zA-Z_-]{8,}\.(js|css|woff2)$"
 
 CHAIN_CACHE = Path(os.environ.get("STRELL_CHAIN_CACHE", STATE / "cubes"))
+FIX_STATE = Path(os.environ.get("STRELL_FIX_STATE", STATE / "fix"))
+FIX_PORT = int(os.environ.get("STRELL_FIX_PORT", "0")) or None
+VENV_SHARE = Path(sys.prefix) / "share"
 RUN_LEASE_SECONDS = int(os.environ.get("STRELL_RUN_LEASE", "15"))
 
 LOGGING = {

@@ -1,5 +1,7 @@
 """Signing in and out."""
 
+import datetime as dt
+
 from axes.exceptions import AxesBackendPermissionDenied
 from axes.handlers.proxy import AxesProxyHandler
 from django.contrib.auth import authenticate, login, logout
@@ -9,6 +11,8 @@ from ninja import Router, Schema
 from ninja.decorators import decorate_view
 
 from config.errors import Refused
+from people import access
+from people.models import AccessToken
 
 router = Router(tags=["people"])
 
@@ -20,6 +24,31 @@ class SignIn(Schema):
 
 class Me(Schema):
     name: str | None
+    operator: bool = False
+
+
+class Password(Schema):
+    password: str
+
+
+class NewToken(Schema):
+    name: str
+    scope: str
+    days: int = 30
+
+
+class AccessTokenOut(Schema):
+    id: int
+    name: str
+    scopes: list[str]
+    created_at: dt.datetime
+    expires_at: dt.datetime
+    used_at: dt.datetime | None
+    expired: bool
+
+
+class MadeToken(AccessTokenOut):
+    text: str
 
 
 class SignInRefused(Refused):
@@ -41,7 +70,8 @@ def locked_out(request: HttpRequest, credentials: dict, *args: object, **kwargs:
 @router.get("/me", auth=None, response=Me, operation_id="me")
 @decorate_view(ensure_csrf_cookie)
 def me(request: HttpRequest):
-    return {"name": request.user.get_username() if request.user.is_authenticated else None}
+    signed_in = request.user.is_authenticated
+    return {"name": request.user.get_username() if signed_in else None, "operator": signed_in and request.user.is_staff}
 
 
 @router.post("/sign-in", auth=None, response=Me, operation_id="sign_in")
@@ -55,10 +85,33 @@ def sign_in(request: HttpRequest, body: SignIn):
             raise LockedOut(LOCKED_OUT)
         raise SignInRefused("Name or password is wrong.")
     login(request, user)
-    return {"name": user.get_username()}
+    return {"name": user.get_username(), "operator": user.is_staff}
 
 
 @router.post("/sign-out", response=Me, operation_id="sign_out")
 def sign_out(request: HttpRequest):
     logout(request)
     return {"name": None}
+
+
+@router.post("/confirm", auth=access.SignedIn(), response={204: None}, operation_id="confirm_password")
+def confirm(request: HttpRequest, body: Password):
+    access.confirm(request, body.password)
+    return 204, None
+
+
+@router.get("/tokens", auth=access.SignedIn(), response=list[AccessTokenOut], operation_id="tokens")
+def tokens(request: HttpRequest):
+    return AccessToken.objects.of(request.user).order_by("-created_at")
+
+
+@router.post("/tokens", auth=access.SignedIn(), response=MadeToken, operation_id="make_token")
+def make_token(request: HttpRequest, body: NewToken):
+    token, text = access.make_token(request.user, body.name, body.scope, body.days)
+    return {**AccessTokenOut.from_orm(token).dict(), "text": text}
+
+
+@router.delete("/tokens/{token_id}", auth=access.SignedIn(), response={204: None}, operation_id="revoke_token")
+def revoke(request: HttpRequest, token_id: int):
+    access.revoke(request.user, token_id)
+    return 204, None

@@ -55,6 +55,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Confirm */
+        post: operations["confirm_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tokens */
+        get: operations["tokens"];
+        put?: never;
+        /** Make Token */
+        post: operations["make_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{token_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke */
+        delete: operations["revoke_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/market/underlyings": {
         parameters: {
             query?: never;
@@ -589,6 +641,552 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/market/{symbol}/clock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Clock Now */
+        get: operations["clock"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/clock/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run Clock */
+        post: operations["run_clock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/clock/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pause Clock */
+        post: operations["pause_clock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/clock/jump": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Jump Clock */
+        post: operations["jump_clock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/clock/next-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Next Session */
+        post: operations["next_session"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/clock/quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hush */
+        post: operations["hush_clock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Live Chain */
+        get: operations["live_chain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/live/path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Live Path */
+        get: operations["live_path"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Accounts */
+        get: operations["accounts"];
+        put?: never;
+        /** Open Account */
+        post: operations["open_account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account_id}/desk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Desk */
+        get: operations["desk"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account_id}/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set Limits */
+        put: operations["set_limits"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account_id}/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Over */
+        post: operations["take_over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account_id}/ticket": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Preview Ticket */
+        post: operations["preview_ticket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account_id}/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Place Order */
+        post: operations["place_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Order */
+        get: operations["order"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel Order */
+        post: operations["cancel_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order_id}/price": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change Order */
+        post: operations["change_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/positions/{holding_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Position */
+        get: operations["position"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/positions/{holding_id}/protection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Protect */
+        put: operations["protect_position"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/positions/{holding_id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close Position */
+        post: operations["close_position"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/halt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Halt */
+        post: operations["halt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/strategies/{strategy_id}/checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Checklist */
+        get: operations["checklist"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/strategies/{strategy_id}/deployments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Of Strategy */
+        get: operations["deployments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/strategies/{strategy_id}/promote": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Promote */
+        post: operations["promote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deployments/{deployment_id}/arm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Arm */
+        post: operations["arm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deployments/{deployment_id}/disarm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Disarm */
+        post: operations["disarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deployments/{deployment_id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End */
+        post: operations["end_deployment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deployments/{deployment_id}/compare/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare Session */
+        get: operations["compare_session"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Journal */
+        get: operations["journal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journal/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Kinds */
+        get: operations["journal_kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journal.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** As Csv */
+        get: operations["journal_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/practice-broker/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Faults */
+        get: operations["broker_faults"];
+        put?: never;
+        /** Play Fault */
+        post: operations["play_fault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -597,6 +1195,11 @@ export interface components {
         Me: {
             /** Name */
             name: string | null;
+            /**
+             * Operator
+             * @default false
+             */
+            operator: boolean;
         };
         /** SignIn */
         SignIn: {
@@ -604,6 +1207,71 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /** Password */
+        Password: {
+            /** Password */
+            password: string;
+        };
+        /** AccessTokenOut */
+        AccessTokenOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Scopes */
+            scopes: string[];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Used At */
+            used_at: string | null;
+            /** Expired */
+            expired: boolean;
+        };
+        /** MadeToken */
+        MadeToken: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Scopes */
+            scopes: string[];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Used At */
+            used_at: string | null;
+            /** Expired */
+            expired: boolean;
+            /** Text */
+            text: string;
+        };
+        /** NewToken */
+        NewToken: {
+            /** Name */
+            name: string;
+            /** Scope */
+            scope: string;
+            /**
+             * Days
+             * @default 30
+             */
+            days: number;
         };
         /** UnderlyingOut */
         UnderlyingOut: {
@@ -1704,6 +2372,750 @@ export interface components {
             /** Orders */
             orders: components["schemas"]["OrderIn"][];
         };
+        /** ClockOut */
+        ClockOut: {
+            /** Symbol */
+            symbol: string;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Generation */
+            generation: number;
+            /** Reached */
+            reached: number;
+            /** Now */
+            now: number;
+            /** Local */
+            local: string;
+            /** Zone */
+            zone: string;
+            /** Open */
+            open: number;
+            /** Close */
+            close: number;
+            /** Open Local */
+            open_local: string;
+            /** Close Local */
+            close_local: string;
+            /** Running */
+            running: boolean;
+            /** Rate */
+            rate: number;
+            /** Rates */
+            rates: number[];
+            /** Quiet */
+            quiet: boolean;
+            /** Sealed */
+            sealed: boolean;
+            /** Jumping */
+            jumping: boolean;
+            /** Is Open */
+            is_open: boolean;
+            /** Age */
+            age: number | null;
+            /** Sequence */
+            sequence: number;
+            /** May Operate */
+            may_operate: boolean;
+        };
+        /** ClockIn */
+        ClockIn: {
+            /** Rate */
+            rate?: number | null;
+        };
+        /** JumpIn */
+        JumpIn: {
+            /**
+             * To
+             * Format: time
+             */
+            to: string;
+        };
+        /** QuietIn */
+        QuietIn: {
+            /** Quiet */
+            quiet: boolean;
+        };
+        /** LiveChainOut */
+        LiveChainOut: {
+            /** Expiration */
+            expiration: string | null;
+            /** Days */
+            days?: number | null;
+            /** Forward */
+            forward: number | null;
+            /** Rows */
+            rows: components["schemas"]["StrikeOut"][];
+            /** Expirations */
+            expirations: components["schemas"]["ExpirationOut"][];
+            /** At */
+            at: number;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Spot */
+            spot: number;
+            /** Sequence */
+            sequence: number;
+            /** Symbol */
+            symbol: string;
+        };
+        /** LivePathOut */
+        LivePathOut: {
+            /** At */
+            at: number[];
+            /** Spot */
+            spot: number[];
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+        };
+        /** AccountRow */
+        AccountRow: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Symbol */
+            symbol: string;
+            /** Currency */
+            currency: string;
+            /** Limits */
+            limits: {
+                [key: string]: unknown;
+            };
+            /** Halted */
+            halted: boolean;
+            /** Halted Because */
+            halted_because: string;
+            /** Quarantine */
+            quarantine: string;
+        };
+        /** NewAccount */
+        NewAccount: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @default paper
+             */
+            kind: string;
+            /**
+             * Symbol
+             * @default MK30
+             */
+            symbol: string;
+            /**
+             * Cash
+             * @default 50000
+             */
+            cash: number | string;
+        };
+        /** CheckItem */
+        CheckItem: {
+            /** Id */
+            id: string;
+            /** Ok */
+            ok: boolean;
+            /** Required */
+            required: boolean;
+            /** Text */
+            text: string;
+        };
+        /** DeploymentOut */
+        DeploymentOut: {
+            /** Id */
+            id: number;
+            /** Strategy */
+            strategy: number;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /** Latest */
+            latest: number;
+            /** Account */
+            account: number;
+            /** Account Name */
+            account_name: string;
+            /** Account Kind */
+            account_kind: string;
+            /** Size */
+            size: number;
+            /** Armed */
+            armed: boolean;
+            /** Ended */
+            ended: boolean;
+            /** Says */
+            says: string;
+            /** Next */
+            next: string | null;
+            /** Open Trades */
+            open_trades: number;
+            /** Checklist */
+            checklist: components["schemas"]["CheckItem"][];
+            /** Sessions */
+            sessions: string[];
+            /** Limits */
+            limits: {
+                [key: string]: unknown;
+            };
+        };
+        /** DeskAccountOut */
+        DeskAccountOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Symbol */
+            symbol: string;
+            /** Currency */
+            currency: string;
+            /** Limits */
+            limits: {
+                [key: string]: unknown;
+            };
+            /** Halted */
+            halted: boolean;
+            /** Halted Because */
+            halted_because: string;
+            /** Quarantine */
+            quarantine: string;
+            /** Cash */
+            cash: number;
+            /** Costs */
+            costs: number;
+            /** Equity */
+            equity: number | null;
+            /** Free */
+            free: number | null;
+            /** Reserved */
+            reserved: number;
+            /** Session Pnl */
+            session_pnl: number | null;
+            /** Open Mid */
+            open_mid: number | null;
+            /** Open Closable */
+            open_closable: number | null;
+            greeks: components["schemas"]["MoneyGreeksOut"];
+        };
+        /** DeskOut */
+        DeskOut: {
+            account: components["schemas"]["DeskAccountOut"];
+            /** Holdings */
+            holdings: components["schemas"]["HoldingOut"][];
+            /** Orders */
+            orders: components["schemas"]["OrderOut"][];
+            /** Deployments */
+            deployments: components["schemas"]["DeploymentOut"][];
+            clock: components["schemas"]["ClockOut"];
+            desk: components["schemas"]["DeskStatus"];
+        };
+        /** DeskStatus */
+        DeskStatus: {
+            /** Alive */
+            alive: boolean;
+            /** Says */
+            says: string;
+            /** Line Up */
+            line_up: boolean;
+            /** Reconciled */
+            reconciled: boolean;
+            /** Line Since */
+            line_since: string | null;
+        };
+        /** FillOut */
+        FillOut: {
+            /** At */
+            at: string;
+            /** Lots */
+            lots: number;
+            /** Kind */
+            kind: string;
+            /** Price */
+            price: number;
+            /** Commission */
+            commission: number;
+            /** Execution */
+            execution: string;
+        };
+        /** HoldingLegOut */
+        HoldingLegOut: {
+            /** Contract */
+            contract: string;
+            /** Label */
+            label: string;
+            /** Contracts */
+            contracts: number;
+            /** Opened */
+            opened: number;
+            /** Bid */
+            bid: number | null;
+            /** Ask */
+            ask: number | null;
+            /** Mid */
+            mid: number | null;
+        };
+        /** HoldingOut */
+        HoldingOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Deployment */
+            deployment: number | null;
+            /** Strategy */
+            strategy: number | null;
+            /** Trade */
+            trade: number | null;
+            /** Lots */
+            lots: number;
+            /** Legs */
+            legs: components["schemas"]["HoldingLegOut"][];
+            glyph: components["schemas"]["GlyphOut"];
+            /** Opened */
+            opened: string;
+            /** Opened Price */
+            opened_price: number | null;
+            /** Premium */
+            premium: number;
+            /** Mid Price */
+            mid_price: number | null;
+            /** Realised */
+            realised: number;
+            /** Mid */
+            mid: number | null;
+            /** Closable */
+            closable: number | null;
+            /** Reserved */
+            reserved: number;
+            greeks: components["schemas"]["MoneyGreeksOut"];
+            protection: components["schemas"]["ProtectionOut"];
+            /** Protected By */
+            protected_by: string;
+            /** Next */
+            next: string;
+            /** Closing */
+            closing: boolean;
+        };
+        /** LevelOut */
+        LevelOut: {
+            /** Value */
+            value: string;
+            /** Unit */
+            unit: string;
+        };
+        /** MoneyGreeksOut */
+        MoneyGreeksOut: {
+            /** Delta */
+            delta: number | null;
+            /** Gamma */
+            gamma: number | null;
+            /** Theta */
+            theta: number | null;
+            /** Vega */
+            vega: number | null;
+            /** Rho */
+            rho: number | null;
+        };
+        /** OrderOut */
+        OrderOut: {
+            /** Id */
+            id: number;
+            /** Account */
+            account: number;
+            /** Holding */
+            holding: number | null;
+            /** Deployment */
+            deployment: number | null;
+            /** By */
+            by: string;
+            /** Because */
+            because: string;
+            /** Rule */
+            rule: string;
+            /** Opens */
+            opens: boolean;
+            /** Words */
+            words: string;
+            /** Legs */
+            legs: [
+                string,
+                number
+            ][];
+            /** Lots */
+            lots: number;
+            /** Filled */
+            filled: number;
+            /** Type */
+            type: string;
+            /** Limit */
+            limit: number | null;
+            /** New Limit */
+            new_limit: number | null;
+            /** Time In Force */
+            time_in_force: string;
+            /** State */
+            state: string;
+            /** Alive */
+            alive: boolean;
+            /** Can Change */
+            can_change: boolean;
+            /** Cancel Wanted */
+            cancel_wanted: boolean;
+            /** Reason */
+            reason: string;
+            /** Placed */
+            placed: string;
+            /**
+             * Placed At
+             * Format: date-time
+             */
+            placed_at: string;
+            /** Now */
+            now: number | null;
+            /** Fills */
+            fills: components["schemas"]["FillOut"][];
+            protection: components["schemas"]["ProtectionOut"];
+        };
+        /** ProtectionOut */
+        ProtectionOut: {
+            target?: components["schemas"]["LevelOut"] | null;
+            stop?: components["schemas"]["LevelOut"] | null;
+        };
+        /** PricesOut */
+        PricesOut: {
+            /** Own */
+            own: number;
+            /** Mid */
+            mid: number;
+            /** Mid Limit */
+            mid_limit: number;
+            /** Other */
+            other: number;
+        };
+        /** ProblemOut */
+        ProblemOut: {
+            /** Path */
+            path: string;
+            /** Message */
+            message: string;
+        };
+        /** TicketLegOut */
+        TicketLegOut: {
+            /** Contract */
+            contract: string;
+            /** Label */
+            label: string;
+            /** Ratio */
+            ratio: number;
+            /** Contracts */
+            contracts: number;
+            /** Bid */
+            bid: number;
+            /** Ask */
+            ask: number;
+            /** Bid Size */
+            bid_size: number;
+            /** Ask Size */
+            ask_size: number;
+            /** Delta */
+            delta: number | null;
+        };
+        /** TicketOut */
+        TicketOut: {
+            sides: components["schemas"]["PricesOut"] | null;
+            /** Capital */
+            capital: number | null;
+            /** Problems */
+            problems: components["schemas"]["ProblemOut"][];
+            /** Sentences */
+            sentences: string[];
+            payoff: components["schemas"]["PayoffOut"] | null;
+            glyph: components["schemas"]["GlyphOut"] | null;
+            /** Premium */
+            premium: number | null;
+            /** Legs */
+            legs: components["schemas"]["TicketLegOut"][];
+            /** Free After */
+            free_after: number | null;
+            /** Last */
+            last: number | null;
+        };
+        /** LegIn */
+        LegIn: {
+            /** Contract */
+            contract: string;
+            /** Ratio */
+            ratio: number;
+        };
+        /** LevelIn */
+        LevelIn: {
+            /** Value */
+            value: unknown;
+            /**
+             * Unit
+             * @default money
+             */
+            unit: string;
+        };
+        /** ProtectionIn */
+        ProtectionIn: {
+            target?: components["schemas"]["LevelIn"] | null;
+            stop?: components["schemas"]["LevelIn"] | null;
+        };
+        /** TicketIn */
+        TicketIn: {
+            /** Legs */
+            legs: components["schemas"]["LegIn"][];
+            /**
+             * Lots
+             * @default 1
+             */
+            lots: unknown;
+            /**
+             * Type
+             * @default limit
+             */
+            type: string;
+            /** Limit */
+            limit?: unknown;
+            /**
+             * Time In Force
+             * @default day
+             */
+            time_in_force: string;
+            /** Holding */
+            holding?: number | null;
+            protection?: components["schemas"]["ProtectionIn"] | null;
+            /**
+             * Client Id
+             * @default
+             */
+            client_id: string;
+        };
+        /** PriceIn */
+        PriceIn: {
+            /** Limit */
+            limit: unknown;
+        };
+        /** HoldingDetail */
+        HoldingDetail: {
+            holding: components["schemas"]["HoldingOut"];
+            payoff: components["schemas"]["PayoffOut"] | null;
+            /** Fills */
+            fills: components["schemas"]["FillOut"][];
+        };
+        /** CloseIn */
+        CloseIn: {
+            /** Lots */
+            lots?: unknown;
+            /**
+             * Type
+             * @default market
+             */
+            type: string;
+            /** Limit */
+            limit?: unknown;
+            /**
+             * Client Id
+             * @default
+             */
+            client_id: string;
+        };
+        /** Halted */
+        Halted: {
+            /** Orders */
+            orders: number;
+            /** Deployments */
+            deployments: number;
+            /** Closing */
+            closing: number;
+        };
+        /** HaltIn */
+        HaltIn: {
+            /**
+             * Flatten
+             * @default false
+             */
+            flatten: boolean;
+            /** Account */
+            account?: number | null;
+            /**
+             * Because
+             * @default by hand
+             */
+            because: string;
+        };
+        /** PromoteIn */
+        PromoteIn: {
+            /** Account */
+            account: number;
+            /**
+             * Size
+             * @default 1
+             */
+            size: number;
+            /**
+             * Limits
+             * @default {}
+             */
+            limits: {
+                [key: string]: unknown;
+            };
+            /**
+             * Looked At
+             * @default false
+             */
+            looked_at: boolean;
+        };
+        /** ComparedFill */
+        ComparedFill: {
+            /** Order */
+            order: string;
+            /** At */
+            at: number;
+            /** Lived At */
+            lived_at: number | null;
+            /** Tested At */
+            tested_at: number | null;
+            /** Lived */
+            lived: number | null;
+            /** Tested */
+            tested: number | null;
+            /** Same */
+            same: boolean;
+        };
+        /** ComparedOut */
+        ComparedOut: {
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Rows */
+            rows: components["schemas"]["ComparedRow"][];
+            /** Fills */
+            fills: components["schemas"]["ComparedFill"][];
+            /** Decisions */
+            decisions: number;
+            /** Same */
+            same: number;
+            /** First */
+            first: string | null;
+            /** Until */
+            until: string;
+        };
+        /** ComparedRow */
+        ComparedRow: {
+            /** At */
+            at: number;
+            /** Time */
+            time: string;
+            /** Kind */
+            kind: string;
+            /** Rule */
+            rule: string;
+            /** Lived */
+            lived: string | null;
+            /** Tested */
+            tested: string | null;
+            /** Same */
+            same: boolean;
+        };
+        /** Filter */
+        Filter: {
+            /**
+             * Who
+             * @default
+             */
+            who: string;
+            /**
+             * Kind
+             * @default
+             */
+            kind: string;
+            /** Account */
+            account?: number | null;
+            /** Deployment */
+            deployment?: number | null;
+            /** Order */
+            order?: number | null;
+            /** Strategy */
+            strategy?: number | null;
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        /** EntryOut */
+        EntryOut: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Market At */
+            market_at: number | null;
+            /** Who */
+            who: string;
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+            /** Rule */
+            rule: string;
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
+            /** Account */
+            account: number | null;
+            /** Strategy */
+            strategy: number | null;
+            /** Deployment */
+            deployment: number | null;
+            /** Order */
+            order: number | null;
+            /** Symbol */
+            symbol: string;
+        };
+        /** JournalPage */
+        JournalPage: {
+            /** Rows */
+            rows: components["schemas"]["EntryOut"][];
+            /** More */
+            more: boolean;
+        };
+        /** FaultOut */
+        FaultOut: {
+            /** Kind */
+            kind: string;
+            /** Left */
+            left: number;
+        };
+        /** FaultIn */
+        FaultIn: {
+            /** Kind */
+            kind: string;
+            /**
+             * Count
+             * @default 1
+             */
+            count: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -1774,6 +3186,92 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+        };
+    };
+    confirm_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessTokenOut"][];
+                };
+            };
+        };
+    };
+    make_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+        };
+    };
+    revoke_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -2642,6 +4140,809 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ReplayRow"];
                 };
+            };
+        };
+    };
+    clock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClockOut"];
+                };
+            };
+        };
+    };
+    run_clock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClockIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClockOut"];
+                };
+            };
+        };
+    };
+    pause_clock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClockOut"];
+                };
+            };
+        };
+    };
+    jump_clock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JumpIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClockOut"];
+                };
+            };
+        };
+    };
+    next_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClockOut"];
+                };
+            };
+        };
+    };
+    hush_clock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuietIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClockOut"];
+                };
+            };
+        };
+    };
+    live_chain: {
+        parameters: {
+            query?: {
+                expiration?: string | null;
+                account?: number | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LiveChainOut"];
+                };
+            };
+        };
+    };
+    live_path: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LivePathOut"];
+                };
+            };
+        };
+    };
+    accounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountRow"][];
+                };
+            };
+        };
+    };
+    open_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccount"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountRow"];
+                };
+            };
+        };
+    };
+    desk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
+                };
+            };
+        };
+    };
+    set_limits: {
+        parameters: {
+            query: {
+                body: {
+                    [key: string]: unknown;
+                };
+            };
+            header?: never;
+            path: {
+                account_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountRow"];
+                };
+            };
+        };
+    };
+    take_over: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountRow"];
+                };
+            };
+        };
+    };
+    preview_ticket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TicketIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+        };
+    };
+    place_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TicketIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
+                };
+            };
+        };
+    };
+    order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                order_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
+                };
+            };
+        };
+    };
+    cancel_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                order_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
+                };
+            };
+        };
+    };
+    change_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                order_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PriceIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
+                };
+            };
+        };
+    };
+    position: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                holding_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoldingDetail"];
+                };
+            };
+        };
+    };
+    protect_position: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                holding_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProtectionIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoldingDetail"];
+                };
+            };
+        };
+    };
+    close_position: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                holding_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
+                };
+            };
+        };
+    };
+    halt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HaltIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Halted"];
+                };
+            };
+        };
+    };
+    checklist: {
+        parameters: {
+            query: {
+                account: number;
+            };
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckItem"][];
+                };
+            };
+        };
+    };
+    deployments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeploymentOut"][];
+                };
+            };
+        };
+    };
+    promote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PromoteIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeploymentOut"];
+                };
+            };
+        };
+    };
+    arm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeploymentOut"];
+                };
+            };
+        };
+    };
+    disarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeploymentOut"];
+                };
+            };
+        };
+    };
+    end_deployment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeploymentOut"];
+                };
+            };
+        };
+    };
+    compare_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment_id: number;
+                session: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparedOut"];
+                };
+            };
+        };
+    };
+    journal: {
+        parameters: {
+            query?: {
+                who?: string;
+                kind?: string;
+                account?: number | null;
+                deployment?: number | null;
+                order?: number | null;
+                strategy?: number | null;
+                words?: string;
+                before?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalPage"];
+                };
+            };
+        };
+    };
+    journal_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+        };
+    };
+    journal_csv: {
+        parameters: {
+            query?: {
+                who?: string;
+                kind?: string;
+                account?: number | null;
+                deployment?: number | null;
+                order?: number | null;
+                strategy?: number | null;
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    broker_faults: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FaultOut"][];
+                };
+            };
+        };
+    };
+    play_fault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FaultIn"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,0 +1,32 @@
+"""Keeping a process of a FIX side alive from outside: a side that fails ends itself, and is started anew."""
+
+from __future__ import annotations
+
+import ctypes
+import logging
+import signal
+import subprocess
+import sys
+import time
+
+_SET_PARENT_DEATH_SIGNAL = 1
+
+
+def _die_with_parent() -> None:
+    """Linux: be killed when the parent is gone, however it went."""
+    ctypes.CDLL(None).prctl(_SET_PARENT_DEATH_SIGNAL, signal.SIGKILL)
+
+
+def keep_running(command: list[str], log: logging.Logger) -> None:
+    """Start a process again whenever it ends, until this one is stopped."""
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    while True:
+        process = subprocess.Popen(command, preexec_fn=_die_with_parent)  # noqa: PLW1509
+        try:
+            code = process.wait()
+        finally:
+            if process.poll() is None:
+                process.kill()
+                process.wait()
+        log.warning("it ended with %s and starts again", code)
+        time.sleep(0.5)

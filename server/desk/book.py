@@ -1,0 +1,180 @@
+"""What happens to orders and holdings. Every change of state and every fill goes through here, once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+
+from config.push import notify
+from desk.models import Account, DeskFill, DeskOrder, Holding, LedgerRow
+from journal import services as journal
+from strell_core.engine.ledger import cash_of, holdings
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import money, parts_to_price
+from strell_core.orders.order import price_words
+
+State = DeskOrder.State
+
+
+class Overfilled(Exception):
+    """A venue reports more lots than were ordered."""
+
+
+def structure_words(legs: Sequence[Sequence]) -> str:
+    """Legs in short: ``27 Nov 3190 call −1, 3220 call +1``."""
+    out, last = [], None
+    for code, contracts in legs:
+        contract = ContractKey.parse(code)
+        date = "" if contract.expiration == last else f"{contract.expiration:%-d %b} "
+        last = contract.expiration
+        sign = "+" if contracts > 0 else "−"
+        out.append(f"{date}{contract.strike} {contract.right} {sign}{abs(contracts)}")
+    return ", ".join(out)
+
+
+def order_words(order: DeskOrder) -> str:
+    quantum = order.account.underlying.quantum
+    price = "at the market" if order.limit is None else f"at {price_words(order.limit, quantum)}"
+    lots = "1 lot" if order.lots == 1 else f"{order.lots} lots"
+    return f"{lots} of {structure_words(order.legs)} {price}, {'day' if order.time_in_force == 'day' else 'good till cancelled'}"
+
+
+def tell(order: DeskOrder, who: str, kind: str, text: str, market_at: int | None, **values: object) -> None:
+    """Journal an event of an order and push it to its owner's browsers."""
+    account = order.account
+    journal.write(
+        account.owner_id, who, kind, text, market_at, rule=order.rule, values=values, account=account.pk, order=order.pk,
+        deployment=order.deployment_id, strategy=order.deployment.strategy_id if order.deployment_id else None,
+        symbol=account.underlying.symbol,
+    )  # fmt: skip
+    notify(account.owner_id, "order", order.pk, account=account.pk, state=order.state)
+
+
+def move_to(order: DeskOrder, state: str, who: str, text: str, market_at: int | None, reason: str = "") -> None:
+    """Bring an order into a state; an order that has ended stays as it is."""
+    if not order.alive:
+        return
+    order.state, order.reason = state, reason[:300]
+    if state == State.WORKING and order.arrived_market is None:
+        order.arrived_market = market_at
+    order.save()
+    tell(order, who, state, text, market_at)
+
+
+def end(order: DeskOrder, state: str, who: str, reason: str, market_at: int | None) -> None:
+    """The order is over without (more) fills."""
+    part = f" after {order.filled} of {order.lots} lots" if order.filled else ""
+    move_to(order, state, who, f"Order {order.pk} {state}{part}: {reason}", market_at, reason)
+
+
+def book_fill(
+    order: DeskOrder, execution: str, market_at: int, lots: int, prices: Sequence[int], who: str
+) -> DeskFill | None:
+    """Enter a fill of ``lots`` at ``prices`` (parts, one a leg). ``None``: this execution was booked before.
+
+    The order's row must be locked. Raises :class:`Overfilled`.
+    """
+    account = order.account
+    if DeskFill.objects.filter(account=account, execution=execution).exists():
+        return None
+    if lots < 1 or lots > order.left:
+        raise Overfilled(f"{lots} lots filled of order {order.pk}, which has {order.left} left")
+    if order.holding is None:
+        order.holding = _open_holding(order, market_at)
+    legs = [[code, ratio * lots, int(parts)] for (code, ratio), parts in zip(order.legs, prices, strict=True)]
+    contracts = sum(abs(n) for _, n, _ in legs)
+    fill = DeskFill.objects.create(
+        account=account, order=order, holding=order.holding, execution=execution, at=market_at, lots=lots, legs=legs,
+        commission=money(account.commission * contracts), told=order.holding.deployment_id is None,
+    )  # fmt: skip
+    enter(fill, "premium")
+    order.filled += lots
+    if order.left == 0:
+        order.state, order.reason = State.FILLED, ""
+    elif order.alive:
+        order.state = State.PARTLY
+    order.save()
+    if order.opens:
+        _protect(order)
+    else:
+        close_if_flat(order.holding, market_at)
+    quantum = account.underlying.quantum
+    net = sum(ratio * parts for (_, ratio), parts in zip(order.legs, prices, strict=True))
+    price = parts_to_price(abs(net), quantum)
+    words = f"{price:.2f} {'debit' if net > 0 else 'credit'}" if net else "even"
+    tell(
+        order, who, "filled", f"Order {order.pk}: {lots} of {order.lots} filled at {words}", market_at, lots=lots,
+        execution=execution, price=float(price if net > 0 else -price),
+    )  # fmt: skip
+    return fill
+
+
+def enter(fill: DeskFill, kind: str) -> None:
+    """The fill's money in the account's ledger."""
+    terms = fill.account.underlying
+    rows = [
+        LedgerRow(
+            account=fill.account, fill=fill, at=fill.at, kind=kind, contract=code, contracts=contracts, price_parts=parts,
+            amount=cash_of(contracts, parts, terms.quantum, terms.multiplier),
+        )
+        for code, contracts, parts in fill.legs
+    ]  # fmt: skip
+    if fill.commission:
+        rows.append(LedgerRow(account=fill.account, fill=fill, at=fill.at, kind="commission", amount=-fill.commission))
+    LedgerRow.objects.bulk_create(rows)
+
+
+def _open_holding(order: DeskOrder, market_at: int) -> Holding:
+    """A new holding, or that of the same trade of the deployment."""
+    trade = int(order.intent.split("-")[0]) if order.deployment_id and order.intent else None
+    if trade is not None:
+        found = Holding.objects.filter(deployment=order.deployment, trade=trade, closed_at=None).first()
+        if found is not None:
+            return found
+    name = order.deployment.revision.document["name"] if order.deployment_id else "by hand"
+    return Holding.objects.create(
+        account=order.account, name=name, deployment=order.deployment, trade=trade, opened_at=market_at
+    )
+
+
+def _protect(order: DeskOrder) -> None:
+    """Protection that came with the ticket holds from the first fill on."""
+    holding = order.holding
+    if order.protection and not holding.protection:
+        holding.protection = order.protection
+        holding.save(update_fields=["protection"])
+
+
+def close_if_flat(holding: Holding, market_at: int) -> None:
+    from desk.positions import moves
+
+    held = holdings(moves(holding.fills.all()))
+    if not any(item.contracts for item in held.values()):
+        holding.closed_at = market_at
+        holding.save(update_fields=["closed_at"])
+        notify(holding.account.owner_id, "position", holding.pk, account=holding.account_id)
+
+
+def settle(holding: Holding, contract: ContractKey, contracts: int, parts: int, market_at: int) -> None:
+    """Settle an expired contract of a holding in cash, once."""
+    account = holding.account
+    fill, made = DeskFill.objects.get_or_create(
+        account=account, execution=f"settled {holding.pk} {contract.code}",
+        defaults={
+            "holding": holding, "kind": "settlement", "at": market_at, "lots": 0, "commission": Decimal(0), "told": True,
+            "legs": [[contract.code, -contracts, parts]],
+        },
+    )  # fmt: skip
+    if not made:
+        return
+    enter(fill, "settlement")
+    close_if_flat(holding, market_at)
+    price = parts_to_price(parts, account.underlying.quantum)
+    journal.write(
+        account.owner_id, "market", "settled", f"{contract.label}: {contracts:+d} settled in cash at {price:.2f}", market_at,
+        account=account.pk, deployment=holding.deployment_id, symbol=account.underlying.symbol,
+    )  # fmt: skip
+
+
+def holding_of_account(account: Account, holding_id: int) -> Holding | None:
+    return account.holdings.filter(pk=holding_id, closed_at=None).first()

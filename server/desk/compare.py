@@ -1,0 +1,147 @@
+"""A deployment's session beside a backtest of the same session: decision by decision, fill by fill."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from config.errors import Conflict, NotThere
+from desk.deploy import document_of, plan_of, reason_words
+from desk.models import Deployment
+from market.live import recorded
+from strell_core.engine.plan import Plan
+from strell_core.engine.run import History, run_steps
+from strell_core.engine.state import Reason, load
+from strell_core.market.prices import parts_to_price
+from strell_core.market.timeline import Timeline
+
+DECISIONS = ("entry", "no entry", "skipped", "left", "lapsed")
+FILLS = ("filled", "settled", "ended")
+
+
+def sessions_of(deployment: Deployment) -> list[dt.date]:
+    return sorted(set(deployment.decisions.values_list("session", flat=True)), reverse=True)
+
+
+def compare(deployment: Deployment, session: dt.date) -> dict[str, Any]:
+    """Both sides from the same state before the session; the first difference is named."""
+    decisions = list(deployment.decisions.filter(session=session).order_by("at"))
+    if not decisions:
+        raise NotThere("The deployment decided nothing in that session.")
+    timeline = recorded(deployment.account.underlying.symbol, session)
+    number = None if timeline is None else timeline.session_index(session)
+    if timeline is None or number is None:
+        raise Conflict("The session's snapshots are no longer there to be compared with.")
+    plan = plan_of(deployment, timeline)
+    begin = int(timeline.at_or_before(decisions[0].at))
+    end = min(int(timeline.first[number + 1]), int(timeline.at_or_before(deployment.cursor)) + 1)
+    state = load(decisions[0].before)
+    history = run_steps(plan, timeline, begin, max(begin + 1, end), state.cash, state=state)
+    lived = [_reason(raw) for row in decisions for raw in row.reasons]
+    document = document_of(deployment)
+    rows = _aligned(document, plan, timeline, lived, history.reasons)
+    fills = _fills(plan, decisions, history)
+    first = next((row for row in rows if not row["same"]), None) or next(
+        (row for row in fills if not row["same"]), None
+    )
+    same = sum(row["same"] for row in rows)
+    return {
+        "session": session, "rows": rows, "fills": fills, "decisions": len(rows), "same": same,
+        "first": None if first is None else _named(first), "until": timeline.calendar.local(int(timeline.times[end - 1])).strftime("%H:%M"),
+    }  # fmt: skip
+
+
+def _reason(raw: dict[str, Any]) -> Reason:
+    return Reason(**raw)
+
+
+def _aligned(
+    document: dict[str, Any], plan: Plan, timeline: Timeline, lived: list[Reason], tested: list[Reason]
+) -> list[dict[str, Any]]:
+    """Decisions of both sides in order of time; same means the same words at the same snapshot."""
+
+    def keyed(reasons: list[Reason]) -> dict[tuple[int, str, str], list[Reason]]:
+        out: dict[tuple[int, str, str], list[Reason]] = {}
+        for reason in reasons:
+            if reason.kind in DECISIONS:
+                out.setdefault((reason.at, reason.kind, reason.rule), []).append(reason)
+        return out
+
+    ours, theirs = keyed(lived), keyed(tested)
+    rows = []
+    for key in sorted({*ours, *theirs}):
+        mine, other = ours.get(key, []), theirs.get(key, [])
+        for number in range(max(len(mine), len(other))):
+            a = mine[number] if number < len(mine) else None
+            b = other[number] if number < len(other) else None
+            words = [None if r is None else reason_words(document, plan, timeline, r) for r in (a, b)]
+            rows.append(
+                {
+                    "at": key[0], "time": timeline.calendar.local(key[0]).strftime("%H:%M"), "kind": key[1], "rule": key[2],
+                    "lived": words[0], "tested": words[1], "same": words[0] == words[1],
+                }
+            )  # fmt: skip
+    return rows
+
+
+def _fills(plan: Plan, decisions: list[Any], history: History) -> list[dict[str, Any]]:
+    """What each order of the session was filled at: net price a lot in points, on both sides."""
+    lived: dict[str, list[dict[str, Any]]] = {}
+    ratios: dict[str, list[int]] = {}
+    for row in decisions:
+        for order in [*row.intents, *row.orders]:
+            ratios[order["id"]] = [leg["contracts"] // order["lots"] for leg in order["legs"]]
+        for fill in row.fills:
+            if fill["prices"]:
+                lived.setdefault(fill["order"], []).append(fill)
+    out = []
+    theirs = _tested_fills(history, decisions[0].at)
+    for name in sorted({*lived, *theirs}):
+        mine, other = lived.get(name), theirs.get(name)
+        price = None
+        if mine and name in ratios:
+            parts = [sum(r * p for r, p in zip(ratios[name], fill["prices"], strict=True)) for fill in mine]
+            price = float(parts_to_price(round(sum(parts) / len(parts)), plan.quantum))
+        test = None if other is None else float(parts_to_price(other[1], plan.quantum))
+        out.append(
+            {
+                "order": name, "at": mine[0]["at"] if mine else other[0], "lived_at": mine[0]["at"] if mine else None,
+                "tested_at": other[0] if other else None, "lived": price, "tested": test,
+                "same": price is not None and test is not None and abs(price - test) < 1e-9,
+            }
+        )  # fmt: skip
+    return sorted(out, key=lambda row: row["at"])
+
+
+def _tested_fills(history: History, since: int) -> dict[str, tuple[int, int]]:
+    """Order id to instant and net parts a lot, from the backtest's own fills."""
+    out: dict[str, tuple[int, int]] = {}
+    for trade in [*history.closed, *history.state.trades]:
+        lots = trade.lots
+        legs = [*trade.closed_legs, *trade.legs] if hasattr(trade, "closed_legs") else list(trade.legs)
+        net = sum(leg.contracts * leg.opened_parts for leg in legs) // lots
+        if trade.opened_at >= since:
+            out[f"{trade.number}-open"] = (trade.opened_at, net)
+        closed = [leg for leg in legs if getattr(leg, "how", "") == "order"]
+        if closed and closed[0].closed_at >= since:
+            out[f"{trade.number}-close"] = (
+                closed[0].closed_at,
+                -sum(leg.contracts * leg.closed_parts for leg in closed) // lots,
+            )
+    return out
+
+
+def _named(row: dict[str, Any]) -> str:
+    """The first difference in one sentence."""
+    if "order" in row:
+        if row["lived"] is None:
+            return f"Order {row['order']} was filled in the backtest at {row['tested']:+.2f} and not at the market."
+        if row["tested"] is None:
+            return f"Order {row['order']} was filled at the market at {row['lived']:+.2f} and not in the backtest."
+        gap = row["lived"] - row["tested"]
+        return f"Order {row['order']}: filled at {row['lived']:+.2f} a lot, in the backtest at {row['tested']:+.2f}; {abs(gap):.2f} {'worse' if gap > 0 else 'better'}."
+    if row["lived"] is None:
+        return f"At {row['time']} the backtest {row['tested']}; the deployment did not."
+    if row["tested"] is None:
+        return f"At {row['time']} the deployment {row['lived']}; the backtest did not."
+    return f"At {row['time']} the deployment {row['lived']}; the backtest {row['tested']}."

@@ -1,0 +1,335 @@
+"""Deployments: a strategy's rules decide on every recorded snapshot and its intents become orders.
+
+The engine's state after a snapshot, what was decided on it and the orders that follow from it are
+written in one transaction each; orders are derived from the state, so a desk killed anywhere finds
+what is left to send and sends nothing twice.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any
+
+from django.db import transaction
+
+from config.errors import Refused
+from config.push import notify
+from desk.leader import still_leading
+from desk.models import Decision, Deployment, DeskFill, DeskOrder
+from desk.services import closing_ticket, keep_refusal, locked_order, reprice, send, withdraw
+from desk.tickets import Ticket
+from journal import services as journal
+from market.live import live, recorded
+from market.models import Venue
+from runs.rows import amount_text, exit_reason
+from strell_core.engine.advance import Observation, advance
+from strell_core.engine.plan import Plan, make_plan
+from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, Reason, dump, load, order_of, to_plain
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import money, parts_to_money
+from strell_core.market.timeline import Timeline
+from strell_core.orders.order import Leg, sides
+from strell_core.strategy.document import parse
+from strell_core.strategy.sentences import sheet
+
+LATE_SECONDS = 600
+"""Market time after which an entry that could not be sent is given up."""
+
+
+def document_of(deployment: Deployment) -> dict[str, Any]:
+    """The revision's rules with the deployment's size."""
+    document = json.loads(json.dumps(deployment.revision.document))
+    for rule in document["size"]:
+        if "lots" in rule:
+            rule["lots"] = rule["lots"] * deployment.size
+    return document
+
+
+def plan_of(deployment: Deployment, timeline: Timeline) -> Plan:
+    return make_plan(parse(document_of(deployment)), timeline)
+
+
+def decide_all(epoch: int, venue: Venue) -> int:
+    """Let every armed deployment decide on what was recorded since it last did; on how many snapshots."""
+    armed = list(Deployment.objects.filter(armed=True, account__underlying=venue.underlying, ended_at=None))
+    count = 0
+    if armed:
+        from market.timelines import calendar_of
+
+        calendar = calendar_of(venue.underlying.calendar)
+        since = min(calendar.local(deployment.cursor).date() for deployment in armed)
+        timeline = recorded(venue.underlying.symbol, min(since, venue.session))
+        if timeline is not None:
+            for deployment in armed:
+                for index in range(len(timeline.times)):
+                    if int(timeline.times[index]) > deployment.cursor and decide(epoch, deployment.pk, timeline, index):
+                        count += 1
+    for key in Deployment.objects.filter(account__underlying=venue.underlying, ended_at=None).values_list(
+        "pk", flat=True
+    ):
+        carry_out(epoch, key, venue)
+    return count
+
+
+@transaction.atomic
+def decide(epoch: int, deployment_id: int, timeline: Timeline, index: int) -> bool:
+    """Advance one deployment by one snapshot. Deciding the same snapshot again does nothing."""
+    still_leading(epoch)
+    deployment = (
+        Deployment.objects.select_for_update(of=["self"])
+        .select_related("revision", "account__underlying", "strategy")
+        .get(pk=deployment_id)
+    )
+    instant = int(timeline.times[index])
+    if not deployment.armed or deployment.cursor >= instant:
+        return False
+    plan, before = plan_of(deployment, timeline), load(deployment.state)
+    orders, fills = _untold(deployment, before, instant)
+    given = dataclasses.replace(before, orders=(*before.orders, *orders))
+    advanced = advance(plan, given, Observation(timeline, index), fills)
+    session = timeline.dates[int(timeline.session_of[index])]
+    first = not deployment.decisions.filter(session=session).exists()
+    if first or fills or advanced.reasons or advanced.intents:
+        Decision.objects.create(
+            deployment=deployment, at=instant, session=session, before=dump(before) if first else "",
+            orders=to_plain(orders), fills=to_plain(fills), reasons=to_plain(advanced.reasons), intents=to_plain(advanced.intents),
+        )  # fmt: skip
+    deployment.state, deployment.cursor = dump(advanced.state), instant
+    words = [_journal(deployment, plan, timeline, reason) for reason in advanced.reasons]
+    if words:
+        deployment.says = words[-1][:300]
+    deployment.save(update_fields=["state", "cursor", "says"])
+    notify(deployment.owner_id, "deployment", deployment.pk, account=deployment.account_id)
+    return True
+
+
+def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[list[Order], list[Fill]]:
+    """What became of orders since the engine last heard, up to ``instant``; with the orders it does not
+    (or no longer) know: made by hand or by protection, or lapsed before their fill came."""
+    known = {order.id for order in state.orders}
+    orders: list[Order] = []
+    fills: list[Fill] = []
+    rows = list(_fills_untold(deployment, instant))
+    for fill in rows:
+        order = fill.order
+        name = order.intent or f"{fill.holding.trade}-{order.by}-{order.pk}"
+        legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in order.legs]
+        if name not in known:
+            orders.append(_engine_order(deployment, order, fill, name, legs))
+            known.add(name)
+        last = order.fills.order_by("-id").first()
+        over = not order.alive and last == fill
+        whole = fill.lots == order.lots
+        prices = tuple(parts for _, _, parts in fill.legs)
+        fills.append(Fill(name, fill.at, prices, fill.commission, None if whole else fill.lots, over and not whole))
+        fill.told = True
+        fill.save(update_fields=["told"])
+    ended = (
+        DeskOrder.objects.select_for_update(of=["self"])
+        .filter(deployment=deployment, told=False)
+        .exclude(state__in=DeskOrder.ALIVE)
+    )
+    for order in ended:
+        if order.fills.filter(told=False).exists():
+            continue
+        if (order.intent in known and order.state != DeskOrder.State.FILLED and not order.fills.exists()) or (
+            order.intent in known and order.left and not any(f.order == order.intent for f in fills)
+        ):
+            fills.append(Fill(order.intent, instant, (), Decimal(0), 0, True))
+        order.told = True
+        order.save(update_fields=["told"])
+    return orders, fills
+
+
+def _fills_untold(deployment: Deployment, instant: int) -> list[DeskFill]:
+    rows = DeskFill.objects.select_for_update(of=["self"]).filter(
+        holding__deployment=deployment, told=False, kind="order", at__lt=instant
+    )  # fmt: skip
+    return list(rows.select_related("order", "holding").order_by("at", "id"))
+
+
+def _engine_order(deployment: Deployment, order: DeskOrder, fill: DeskFill, name: str, legs: Sequence[Leg]) -> Order:
+    """An order that the engine has to be told of before its fill."""
+    stored = next(
+        (raw for row in deployment.decisions.order_by("-at") for raw in row.intents if raw["id"] == order.intent), None
+    ) if order.intent else None  # fmt: skip
+    if stored is not None:
+        return order_of(stored)
+    state = load(deployment.state)
+    trade = next((trade for trade in state.trades if trade.number == fill.holding.trade), None)
+    ids = {leg.contract: leg.leg_id for leg in trade.legs} if trade else {}
+    made = tuple(OrderLeg(ids.get(leg.contract, ""), leg.contract, leg.ratio * order.lots) for leg in legs)
+    rule = "by hand" if order.by in ("person", "halt") else order.by
+    return Order(name, "close", fill.holding.trade or 0, order.lots, made, fill.at, order.session, rule, {})
+
+
+def _journal(deployment: Deployment, plan: Plan, timeline: Timeline, reason: Reason) -> str:
+    text = reason_words(document_of(deployment), plan, timeline, reason)
+    journal.write(
+        deployment.owner_id, "rule", reason.kind, f"{deployment.revision.document['name']}: {text}", reason.at,
+        rule=reason.rule, values=to_plain(reason.values), account=deployment.account_id, deployment=deployment.pk,
+        strategy=deployment.strategy_id, symbol=deployment.account.underlying.symbol,
+    )  # fmt: skip
+    return text
+
+
+def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reason: Reason) -> str:
+    """A reason as a sentence."""
+    number = sheet(document).numbered(reason.rule)
+    said = f" (sentence {number})" if number else ""
+    values = reason.values
+    local = timeline.calendar.local(reason.at).strftime("%H:%M")
+
+    def amount(parts: int) -> str:
+        return amount_text(money(parts_to_money(parts, plan.quantum, plan.multiplier)), timeline.underlying.currency)
+
+    if reason.kind == "entry":
+        legs = ", ".join(ContractKey.parse(code).label for code in values["contracts"])
+        return f"entered trade {reason.trade} at {local}{said}: {legs}"
+    if reason.kind == "no entry":
+        why = values.get("message") or ", ".join(f"{key} {value}" for key, value in values.items())
+        return f"no entry at {local}: {why}{said}"
+    if reason.kind == "skipped":
+        return f"decision time skipped at {local}: {values['message']}"
+    if reason.kind == "left":
+        shown = {key: value for key, value in values.items() if key != "also"}
+        return (
+            f"left trade {reason.trade} at {local}: {exit_reason(plan, timeline, document, reason.rule, shown)}{said}"
+        )
+    if reason.kind == "filled":
+        what = "premium" if values["kind"] == "open" else "P/L"
+        return f"trade {reason.trade}: {values['kind']} filled, {what} {amount(values['premium' if values['kind'] == 'open' else 'pnl'])}"
+    if reason.kind == "ended":
+        return f"trade {reason.trade}: the {values['kind']} order ended without (more) fills"
+    if reason.kind == "settled":
+        return f"trade {reason.trade}: settled in cash"
+    return f"trade {reason.trade}: {values.get('message', reason.kind)}"
+
+
+def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
+    """Make the orders at the desk those of the engine's state: send what is missing, withdraw what is gone."""
+    deployment = Deployment.objects.select_related("account__underlying", "revision", "strategy").get(pk=deployment_id)
+    state = load(deployment.state)
+    wanted = {_client_id(deployment, order): order for order in state.orders}
+    with transaction.atomic():
+        still_leading(epoch)
+        alive = {order.client_id: order for order in deployment.orders.filter(by="rule", state__in=DeskOrder.ALIVE)}
+        for client_id, order in alive.items():
+            stays = wanted.get(client_id)
+            if stays is None:
+                withdraw(locked_order(order.pk), "rule", "its rules no longer want it")
+            elif stays.ending:
+                withdraw(locked_order(order.pk), "rule", "an exit acts; the rest of the entry goes")
+    if not deployment.armed:
+        return
+    for client_id, order in wanted.items():
+        known = deployment.orders.filter(client_id=client_id).first()
+        if known is None and not order.ending:
+            _send(epoch, deployment, order, client_id, venue)
+        elif known is not None and known.alive and order.kind == "close":
+            _walk(epoch, deployment, known)
+
+
+def _client_id(deployment: Deployment, order: Order) -> str:
+    return f"d{deployment.pk}-{order.id}-{order.decided_at}"
+
+
+def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venue: Venue) -> None:
+    from market.clock import market_now
+
+    with transaction.atomic():
+        still_leading(epoch)
+    facts = {
+        "by": "rule", "deployment": deployment, "intent": order.id, "rule": order.rule,
+        "because": because(deployment, order),
+    }  # fmt: skip
+    if order.kind == "close":
+        others = deployment.orders.filter(holding__trade=order.trade, state__in=DeskOrder.ALIVE)
+        if others.exists():
+            return
+        holding = deployment.holdings.filter(trade=order.trade, closed_at=None).first()
+        if holding is None:
+            return
+        ticket = closing_ticket(holding)
+        # the engine's legs may stand in another order: fills must come back in the engine's
+        ticket = Ticket(
+            [(leg.contract.code, leg.contracts // order.lots) for leg in order.legs],
+            order.lots,
+            "market",
+            None,
+            "day",
+            holding.pk,
+        )
+        if not _is_loss(deployment, order.rule):
+            ticket = _priced(deployment, ticket)
+    else:
+        if market_now(venue) - order.decided_at > LATE_SECONDS:
+            keep_refusal(
+                deployment.account, _open_ticket(order), client_id, "decided too long ago to be sent now", **facts
+            )
+            return
+        ticket = _priced(deployment, _open_ticket(order))
+    try:
+        send(
+            deployment.account,
+            ticket,
+            client_id,
+            **facts,
+            expires_market=None if order.kind == "close" else order.decided_at + LATE_SECONDS,
+        )
+    except Refused as error:
+        keep_refusal(deployment.account, ticket, client_id, error.message, **facts)
+        DeskOrder.objects.filter(account=deployment.account, client_id=client_id).update(told=False)
+
+
+def because(deployment: Deployment, order: Order) -> str:
+    number = sheet(deployment.revision.document).numbered(order.rule)
+    return (
+        f"{deployment.revision.document['name']}, sentence {number}" if number else deployment.revision.document["name"]
+    )
+
+
+def _is_loss(deployment: Deployment, rule: str) -> bool:
+    from strell_core.strategy import catalogue, kinds
+
+    catalogue.load()
+    kind = next((r.kind for r in parse(deployment.revision.document).leave if r.id == rule), None)
+    return kind is not None and kinds.exits[kind].kind == "loss"
+
+
+def _open_ticket(order: Order) -> Ticket:
+    return Ticket([(leg.contract.code, leg.contracts // order.lots) for leg in order.legs], order.lots, "limit")
+
+
+def _priced(deployment: Deployment, ticket: Ticket) -> Ticket:
+    """A limit at the strategy's share of the way from mid to the other side, rounded passively; a market
+    order where there is no price to start from."""
+    now = live(deployment.account.underlying.symbol)
+    legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs]
+    found = sides(legs, now.quotes({leg.contract for leg in legs}))
+    if found is None:
+        return dataclasses.replace(ticket, type="market", limit=None)
+    share = parse(deployment.revision.document).orders["fill_model"]["share"]
+    quanta = (100 * (found.own + found.other) + share * (found.other - found.own)) // 200
+    return dataclasses.replace(ticket, type="limit", limit=quanta * now.row.quantum)
+
+
+def _walk(epoch: int, deployment: Deployment, order: DeskOrder) -> None:
+    """A closing limit that a later snapshot finds still working goes to the other side."""
+    if order.type != "limit" or order.state not in DeskOrder.AT_VENUE or order.placed_market >= deployment.cursor:
+        return
+    if order.arrived_market is not None and order.arrived_market >= deployment.cursor:
+        return
+    now = live(deployment.account.underlying.symbol)
+    legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in order.legs]
+    found = sides(legs, now.quotes({leg.contract for leg in legs}))
+    if found is None or order.limit is None or found.other <= order.limit or order.new_limit is not None:
+        return
+    with transaction.atomic():
+        still_leading(epoch)
+        held = locked_order(order.pk)
+        if held.state in DeskOrder.AT_VENUE and not held.cancel_wanted:
+            reprice(held, found.other, "rule")

@@ -1,0 +1,41 @@
+"""At most one desk decides: an advisory lock on a connection, and an epoch every transaction checks."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from django.db import transaction
+
+from desk.models import Leader
+from market.clock import one_only
+
+NAME = "desk"
+
+
+class Deposed(Exception):
+    """Another desk has taken over; this one must stop deciding at once."""
+
+
+def take_lead() -> int | None:
+    """The epoch of this process if it is the only desk now, else ``None``."""
+    if not one_only(NAME):
+        return None
+    with transaction.atomic():
+        row, _ = Leader.objects.select_for_update().get_or_create(name=NAME)
+        row.epoch += 1
+        row.beat, row.says = dt.datetime.now(dt.UTC), ""
+        row.save()
+        return row.epoch
+
+
+def still_leading(epoch: int) -> None:
+    """Hold the epoch for this transaction; raises :class:`Deposed` when it is no longer ours."""
+    row = Leader.objects.select_for_update(of=["self"], no_key=True).get(name=NAME)
+    if row.epoch != epoch:
+        raise Deposed
+
+
+def beat(epoch: int, says: str = "") -> None:
+    changed = Leader.objects.filter(name=NAME, epoch=epoch).update(beat=dt.datetime.now(dt.UTC), says=says)
+    if not changed:
+        raise Deposed

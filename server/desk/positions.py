@@ -1,0 +1,218 @@
+"""What accounts and holdings are worth now: average prices, marks, P/L, capital, Greeks."""
+
+from __future__ import annotations
+
+import math
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+from functools import cached_property
+
+from django.db.models import Sum
+
+from desk.models import Account, DeskFill, Holding
+from market import payoffs
+from market.live import Live
+from strell_core.engine.ledger import Held, Move, holdings
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
+from strell_core.orders.capital import capital
+
+
+def moves(fills: Iterable[DeskFill]) -> list[Move]:
+    return [Move(ContractKey.parse(code), n, parts) for fill in fills for code, n, parts in fill.legs]
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A holding at the market now. Money before costs; ``None``: unvalued."""
+
+    row: Holding
+    fills: Sequence[DeskFill]
+    live: Live
+
+    @cached_property
+    def held(self) -> list[Held]:
+        return [held for _, held in sorted(holdings(moves(self.fills)).items())]
+
+    @property
+    def open(self) -> list[Held]:
+        return [held for held in self.held if held.contracts]
+
+    @cached_property
+    def lots(self) -> int:
+        """Whole lots of what is held: the greatest number that divides every leg."""
+        return math.gcd(*(abs(held.contracts) for held in self.open)) if self.open else 0
+
+    @property
+    def legs(self) -> list[tuple[ContractKey, int]]:
+        """Contracts a lot, as held."""
+        return [(held.contract, held.contracts // self.lots) for held in self.open]
+
+    def _money(self, parts: Fraction | int) -> Decimal:
+        terms = self.live.row
+        return money(parts_to_money(round(parts), terms.quantum, terms.multiplier))
+
+    @cached_property
+    def premium(self) -> Decimal:
+        """What the opening fills took in (positive) or paid, before costs (semantics rule 5)."""
+        opening = [
+            fill for fill in self.fills if fill.kind != "settlement" and (fill.order is None or fill.order.opens)
+        ]
+        return self._money(-sum(move.contracts * move.price_parts for move in moves(opening)))
+
+    @cached_property
+    def realised(self) -> Decimal:
+        return self._money(sum((held.realised for held in self.held), Fraction(0)))
+
+    def _against(self, side: str) -> Decimal | None:
+        total = sum((held.realised for held in self.held), Fraction(0))
+        for held in self.open:
+            value = mark(self.live, held.contract, held.contracts, side)
+            if value is None:
+                return None
+            total += held.contracts * (value - held.average)
+        return self._money(total)
+
+    @cached_property
+    def mid(self) -> Decimal | None:
+        return self._against("mid")
+
+    @cached_property
+    def closable(self) -> Decimal | None:
+        return self._against("closable")
+
+    @cached_property
+    def opened_price(self) -> float | None:
+        """Net average price of a lot, points: what was paid positive, taken in negative."""
+        if not self.lots:
+            return None
+        parts = sum((held.contracts * held.average for held in self.open), Fraction(0)) / self.lots
+        return round(float(parts_to_price(round(parts), self.live.row.quantum)), 4)
+
+    def payoff_holdings(self) -> list[payoffs.Holding]:
+        quantum = float(self.live.row.quantum)
+        return [
+            payoffs.Holding(held.contract, held.contracts, float(held.average) * quantum / PARTS) for held in self.open
+        ]
+
+    @cached_property
+    def greeks(self) -> dict[str, float | None]:
+        return greeks(self.live, [(held.contract, held.contracts) for held in self.open])
+
+    @cached_property
+    def reserved(self) -> Decimal:
+        """Capital this ties up from here on: the worst that can still come within the range looked at."""
+        return reserve(self.live, [(held.contract, held.contracts) for held in self.open])
+
+
+def mark(live: Live, contract: ContractKey, contracts: int, side: str) -> Fraction | None:
+    """Mid, or what closing gives, in parts; ``None`` without a usable quote."""
+    quote = live.sided(contract)
+    if quote is None or not quote.valid:
+        return None
+    if side == "mid":
+        return Fraction((quote.bid + quote.ask) * PARTS, 2)
+    if contracts < 0:
+        return Fraction(quote.ask * PARTS)
+    return Fraction(quote.bid * PARTS) if quote.bid > 0 else None
+
+
+def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, float | None]:
+    """Of a whole position, in money: contracts times multiplier."""
+    totals: dict[str, float | None] = dict.fromkeys(payoffs.GREEKS, 0.0)
+    for contract, contracts in legs:
+        if live.sided(contract) is None:
+            return dict.fromkeys(payoffs.GREEKS)
+        values = payoffs.greeks(live.timeline, 0, payoffs.Holding(contract, contracts, 0.0))
+        for name in payoffs.GREEKS:
+            value, total = values[name], totals[name]
+            known = value is not None and total is not None
+            totals[name] = total + value * contracts * live.row.multiplier if known else None
+    return totals
+
+
+def reserve(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> Decimal:
+    """Capital of contracts held from their mids on, money."""
+    made = []
+    for contract, contracts in legs:
+        value = mark(live, contract, contracts, "mid")
+        if live.sided(contract) is None:
+            continue
+        opened = 0.0 if value is None else float(value) * float(live.row.quantum) / PARTS
+        made.append(payoffs.payoff_leg(live.timeline, 0, payoffs.Holding(contract, contracts, opened)))
+    worst = capital(made, live.spot, live.at) * live.row.multiplier
+    return money(Decimal(str(round(worst, 4))))
+
+
+@dataclass(frozen=True)
+class Standings:
+    """An account at the market now."""
+
+    account: Account
+    live: Live
+    holdings: list[Standing]
+
+    @cached_property
+    def cash(self) -> Decimal:
+        moved = self.account.ledger.aggregate(total=Sum("amount"))["total"] or Decimal(0)
+        return self.account.cash_start + moved
+
+    @cached_property
+    def costs(self) -> Decimal:
+        return -(self.account.ledger.filter(kind="commission").aggregate(total=Sum("amount"))["total"] or Decimal(0))
+
+    @cached_property
+    def equity(self) -> Decimal | None:
+        """Cash and mid marks; ``None`` while a position is unvalued."""
+        total = Fraction(0)
+        for standing in self.holdings:
+            for held in standing.open:
+                value = mark(self.live, held.contract, held.contracts, "mid")
+                if value is None:
+                    return None
+                total += held.contracts * value
+        terms = self.live.row
+        return self.cash + money(parts_to_money(round(total), terms.quantum, terms.multiplier))
+
+    @cached_property
+    def reserved(self) -> Decimal:
+        return sum((standing.reserved for standing in self.holdings), Decimal(0)) + sum(
+            (reserve(self.live, order_legs(order)) for order in self.opening_orders), Decimal(0)
+        )
+
+    @cached_property
+    def opening_orders(self) -> list:
+        from desk.models import DeskOrder
+
+        return list(self.account.orders.filter(opens=True, state__in=DeskOrder.ALIVE))
+
+    @property
+    def free(self) -> Decimal | None:
+        return None if self.equity is None else self.equity - self.reserved
+
+    @property
+    def session_pnl(self) -> Decimal | None:
+        if self.equity is None or self.account.opening_equity is None:
+            return None
+        return self.equity - self.account.opening_equity
+
+
+def order_legs(order) -> list[tuple[ContractKey, int]]:
+    """Contracts that are still to be dealt."""
+    return [(ContractKey.parse(code), ratio * order.left) for code, ratio in order.legs]
+
+
+def standings(account: Account, live: Live) -> Standings:
+    """Open holdings of an account at the market now."""
+    fills: dict[int, list[DeskFill]] = defaultdict(list)
+    rows = list(account.holdings.filter(closed_at=None).select_related("deployment__strategy"))
+    for fill in DeskFill.objects.filter(holding__in=rows).select_related("order").order_by("id"):
+        fills[fill.holding_id].append(fill)
+    return Standings(account, live, [Standing(row, fills[row.pk], live) for row in rows])
+
+
+def standing(row: Holding, live: Live) -> Standing:
+    return Standing(row, list(row.fills.select_related("order").order_by("id")), live)

@@ -1,0 +1,92 @@
+"""The desk process: leads, follows the market, decides, matches, protects, settles."""
+
+from __future__ import annotations
+
+import datetime as dt
+import logging
+import time
+from collections.abc import Callable
+
+from django.db import InterfaceError, OperationalError, connection
+
+from config.errors import Conflict
+from config.faults import boundary
+from config.push import DESK, MARKET, Ear
+from desk import deploy, guards, inbox, leader, paper
+from market.live import live
+from market.models import RecordedSnapshot, Venue
+
+log = logging.getLogger("strell.desk")
+IDLE_SECONDS = 0.25
+BEAT_SECONDS = 2.0
+
+
+class Desk:
+    """One round looks at everything that may be waiting; a round after a round changes nothing."""
+
+    def __init__(self, epoch: int) -> None:
+        self.epoch = epoch
+        self._beat = 0.0
+
+    def round(self) -> None:
+        inbox.apply_all(self.epoch)
+        boundary("desk: reports applied")
+        for venue in Venue.objects.select_related("underlying"):
+            self._follow(venue)
+        if time.monotonic() - self._beat > BEAT_SECONDS:
+            self._beat = time.monotonic()
+            leader.beat(self.epoch)
+
+    def _follow(self, venue: Venue) -> None:
+        try:
+            now = live(venue.underlying.symbol)
+        except Conflict:
+            return
+        paper.accept(self.epoch, venue)
+        guards.open_session(self.epoch, venue, now)
+        paper.match_all(self.epoch, venue, now)
+        guards.watch(self.epoch, venue, now)
+        boundary("desk: market followed")
+        deploy.decide_all(self.epoch, venue)
+        boundary("desk: decided")
+        paper.accept(self.epoch, venue)
+        paper.expire(self.epoch, venue)
+        guards.settle_expired(self.epoch, venue, now)
+        last = (
+            RecordedSnapshot.objects.filter(underlying=venue.underlying)
+            .order_by("-at")
+            .values_list("at", flat=True)
+            .first()
+        )
+        Venue.objects.filter(pk=venue.pk).update(followed=last or 0, followed_at=dt.datetime.now(dt.UTC))
+
+
+def lead(stop: Callable[[], bool]) -> None:
+    """Be the desk, or wait to become it, until ``stop()``. The database may go and come back."""
+    while not stop():
+        try:
+            _lead_once(stop)
+        except leader.Deposed:
+            log.warning("another desk has taken over")
+            connection.close()
+            time.sleep(1)
+        except (OperationalError, InterfaceError) as error:
+            log.warning("nothing is decided: the database is away (%s)", str(error).strip().split("\n")[0])
+            connection.close()
+            time.sleep(0.5)
+
+
+def _lead_once(stop: Callable[[], bool]) -> None:
+    with Ear(MARKET, DESK) as ear:
+        epoch = None
+        while epoch is None:
+            if stop():
+                return
+            epoch = leader.take_lead()
+            if epoch is None:
+                time.sleep(0.5)
+        log.info("leading, epoch %d", epoch)
+        desk = Desk(epoch)
+        while not stop():
+            desk.round()
+            ear.wait(IDLE_SECONDS)

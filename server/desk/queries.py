@@ -1,0 +1,276 @@
+"""Reading the desk: accounts, positions, orders, deployments, the clock."""
+
+from __future__ import annotations
+
+import datetime as dt
+from decimal import Decimal
+from typing import Any
+
+from django.contrib.auth.models import User
+
+from desk import book
+from desk.compare import sessions_of
+from desk.models import Account, Connection, Deployment, DeskOrder, Holding, Leader
+from desk.positions import Standing, Standings, greeks, standing, standings
+from desk.services import terms_of
+from desk.tickets import read_protection
+from market import payoffs
+from market.chain_table import chain_table
+from market.clock import RATES, is_open, market_now, session_of, venue_of
+from market.live import Live, live
+from market.models import LiveChain, RecordedSnapshot, Venue
+from market.timelines import calendar_of
+from strell_core.engine.state import load
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS, parts_to_price
+from strell_core.orders.order import sides
+from strell_core.strategy.document import parse
+
+ORDERS_SHOWN = 60
+WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
+
+
+def clock_facts(user: User, venue: Venue) -> dict[str, Any]:
+    calendar, session = calendar_of(venue.underlying.calendar), session_of(venue)
+    now = market_now(venue)
+    published = LiveChain.objects.filter(underlying=venue.underlying).only("sequence", "at").first()
+    local = calendar.local(now)
+    age = None
+    if published is not None and venue.running:
+        age = round(max(0.0, (now - published.at) / max(1.0, venue.rate)), 1)
+    return {
+        "symbol": venue.underlying.symbol, "session": venue.session, "generation": venue.generation, "reached": venue.reached,
+        "now": now, "local": local.strftime("%Y-%m-%dT%H:%M:%S"), "zone": local.tzname() or "", "open": session.open, "close": session.close,
+        "open_local": calendar.local(session.open).strftime("%H:%M"), "close_local": calendar.local(session.close).strftime("%H:%M"),
+        "running": venue.running, "rate": venue.rate, "rates": list(RATES), "quiet": venue.quiet, "sealed": venue.sealed,
+        "jumping": venue.jump_to is not None, "is_open": is_open(venue), "age": age,
+        "sequence": published.sequence if published else 0, "may_operate": user.is_staff,
+    }  # fmt: skip
+
+
+def desk_status() -> dict[str, Any]:
+    row = Leader.objects.filter(name="desk").first()
+    alive = row is not None and row.beat is not None and (dt.datetime.now(dt.UTC) - row.beat).total_seconds() < 8
+    line = Connection.objects.first()
+    fresh = line is not None and line.beat is not None and (dt.datetime.now(dt.UTC) - line.beat).total_seconds() < 8
+    return {
+        "alive": alive, "says": row.says if row else "", "line_up": bool(line and line.up and fresh),
+        "reconciled": bool(line and line.reconciled), "line_since": line.since if line else None,
+    }  # fmt: skip
+
+
+def account_row(account: Account) -> dict[str, Any]:
+    venue = venue_of(account.underlying.symbol)
+    halted = account.locked_in == venue.generation
+    return {
+        "id": account.pk, "name": account.name, "kind": account.kind, "symbol": account.underlying.symbol,
+        "currency": account.underlying.currency, "limits": account.limits, "halted": halted,
+        "halted_because": account.locked_because if halted else "", "quarantine": account.quarantine,
+    }  # fmt: skip
+
+
+def accounts(user: User) -> list[dict[str, Any]]:
+    return [account_row(account) for account in Account.objects.of(user).select_related("underlying")]
+
+
+def _number(value: Decimal | None) -> float | None:
+    return None if value is None else float(value)
+
+
+def account_facts(at: Standings) -> dict[str, Any]:
+    def total(values: list[Decimal | None]) -> float | None:
+        return None if None in values else float(sum((v for v in values if v is not None), Decimal(0)))
+
+    legs = [(held.contract, held.contracts) for s in at.holdings for held in s.open]
+    return {
+        **account_row(at.account), "cash": float(at.cash), "costs": float(at.costs), "equity": _number(at.equity),
+        "free": _number(at.free), "reserved": float(at.reserved), "session_pnl": _number(at.session_pnl),
+        "open_mid": total([s.mid for s in at.holdings]), "open_closable": total([s.closable for s in at.holdings]),
+        "greeks": greeks(at.live, legs),
+    }  # fmt: skip
+
+
+def holding_facts(at: Standing) -> dict[str, Any]:
+    row, now = at.row, at.live
+    quantum = now.row.quantum
+    closing = row.orders.filter(opens=False, state__in=DeskOrder.ALIVE).exists()
+    legs = [
+        {
+            "contract": held.contract.code, "label": held.contract.label, "contracts": held.contracts,
+            "opened": round(float(parts_to_price(round(held.average), quantum)), 4), **_marks(now, held.contract, quantum),
+        }
+        for held in at.open
+    ]  # fmt: skip
+    mid_price = None
+    if at.lots and all(leg["mid"] is not None for leg in legs):
+        mid_price = round(sum(leg["mid"] * leg["contracts"] for leg in legs) / at.lots, 4)
+    opened = calendar_of(now.row.calendar).local(row.opened_at)
+    return {
+        "id": row.pk, "name": row.name, "deployment": row.deployment_id, "trade": row.trade,
+        "strategy": row.deployment.strategy_id if row.deployment_id else None, "lots": at.lots, "legs": legs,
+        "glyph": payoffs.glyph(at.payoff_holdings(), now.spot), "opened": opened.strftime("%a %-d %b %H:%M"),
+        "opened_price": at.opened_price, "premium": float(at.premium), "mid_price": mid_price, "realised": float(at.realised),
+        "mid": _number(at.mid), "closable": _number(at.closable), "reserved": float(at.reserved), "greeks": at.greeks,
+        "protection": row.protection, "protected_by": row.protected_by, "next": next_words(at), "closing": closing,
+    }  # fmt: skip
+
+
+def _marks(now: Live, contract: ContractKey, quantum: Decimal) -> dict[str, float | None]:
+    quote = now.sided(contract)
+    if quote is None or not quote.valid:
+        return {"bid": None, "ask": None, "mid": None}
+    step = float(quantum)
+    return {
+        "bid": round(quote.bid * step, 4),
+        "ask": round(quote.ask * step, 4),
+        "mid": round((quote.bid + quote.ask) * step / 2, 4),
+    }
+
+
+def next_words(at: Standing) -> str:
+    """What will happen to a position, in words."""
+    row = at.row
+    if row.protected_by:
+        return f"{row.protected_by} reached, being closed"
+    shield, _ = read_protection(row.protection)
+    parts = []
+    if shield.target is not None:
+        parts.append(f"target +{shield.target.amount(at.premium):,.0f}")
+    if shield.stop is not None:
+        parts.append(f"stop −{shield.stop.amount(at.premium):,.0f}")
+    if len(parts) == 2:
+        parts.append("one cancels the other")
+    if row.deployment_id:
+        armed = row.deployment.armed and row.deployment.ended_at is None
+        parts.append("its rules leave it" if armed else "its rules are disarmed")
+    return ", ".join(parts) or "nothing protects it"
+
+
+def order_facts(order: DeskOrder, now: Live) -> dict[str, Any]:
+    quantum = now.row.quantum
+    current = None
+    if order.alive and order.legs:
+        found = sides(terms_of(order).legs, now.quotes({ContractKey.parse(code) for code, _ in order.legs}))
+        current = None if found is None else float(found.mid_twice * quantum / 2)
+    local = calendar_of(now.row.calendar).local(order.placed_market)
+    return {
+        "id": order.pk, "account": order.account_id, "holding": order.holding_id, "deployment": order.deployment_id,
+        "by": order.by, "because": order.because, "rule": order.rule, "opens": order.opens,
+        "words": book.structure_words(order.legs) if _readable(order) else "an order that could not be read", "legs": order.legs,
+        "lots": order.lots, "filled": order.filled, "type": order.type,
+        "limit": None if order.limit is None else float(order.limit * quantum),
+        "new_limit": None if order.new_limit is None else float(order.new_limit * quantum), "time_in_force": order.time_in_force,
+        "state": order.state, "alive": order.alive,
+        "can_change": order.state in DeskOrder.AT_VENUE and order.type == "limit" and not order.cancel_wanted and order.new_limit is None,
+        "cancel_wanted": order.cancel_wanted, "reason": order.reason, "placed": local.strftime("%a %H:%M:%S"),
+        "placed_at": order.placed_at, "now": current, "fills": [_fill(fill, now) for fill in order.fills.all()], "protection": order.protection,
+    }  # fmt: skip
+
+
+def _readable(order: DeskOrder) -> bool:
+    try:
+        return bool([ContractKey.parse(code) for code, _ in order.legs])
+    except ValueError:
+        return False
+
+
+def _fill(fill: Any, now: Live) -> dict[str, Any]:
+    net = sum(n * parts for _, n, parts in fill.legs) / max(1, fill.lots)
+    return {
+        "at": calendar_of(now.row.calendar).local(fill.at).strftime("%H:%M:%S"), "lots": fill.lots, "kind": fill.kind,
+        "price": round(float(net) * float(now.row.quantum) / PARTS, 4), "commission": float(fill.commission), "execution": fill.execution,
+    }  # fmt: skip
+
+
+def deployment_facts(deployment: Deployment) -> dict[str, Any]:
+    state = load(deployment.state)
+    account = deployment.account
+    return {
+        "id": deployment.pk, "strategy": deployment.strategy_id, "name": deployment.revision.document["name"],
+        "revision": deployment.revision.number, "latest": deployment.strategy.latest.number, "account": account.pk,
+        "account_name": account.name, "account_kind": account.kind, "size": deployment.size, "armed": deployment.armed,
+        "ended": deployment.ended_at is not None, "says": deployment.says, "next": _next_decision(deployment),
+        "open_trades": len(state.trades), "checklist": deployment.checklist, "sessions": sessions_of(deployment)[:30],
+        "limits": deployment.limits,
+    }  # fmt: skip
+
+
+def _next_decision(deployment: Deployment) -> str | None:
+    """When its rules look at entries next, exchange-local."""
+    venue = venue_of(deployment.account.underlying.symbol)
+    calendar = calendar_of(venue.underlying.calendar)
+    times = parse(deployment.revision.document).decision_times.params
+    hour, minute = (int(part) for part in times["time"].split(":"))
+    now = market_now(venue)
+    for date in calendar.between(venue.session, venue.session + dt.timedelta(days=14)):
+        at = calendar.instant(date, dt.time(hour, minute))
+        if date.weekday() < 5 and WEEKDAYS[date.weekday()] in times["weekdays"] and at > now:
+            return dt.datetime.combine(date, dt.time(hour, minute)).strftime("%a %-d %b %H:%M")
+    return None
+
+
+def deployments(user: User, account: Account | None = None, strategy: int | None = None) -> list[dict[str, Any]]:
+    found = Deployment.objects.of(user).select_related("strategy", "revision", "account__underlying")
+    if account is not None:
+        found = found.filter(account=account, ended_at=None)
+    if strategy is not None:
+        found = found.filter(strategy_id=strategy)
+    return [deployment_facts(deployment) for deployment in found]
+
+
+def orders(account: Account, now: Live) -> list[dict[str, Any]]:
+    """Every live order, and the latest that ended."""
+    rows = account.orders.select_related("account__underlying", "deployment").prefetch_related("fills")
+    ended = rows.exclude(state__in=DeskOrder.ALIVE)[:ORDERS_SHOWN]
+    alive = rows.filter(state__in=DeskOrder.ALIVE)
+    both = sorted({row.pk: row for row in [*alive, *ended]}.values(), key=lambda row: -row.pk)
+    return [order_facts(row, now) for row in both]
+
+
+def desk(user: User, account: Account) -> dict[str, Any]:
+    """Everything the desk page shows of an account, from one reading of the market."""
+    now = live(account.underlying.symbol)
+    at = standings(account, now)
+    return {
+        "account": account_facts(at), "holdings": [holding_facts(s) for s in at.holdings], "orders": orders(account, now),
+        "deployments": deployments(user, account), "clock": clock_facts(user, venue_of(account.underlying.symbol)),
+        "desk": desk_status(),
+    }  # fmt: skip
+
+
+def live_chain(symbol: str, expiration: str | None, account: Account | None) -> dict[str, Any]:
+    now = live(symbol)
+    held: dict[ContractKey, int] = {}
+    if account is not None:
+        for at in standings(account, now).holdings:
+            for item in at.open:
+                held[item.contract] = held.get(item.contract, 0) + item.contracts
+    return {
+        **chain_table(now.timeline, 0, held, expiration), "at": now.at, "session": now.session, "spot": now.spot,
+        "sequence": now.sequence, "symbol": symbol,
+    }  # fmt: skip
+
+
+def live_path(symbol: str) -> dict[str, Any]:
+    """The underlying over the session so far, on the recording grid."""
+    now = live(symbol)
+    venue = venue_of(symbol)
+    session = session_of(venue)
+    rows = RecordedSnapshot.objects.filter(underlying=venue.underlying, session=venue.session)
+    points = [(at, spot / 100) for at, spot in rows.values_list("at", "spot")]
+    if now.session == venue.session and (not points or points[-1][0] < now.at):
+        points.append((now.at, now.spot))
+    return {
+        "at": [at for at, _ in points],
+        "spot": [spot for _, spot in points],
+        "start": session.open,
+        "end": session.close,
+    }
+
+
+def holding_detail(user: User, row: Holding) -> dict[str, Any]:
+    now = live(row.account.underlying.symbol)
+    at = standing(row, now)
+    legs = at.payoff_holdings()
+    picture = payoffs.payoff(now.timeline, 0, legs, float(at.realised)) if legs else None
+    return {"holding": holding_facts(at), "payoff": picture, "fills": [_fill(fill, now) for fill in at.fills]}

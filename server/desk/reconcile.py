@@ -1,0 +1,91 @@
+"""What the broker holds against what the ledger knows. A difference quarantines; nothing is repaired by guess."""
+
+from __future__ import annotations
+
+from collections import Counter
+from fractions import Fraction
+
+from django.db import transaction
+
+from config.push import notify
+from desk import book
+from desk.leader import still_leading
+from desk.models import PRACTICE, Account, DeskFill, DeskOrder, Holding, Inbox
+from desk.positions import mark, moves
+from journal import services as journal
+from market.live import Live
+from strell_core.engine.ledger import holdings
+from strell_core.market.instruments import ContractKey
+
+
+def ledger_positions(account: Account) -> Counter[str]:
+    """Contracts held, by code, as the ledger has them."""
+    held = holdings(moves(DeskFill.objects.filter(account=account).order_by("id")))
+    return Counter({contract.code: item.contracts for contract, item in held.items() if item.contracts})
+
+
+def in_flight(account: Account) -> bool:
+    """Whether reports are still to be applied or orders' fates unknown: positions cannot be compared yet."""
+    unsure = account.orders.filter(state__in=(DeskOrder.State.CLAIMED, DeskOrder.State.SENT, DeskOrder.State.UNKNOWN))
+    return (
+        unsure.exists()
+        or Inbox.objects.filter(applied_at=None, account_code=account.broker_code).exclude(kind="positions").exists()
+    )
+
+
+def compare(epoch: int, account_id: int, reported: dict[str, int]) -> bool | None:
+    """Compare once; ``None``: not yet possible. A difference puts the account in quarantine."""
+    with transaction.atomic():
+        still_leading(epoch)
+        account = Account.objects.select_for_update(of=["self"]).select_related("underlying").get(pk=account_id)
+        if in_flight(account):
+            return None
+        known = ledger_positions(account)
+        theirs = Counter({code: n for code, n in reported.items() if n})
+        if known == theirs:
+            return True
+        if not account.quarantine:
+            account.quarantine = difference(known, theirs)[:1000]
+            account.save(update_fields=["quarantine"])
+            for deployment in account.deployments.filter(armed=True):
+                deployment.armed, deployment.says = False, "disarmed: the account is in quarantine"
+                deployment.save(update_fields=["armed", "says"])
+            journal.write(
+                account.owner_id, "desk", "quarantine", f"{account.name}: {account.quarantine}", account=account.pk,
+                symbol=account.underlying.symbol, values={"broker": theirs, "ledger": known},
+            )  # fmt: skip
+            notify(account.owner_id, "account", account.pk)
+        return False
+
+
+def difference(ledger: Counter[str], broker: Counter[str]) -> str:
+    parts = []
+    for code in sorted({*ledger, *broker}):
+        if ledger[code] != broker[code]:
+            parts.append(f"{ContractKey.parse(code).label}: broker {broker[code]:+d}, ledger {ledger[code]:+d}")
+    return f"Broker and ledger differ ({'; '.join(parts)})."
+
+
+def adopt(account: Account, now: Live) -> None:
+    """Book the difference to the last reported positions at mid, as a holding of its own: what a person
+    who ends a quarantine accepts."""
+    last = Inbox.objects.filter(kind="positions", account_code=account.broker_code).order_by("-id").first()
+    theirs: Counter[str] = Counter(last.report["positions"] if last else {})
+    known = ledger_positions(account)
+    legs = []
+    for code in sorted({*known, *theirs}):
+        if gap := theirs[code] - known[code]:
+            value = mark(now, ContractKey.parse(code), gap, "mid")
+            legs.append([code, gap, round(value if value is not None else Fraction(0))])
+    if not legs:
+        return
+    holding = Holding.objects.create(account=account, name="taken over from the broker", opened_at=now.at)
+    fill = DeskFill.objects.create(
+        account=account, holding=holding, execution=f"taken over {last.pk if last else 0} {holding.pk}", kind="taken over",
+        at=now.at, lots=1, legs=legs, commission=0, told=True,
+    )  # fmt: skip
+    book.enter(fill, "premium")
+
+
+def practice_accounts() -> list[Account]:
+    return list(Account.objects.filter(kind=PRACTICE).select_related("underlying"))

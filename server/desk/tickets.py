@@ -1,0 +1,250 @@
+"""A ticket read and judged: what the order would be, what it costs at worst, what stands against it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
+from typing import Any
+
+from config.errors import Refused
+from desk.models import Account, DeskOrder, Holding
+from desk.positions import Standing, Standings, reserve, standing, standings
+from market.clock import STALE_SECONDS, is_open, market_now, session_of
+from market.live import Live, live
+from market.models import Venue
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import money
+from strell_core.orders import check, limits, protection
+from strell_core.orders.order import Leg, OrderType, Sides, Terms, TimeInForce, sides
+
+HOLDING_PARTS = {"target", "stop"}
+
+
+@dataclass(frozen=True)
+class Ticket:
+    """What a person, a script or a deployment asks for, before anyone looked at it."""
+
+    legs: list[tuple[str, int]]
+    """Contract code, signed contracts a lot."""
+    lots: Any
+    type: str = "limit"
+    limit: Any = None
+    """Points a lot; paid positive, taken in negative."""
+    time_in_force: str = "day"
+    holding: int | None = None
+    """The holding it closes, all or part; ``None``: it opens."""
+    protection: dict[str, Any] = field(default_factory=dict)
+    client_id: str = ""
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A ticket at the market now. ``problems`` are (place, sentence); none: it may go."""
+
+    account: Account
+    venue: Venue
+    live: Live
+    terms: Terms
+    holding: Holding | None
+    protection: protection.Protection
+    sides: Sides | None
+    standings: Standings
+    capital: Decimal
+    problems: list[tuple[str, str]]
+
+    def refuse(self) -> None:
+        """Raise :class:`Refused` with everything that stands against the order."""
+        if self.problems:
+            raise Refused(
+                " ".join(text for _, text in self.problems),
+                [{"path": place, "message": text} for place, text in self.problems],
+            )
+
+
+def whole(value: Any, place: str, problems: list[tuple[str, str]]) -> int:
+    """A whole number, 0 with a problem if it is none."""
+    try:
+        number = Decimal(str(value))
+        if number.is_finite() and number == int(number):
+            return int(number)
+    except (InvalidOperation, ValueError):
+        pass
+    problems.append((place, f"{place.capitalize()} must be a whole number, not {value}."))
+    return 0
+
+
+def read_terms(ticket: Ticket, quantum: Decimal) -> tuple[Terms, list[tuple[str, str]]]:
+    """The order a ticket means, with what could not be read in it."""
+    problems: list[tuple[str, str]] = []
+    lots = whole(ticket.lots, "lots", problems)
+    if problems:
+        lots = 1
+    legs = []
+    for code, ratio in ticket.legs:
+        try:
+            legs.append(Leg(ContractKey.parse(code), int(ratio)))
+        except ValueError as error:
+            problems.append(("legs", f"{error}."))
+    try:
+        kind = OrderType(ticket.type)
+    except ValueError:
+        problems.append(("type", f"'{ticket.type}' is no order type here; use limit or market."))
+        kind = OrderType.MARKET
+    try:
+        time_in_force = TimeInForce(ticket.time_in_force)
+    except ValueError:
+        problems.append(("time_in_force", f"'{ticket.time_in_force}' is unknown; an order is good for the day or gtc."))
+        time_in_force = TimeInForce.DAY
+    limit = None if ticket.limit is None or ticket.limit == "" else read_limit(ticket.limit, quantum, problems)
+    return Terms(tuple(legs), lots, kind, limit, time_in_force), problems
+
+
+def read_limit(value: Any, quantum: Decimal, problems: list[tuple[str, str]]) -> int | None:
+    """Points as quanta; a problem when it is no number or off the tick."""
+    try:
+        points = Decimal(str(value))
+        if not points.is_finite() or abs(points) > 1_000_000:
+            raise InvalidOperation
+    except InvalidOperation:
+        problems.append(("limit", f"'{value}' is not a price."))
+        return None
+    steps = points / quantum
+    if steps != int(steps):
+        low = (abs(steps) // 1) * quantum
+        problems.append(
+            (
+                "limit",
+                f"A price of {abs(points)} lies off the tick of {quantum.normalize()}; next to it are {low:.2f} and {low + quantum:.2f}.",
+            )
+        )
+        return None
+    return int(steps)
+
+
+def read_protection(raw: dict[str, Any]) -> tuple[protection.Protection, list[tuple[str, str]]]:
+    """``{target: {value, unit}, stop: {value, unit}}``."""
+    levels: dict[str, protection.Level] = {}
+    problems: list[tuple[str, str]] = []
+    for name, level in raw.items():
+        if name not in HOLDING_PARTS:
+            problems.append((name, f"A position is protected by a target and a stop, not by '{name}'."))
+        if level is None or name not in HOLDING_PARTS:
+            continue
+        try:
+            levels[name] = protection.Level(Decimal(str(level["value"])), level.get("unit", "money"))
+            if levels[name].unit not in ("money", "percent"):
+                problems.append((name, "A level is money or percent of the premium."))
+        except (InvalidOperation, KeyError, TypeError, AttributeError):
+            problems.append((name, f"The {name} needs a number."))
+    made = protection.Protection(levels.get("target"), levels.get("stop"))
+    return made, problems or protection.problems(made)
+
+
+def stale(venue: Venue, now: Live) -> float | None:
+    """Wall seconds by which quotes are older than they may be, else ``None``."""
+    if not venue.running:
+        return None
+    age = (market_now(venue) - now.at) / max(1.0, venue.rate)
+    return age if age > STALE_SECONDS else None
+
+
+def judge(account: Account, ticket: Ticket, by: str = "person") -> Judged:
+    """Look at a ticket from every side. Raises :class:`Refused` only when nothing can be said of it."""
+    venue = Venue.objects.select_related("underlying").get(underlying=account.underlying)
+    now = live(account.underlying.symbol)
+    terms, problems = read_terms(ticket, account.underlying.quantum)
+    shield, wrong = read_protection(ticket.protection)
+    problems += wrong
+    time = market_now(venue)
+    problems += check.problems(terms, lambda c: now.row_of(c) is not None, lambda c: _last_trade(now, c), time)
+    holding = _holding(account, ticket, problems)
+    opens = holding is None and ticket.holding is None
+    if holding is not None:
+        _fits(terms, standing(holding, now), problems)
+    problems += _session(venue, terms)
+    readable = bool(terms.legs) and not any(place in ("legs", "type") for place, _ in problems)
+    found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs})) if readable else None
+    if not problems and found is None and (opens or terms.type is OrderType.MARKET):
+        problems.append(("legs", "Not every leg has a price on both sides now; wait for one or leave that leg out."))
+    at = standings(account, now)
+    need = _capital(now, terms, found, account.commission) if found is not None and opens else Decimal(0)
+    if not problems:
+        problems += _account(account, venue, now, opens, by)
+    if not problems:
+        facts = _facts(account, at, terms, found, opens)
+        broken = limits.refusal(limits.Limits.parse(account.limits), terms, facts)
+        if broken is not None:
+            problems.append(("limits", broken))
+        elif opens and at.free is not None and need > at.free:
+            money_words = f"{need:,.0f} {account.underlying.currency}"
+            problems.append(("capital", f"It takes {money_words} of capital; free is {at.free:,.0f}."))
+    return Judged(account, venue, now, terms, holding, shield, found, at, need, problems)
+
+
+def _last_trade(now: Live, contract: ContractKey) -> int:
+    cube = now.timeline.cubes[contract.expiration]
+    return cube.settlement_at - 60 * now.timeline.underlying.last_trade_minutes
+
+
+def _holding(account: Account, ticket: Ticket, problems: list[tuple[str, str]]) -> Holding | None:
+    if ticket.holding is None:
+        return None
+    found = account.holdings.filter(pk=ticket.holding, closed_at=None).first()
+    if found is None:
+        problems.append(("holding", "There is no such open position in this account."))
+    return found
+
+
+def _fits(terms: Terms, held: Standing, problems: list[tuple[str, str]]) -> None:
+    """A closing order closes what is held, and no more than is not being closed already."""
+    have = {contract: contracts for contract, contracts in ((h.contract, h.contracts) for h in held.open)}
+    closing = held.row.orders.filter(opens=False, state__in=DeskOrder.ALIVE)
+    for order in closing:
+        for code, ratio in order.legs:
+            contract = ContractKey.parse(code)
+            have[contract] = have.get(contract, 0) + ratio * order.left
+    for leg in terms.legs:
+        left, wanted = have.get(leg.contract, 0), leg.ratio * terms.lots
+        if wanted * left >= 0 or abs(wanted) > abs(left):
+            why = " (the rest is being closed already)" if closing else ""
+            problems.append(("lots", f"Of {leg.contract.label} {abs(left)} can be closed, not {abs(wanted)}{why}."))
+
+
+def _session(venue: Venue, terms: Terms) -> list[tuple[str, str]]:
+    if is_open(venue) or (terms.time_in_force is TimeInForce.GOOD_TILL_CANCELLED and terms.type is OrderType.LIMIT):
+        return []
+    from market.timelines import calendar_of
+
+    session, local = session_of(venue), calendar_of(venue.underlying.calendar).local
+    hours = f"{local(session.open):%H:%M} to {local(session.close):%H:%M}"
+    return [("session", f"The session ({hours}) is over. Send it good till cancelled, or in the next session.")]
+
+
+def _account(account: Account, venue: Venue, now: Live, opens: bool, by: str) -> list[tuple[str, str]]:
+    if not opens:
+        return []
+    if account.quarantine:
+        return [("account", f"The account is in quarantine: {account.quarantine} Only closing is possible.")]
+    if account.locked_in == venue.generation:
+        return [("account", f"The account is halted until the next session ({account.locked_because}).")]
+    old = stale(venue, now)
+    if old is not None:
+        return [("quotes", f"Quotes are {old:.0f} s old; nothing is opened on quotes older than {STALE_SECONDS} s.")]
+    return []
+
+
+def _capital(now: Live, terms: Terms, found: Sides, commission: Decimal) -> Decimal:
+    """Capital the whole order takes, with what crossing the spread and commission cost at once."""
+    legs = [(leg.contract, leg.ratio * terms.lots) for leg in terms.legs]
+    half = Decimal(found.other - found.own) / 2 * now.row.quantum * now.row.multiplier * terms.lots
+    costs = commission * sum(abs(contracts) for _, contracts in legs)
+    return money(reserve(now, legs) + half + costs)
+
+
+def _facts(account: Account, at: Standings, terms: Terms, found: Sides | None, opens: bool) -> limits.Facts:
+    minute = dt.datetime.now(dt.UTC) - dt.timedelta(seconds=60)
+    rate = account.orders.filter(placed_at__gt=minute).exclude(state=DeskOrder.State.REFUSED).count()
+    row = account.underlying
+    notional = sum(abs(leg.ratio) * leg.contract.strike for leg in terms.legs) * terms.lots * row.multiplier
+    return limits.Facts(opens, rate, at.session_pnl, Decimal(notional), found, row.quantum, row.currency)

@@ -1,0 +1,18 @@
+"""Writing the journal."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from config.push import notify
+from journal.models import JournalEntry
+
+WHO = ("person", "rule", "desk", "broker", "market")
+
+
+def write(owner_id: int, who: str, kind: str, text: str, market_at: int | None = None, **facts: Any) -> JournalEntry:
+    """Add an entry, in the transaction of what it tells of. ``facts``: rule, values and what it points to."""
+    assert who in WHO, who
+    entry = JournalEntry.objects.create(owner_id=owner_id, who=who, kind=kind, text=text, market_at=market_at, **facts)
+    notify(owner_id, "journal", entry.pk)
+    return entry

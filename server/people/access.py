@@ -1,0 +1,113 @@
+"""Who is asking and what they may do: a session may do everything its person may, a token what its scopes say."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import secrets
+import time
+
+from django.contrib.auth.models import User
+from django.http import HttpRequest
+from ninja.security import HttpBearer, SessionAuth
+
+from config.errors import Forbidden, NotThere, Refused
+from people.models import AccessToken
+
+SCOPES = ("read", "research", "paper", "trade")
+"""Each allows what those before it allow: reading, research, trading on paper, trading at a broker."""
+CONFIRMED_SECONDS = 600
+MAX_TOKENS = 20
+MAX_DAYS = 366
+PREFIX = "strell_"
+
+
+class SignedIn(SessionAuth):
+    """The session of a browser; it may do everything its person may."""
+
+    def authenticate(self, request: HttpRequest, key: str | None) -> User | None:
+        request.scope_rank, request.by_token = len(SCOPES) - 1, False
+        return super().authenticate(request, key)
+
+
+class ByToken(HttpBearer):
+    """``Authorization: Bearer`` with a token; it may do what its scopes say."""
+
+    def authenticate(self, request: HttpRequest, token: str) -> User | None:
+        found = _token(token)
+        if found is None:
+            return None
+        request.user, request.by_token = found.owner, True
+        request.scope_rank = max((SCOPES.index(scope) for scope in found.scopes), default=-1)
+        if request.method not in ("GET", "HEAD"):
+            need(request, "research")
+        return found.owner
+
+
+def _token(text: str) -> AccessToken | None:
+    found = AccessToken.objects.select_related("owner").filter(digest=_digest(text), revoked_at=None).first()
+    if found is None or found.expired or not found.owner.is_active:
+        return None
+    AccessToken.objects.filter(pk=found.pk).update(used_at=dt.datetime.now(dt.UTC))
+    return found
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def need(request: HttpRequest, scope: str) -> None:
+    """Raise :class:`Forbidden` unless whoever asks may do ``scope``."""
+    if request.scope_rank < SCOPES.index(scope):
+        raise Forbidden(f"This token may not do that; it needs the scope '{scope}'.")
+
+
+def make_token(user: User, name: str, scope: str, days: int) -> tuple[AccessToken, str]:
+    """A token and its text, which is shown once and kept nowhere."""
+    if not name.strip() or len(name) > 60:
+        raise Refused(
+            "A token needs a name of 1 to 60 characters.", [{"path": "name", "message": "1 to 60 characters"}]
+        )
+    if scope not in SCOPES:
+        raise Refused(f"Choose one of the scopes {', '.join(SCOPES)}.", [{"path": "scope", "message": "unknown"}])
+    if not 1 <= days <= MAX_DAYS:
+        raise Refused(f"A token lasts 1 to {MAX_DAYS} days.", [{"path": "days", "message": f"1 to {MAX_DAYS}"}])
+    if AccessToken.objects.of(user).count() >= MAX_TOKENS:
+        raise Refused(f"There are {MAX_TOKENS} tokens already. Revoke one first.")
+    text = PREFIX + secrets.token_urlsafe(32)
+    scopes = list(SCOPES[: SCOPES.index(scope) + 1])
+    expires = dt.datetime.now(dt.UTC) + dt.timedelta(days=days)
+    token = AccessToken.objects.create(
+        owner=user, name=name.strip(), digest=_digest(text), scopes=scopes, expires_at=expires
+    )
+    return token, text
+
+
+def revoke(user: User, token_id: int) -> None:
+    if not AccessToken.objects.of(user).filter(pk=token_id).update(revoked_at=dt.datetime.now(dt.UTC)):
+        raise NotThere("There is no such token.")
+
+
+def confirm(request: HttpRequest, password: str) -> None:
+    """Take the password a second time; it opens arming at a broker for ten minutes."""
+    if not request.user.check_password(password):
+        raise Refused("The password is wrong.", [{"path": "password", "message": "wrong"}])
+    request.session["confirmed"] = time.time()
+
+
+def confirmed(request: HttpRequest) -> bool:
+    return time.time() - float(request.session.get("confirmed", 0)) < CONFIRMED_SECONDS
+
+
+def need_confirmed(request: HttpRequest) -> None:
+    """Raise :class:`Forbidden` unless a person gave their password in the last ten minutes."""
+    if request.by_token:
+        raise Forbidden("Arming at a broker is for a person with a password, not for a token.")
+    if not confirmed(request):
+        raise PasswordWanted("Give your password again: from here on orders go to a broker.")
+
+
+class PasswordWanted(Forbidden):
+    """The page asks for the password and tries again."""
+
+    status = 428
