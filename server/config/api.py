@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import ValidationError
@@ -31,6 +32,12 @@ api.add_router("", practice_broker)
 @api.exception_handler(Refused)
 def refused(request: HttpRequest, error: Refused) -> HttpResponse:
     return api.create_response(request, {"message": error.message, "problems": error.problems}, status=error.status)
+
+
+@api.exception_handler(OperationalError)
+def away(request: HttpRequest, error: OperationalError) -> HttpResponse:
+    message = "The database is away. What was done before is kept; try again in a moment."
+    return api.create_response(request, {"message": message, "problems": []}, status=503)
 
 
 @api.exception_handler(ValidationError)

@@ -69,26 +69,48 @@ class Ear:
         return heard
 
 
-class Fanout:
-    """Queues of the browsers connected to this process, fed by one LISTEN connection."""
+class Line:
+    """What waits to be sent to one browser: messages in their order, and which markets moved."""
 
     def __init__(self) -> None:
-        self._queues: dict[int, set[asyncio.Queue[dict[str, Any]]]] = {}
+        self.queue: asyncio.Queue[dict[str, Any]] = asyncio.Queue(QUEUE_LIMIT)
+        self.moved: dict[str, set[str]] = {}
+        self.wake = asyncio.Event()
+
+    def put(self, message: dict[str, Any]) -> None:
+        if self.queue.full():
+            while not self.queue.empty():
+                self.queue.get_nowait()
+            message = {"topic": "everything"}
+        self.queue.put_nowait(message)
+        self.wake.set()
+
+    def move(self, symbol: str, what: str) -> None:
+        """A market moved; however often it does before the browser is served, it is told once."""
+        self.moved.setdefault(symbol, set()).add(what)
+        self.wake.set()
+
+
+class Fanout:
+    """Lines of the browsers connected to this process, fed by one LISTEN connection."""
+
+    def __init__(self) -> None:
+        self._lines: dict[int, set[Line]] = {}
         self._task: asyncio.Task[None] | None = None
         self._loop: asyncio.AbstractEventLoop | None = None
 
-    async def join(self, user_id: int) -> asyncio.Queue[dict[str, Any]]:
+    async def join(self, user_id: int) -> Line:
         loop = asyncio.get_running_loop()
         if self._task is None or self._task.done() or self._loop is not loop:
             self._loop = loop
-            self._queues = {}
+            self._lines = {}
             self._task = asyncio.create_task(self._listen())
-        queue: asyncio.Queue[dict[str, Any]] = asyncio.Queue(QUEUE_LIMIT)
-        self._queues.setdefault(user_id, set()).add(queue)
-        return queue
+        line = Line()
+        self._lines.setdefault(user_id, set()).add(line)
+        return line
 
-    def leave(self, user_id: int, queue: asyncio.Queue[dict[str, Any]]) -> None:
-        self._queues.get(user_id, set()).discard(queue)
+    def leave(self, user_id: int, line: Line) -> None:
+        self._lines.get(user_id, set()).discard(line)
 
     async def close(self) -> None:
         """End the connection; the next :meth:`join` opens another."""
@@ -106,29 +128,25 @@ class Fanout:
                 )  # fmt: skip
                 async with listening:
                     await listening.execute(f"LISTEN {CHANNEL}")
-                    self._everyone({"topic": "everything"})
+                    await listening.execute(f"LISTEN {MARKET}")
+                    for line in self._everyone():
+                        line.put({"topic": "everything"})
                     async for message in listening.notifies():
-                        self._deliver(json.loads(message.payload))
+                        self._deliver(message.channel, json.loads(message.payload))
             except psycopg.OperationalError as error:
                 log.warning("the push connection was lost (%s); trying again", error)
                 await asyncio.sleep(1)
 
-    def _deliver(self, message: dict[str, Any]) -> None:
-        for queue in self._queues.get(message.pop("user"), ()):
-            self._put(queue, message)
+    def _everyone(self) -> list[Line]:
+        return [line for lines in self._lines.values() for line in lines]
 
-    def _everyone(self, message: dict[str, Any]) -> None:
-        for queues in self._queues.values():
-            for queue in queues:
-                self._put(queue, message)
-
-    @staticmethod
-    def _put(queue: asyncio.Queue[dict[str, Any]], message: dict[str, Any]) -> None:
-        if queue.full():
-            while not queue.empty():
-                queue.get_nowait()
-            message = {"topic": "everything"}
-        queue.put_nowait(message)
+    def _deliver(self, channel: str, message: dict[str, Any]) -> None:
+        if channel == MARKET:
+            for line in self._everyone():
+                line.move(message["symbol"], message["what"])
+            return
+        for line in self._lines.get(message.pop("user"), ()):
+            line.put(message)
 
 
 fanout = Fanout()

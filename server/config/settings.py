@@ -70,6 +70,7 @@ DATABASES = {
         "NAME": os.environ.get("STRELL_DB_NAME", "strell"),
         "USER": os.environ.get("STRELL_DB_USER", "strell"),
         "PASSWORD": required("STRELL_DB_PASSWORD"),
+        "CONN_HEALTH_CHECKS": True,
         "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 10}},
     }
 }

@@ -1,37 +1,67 @@
-"""The one WebSocket of a browser: pushes to its signed-in user, nothing comes in."""
+"""The one WebSocket of a browser: pushes to its signed-in user, and quotes of the contracts it watches.
+
+A browser may say ``{"watch": {"symbol": …, "contracts": […]}}``; quotes are public, everything else it
+gets is its own user's. What changes faster than the browser takes it is conflated: it is sent the
+difference between what it has and what is now.
+"""
 
 from __future__ import annotations
 
 import asyncio
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from channels.generic.websocket import AsyncJsonWebsocketConsumer
 
 from config.push import fanout
+from market.watch import Watch, read_live
 
 NOT_SIGNED_IN = 4401
+_reader = ThreadPoolExecutor(1, "quotes")
+"""One thread (and one database connection) reads the market for all browsers of this process."""
 
 
 class Socket(AsyncJsonWebsocketConsumer):
     async def connect(self) -> None:
         self.sender: asyncio.Task[None] | None = None
         self.user = self.scope["user"]
+        self.watch: Watch | None = None
         await self.accept()
         if not self.user.is_authenticated:
             await self.close(NOT_SIGNED_IN)
             return
-        self.queue = await fanout.join(self.user.pk)
+        self.line = await fanout.join(self.user.pk)
         await self.send_json({"topic": "ready"})
         self.sender = asyncio.create_task(self._forward())
 
     async def _forward(self) -> None:
         while True:
-            await self.send_json(await self.queue.get())
+            await self.line.wake.wait()
+            self.line.wake.clear()
+            while not self.line.queue.empty():
+                await self.send_json(self.line.queue.get_nowait())
+            moved, self.line.moved = self.line.moved, {}
+            for symbol, what in moved.items():
+                for kind in sorted(what - {"quotes"}):
+                    await self.send_json({"topic": kind, "symbol": symbol})
+                if "quotes" in what and self.watch is not None and self.watch.symbol == symbol:
+                    await self._send_quotes(self.watch)
+
+    async def _send_quotes(self, watch: Watch) -> None:
+        now = await asyncio.get_running_loop().run_in_executor(_reader, read_live, watch.symbol)
+        if now is not None and (message := watch.difference(now)) is not None:
+            await self.send_json(message)
 
     async def receive_json(self, content: Any, **kwargs: Any) -> None:
-        """Browsers have nothing to say here."""
+        """Only what to watch can be said; anything else is not heard."""
+        wanted = content.get("watch") if isinstance(content, dict) else None
+        if self.sender is None or not isinstance(wanted, dict):
+            return
+        self.watch = Watch.parse(wanted)
+        if self.watch is not None:
+            self.line.move(self.watch.symbol, "quotes")
 
     async def disconnect(self, code: int) -> None:
         if self.sender is not None:
             self.sender.cancel()
-            fanout.leave(self.user.pk, self.queue)
+            fanout.leave(self.user.pk, self.line)

@@ -21,6 +21,7 @@ from desk.schemas import (
     HaltIn,
     HoldingDetail,
     JumpIn,
+    LimitsIn,
     LiveChainOut,
     LivePathOut,
     NewAccount,
@@ -122,9 +123,9 @@ def desk(request: HttpRequest, account_id: int):
 
 
 @router.put("/accounts/{account_id}/limits", response=AccountRow, operation_id="set_limits")
-def set_limits(request: HttpRequest, account_id: int, body: dict):
+def set_limits(request: HttpRequest, account_id: int, body: LimitsIn):
     may_trade(request, services.find_account(request.user, account_id))
-    return queries.account_row(services.set_limits(request.user, account_id, body))
+    return queries.account_row(services.set_limits(request.user, account_id, body.dict(exclude_unset=True)))
 
 
 @router.post("/accounts/{account_id}/take-over", response=AccountRow, operation_id="take_over")

@@ -22,8 +22,10 @@ from desk.models import Decision, Deployment, DeskFill, DeskOrder
 from desk.services import closing_ticket, keep_refusal, locked_order, reprice, send, withdraw
 from desk.tickets import Ticket
 from journal import services as journal
-from market.live import live, recorded
+from market.clock import market_now
+from market.live import last_recorded, live, recorded
 from market.models import Venue
+from market.timelines import calendar_of
 from runs.rows import amount_text, exit_reason
 from strell_core.engine.advance import Observation, advance
 from strell_core.engine.plan import Plan, make_plan
@@ -56,9 +58,8 @@ def decide_all(epoch: int, venue: Venue) -> int:
     """Let every armed deployment decide on what was recorded since it last did; on how many snapshots."""
     armed = list(Deployment.objects.filter(armed=True, account__underlying=venue.underlying, ended_at=None))
     count = 0
-    if armed:
-        from market.timelines import calendar_of
-
+    last = last_recorded(venue.underlying)
+    if any(deployment.cursor < last for deployment in armed):
         calendar = calendar_of(venue.underlying.calendar)
         since = min(calendar.local(deployment.cursor).date() for deployment in armed)
         timeline = recorded(venue.underlying.symbol, min(since, venue.session))
@@ -238,8 +239,6 @@ def _client_id(deployment: Deployment, order: Order) -> str:
 
 
 def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venue: Venue) -> None:
-    from market.clock import market_now
-
     with transaction.atomic():
         still_leading(epoch)
     facts = {

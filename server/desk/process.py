@@ -7,14 +7,15 @@ import logging
 import time
 from collections.abc import Callable
 
+import psycopg
 from django.db import InterfaceError, OperationalError, connection
 
 from config.errors import Conflict
 from config.faults import boundary
 from config.push import DESK, MARKET, Ear
 from desk import deploy, guards, inbox, leader, paper
-from market.live import live
-from market.models import RecordedSnapshot, Venue
+from market.live import last_recorded, live
+from market.models import Venue
 
 log = logging.getLogger("strell.desk")
 IDLE_SECONDS = 0.25
@@ -52,13 +53,8 @@ class Desk:
         paper.accept(self.epoch, venue)
         paper.expire(self.epoch, venue)
         guards.settle_expired(self.epoch, venue, now)
-        last = (
-            RecordedSnapshot.objects.filter(underlying=venue.underlying)
-            .order_by("-at")
-            .values_list("at", flat=True)
-            .first()
-        )
-        Venue.objects.filter(pk=venue.pk).update(followed=last or 0, followed_at=dt.datetime.now(dt.UTC))
+        last = last_recorded(venue.underlying)
+        Venue.objects.filter(pk=venue.pk).update(followed=last, followed_at=dt.datetime.now(dt.UTC))
 
 
 def lead(stop: Callable[[], bool]) -> None:
@@ -70,7 +66,7 @@ def lead(stop: Callable[[], bool]) -> None:
             log.warning("another desk has taken over")
             connection.close()
             time.sleep(1)
-        except (OperationalError, InterfaceError) as error:
+        except (OperationalError, InterfaceError, psycopg.OperationalError) as error:
             log.warning("nothing is decided: the database is away (%s)", str(error).strip().split("\n")[0])
             connection.close()
             time.sleep(0.5)

@@ -27,6 +27,7 @@ from strell_core.orders.order import sides
 from strell_core.strategy.document import parse
 
 ORDERS_SHOWN = 60
+STRIKES_EACH_SIDE = 13
 WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
 
 
@@ -156,7 +157,7 @@ def order_facts(order: DeskOrder, now: Live) -> dict[str, Any]:
     return {
         "id": order.pk, "account": order.account_id, "holding": order.holding_id, "deployment": order.deployment_id,
         "by": order.by, "because": order.because, "rule": order.rule, "opens": order.opens,
-        "words": book.structure_words(order.legs) if _readable(order) else "an order that could not be read", "legs": order.legs,
+        "words": book.structure_words(order.legs) if _readable(order) else "an order that could not be read", "legs": [{"contract": code, "ratio": ratio} for code, ratio in order.legs],
         "lots": order.lots, "filled": order.filled, "type": order.type,
         "limit": None if order.limit is None else float(order.limit * quantum),
         "new_limit": None if order.new_limit is None else float(order.new_limit * quantum), "time_in_force": order.time_in_force,
@@ -246,7 +247,7 @@ def live_chain(symbol: str, expiration: str | None, account: Account | None) -> 
             for item in at.open:
                 held[item.contract] = held.get(item.contract, 0) + item.contracts
     return {
-        **chain_table(now.timeline, 0, held, expiration), "at": now.at, "session": now.session, "spot": now.spot,
+        **chain_table(now.timeline, 0, held, expiration, STRIKES_EACH_SIDE), "at": now.at, "session": now.session, "spot": now.spot,
         "sequence": now.sequence, "symbol": symbol,
     }  # fmt: skip
 

@@ -42,6 +42,16 @@ class TicketIn(Schema):
     client_id: str = ""
 
 
+class LimitsIn(Schema):
+    """Limits that change; a null takes one away, what is left out stays."""
+
+    lots: Any = None
+    notional: Any = None
+    orders_a_minute: Any = None
+    day_loss: Any = None
+    collar: Any = None
+
+
 class PriceIn(Schema):
     limit: Any
 
@@ -227,7 +237,7 @@ class OrderOut(Schema):
     rule: str
     opens: bool
     words: str
-    legs: list[tuple[str, int]]
+    legs: list[LegIn]
     lots: int
     filled: int
     type: str

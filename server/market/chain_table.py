@@ -12,11 +12,11 @@ from config.errors import Refused
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import NO_DELTA, Timeline
 
-STRIKES_EACH_SIDE = 9
 
-
-def chain_table(history: Timeline, index: int, held: Mapping[ContractKey, int], wanted: str | None) -> dict[str, Any]:
-    """Strikes around the money of one expiration, with those that are held marked."""
+def chain_table(
+    history: Timeline, index: int, held: Mapping[ContractKey, int], wanted: str | None, each_side: int = 9
+) -> dict[str, Any]:
+    """``each_side`` strikes around the money of one expiration, with those that are held."""
     view = history.view(index)
     listed = view.expirations
     today = history.dates[int(history.session_of[index])]
@@ -28,7 +28,7 @@ def chain_table(history: Timeline, index: int, held: Mapping[ContractKey, int], 
     quoted = np.flatnonzero((calls.ask > 0) | (puts.ask > 0))
     centre = int(np.searchsorted(calls.strikes[quoted], spot))
     marked = {(c.right, c.strike): contracts for c, contracts in held.items() if c.expiration == chosen}
-    near = set(quoted[max(0, centre - STRIKES_EACH_SIDE) : centre + STRIKES_EACH_SIDE].tolist())
+    near = set(quoted[max(0, centre - each_side) : centre + each_side].tolist())
     near |= {i for i in quoted.tolist() if any(int(calls.strikes[i]) == strike for _, strike in marked)}
     rows = []
     for i in sorted(near):

@@ -63,6 +63,12 @@ class Live:
     def row_of(self, contract: ContractKey) -> int | None:
         return self._row.get(contract)
 
+    @cached_property
+    def delta(self) -> np.ndarray:
+        """0.0001 of delta a contract, in the chain's order."""
+        # within an expiration a cube has calls by strike, then puts, as the chain does
+        return np.concatenate([self.timeline.cubes[date].delta[:, 0] for date in self.chain.expirations])
+
     @property
     def spot(self) -> float:
         return int(self.chain.spot[0]) / 100
@@ -118,6 +124,12 @@ def record(underlying: Underlying, chain: SessionChain) -> None:
     )
     RecordedSnapshot.objects.bulk_create([row], ignore_conflicts=True)
     notify_market(underlying.symbol, "recorded")
+
+
+def last_recorded(underlying: Underlying) -> int:
+    """Instant of the latest recorded snapshot, 0 without one."""
+    rows = RecordedSnapshot.objects.filter(underlying=underlying).order_by("-at")
+    return rows.values_list("at", flat=True).first() or 0
 
 
 def _joined(columns: list[SessionChain]) -> SessionChain:

@@ -27,6 +27,16 @@ SPARK_POINTS = 60
 PATH_POINTS = 1200
 
 
+def _deployed(strategy: Strategy) -> dict[str, Any]:
+    """How often it is deployed, whether it is armed, and how many sessions it has decided in."""
+    alive = strategy.deployments.filter(ended_at=None)
+    sessions = strategy.deployments.values_list("decisions__session", flat=True).distinct()
+    return {
+        "deployments": alive.count(), "armed": alive.filter(armed=True).exists(),
+        "paper_sessions": sum(date is not None for date in sessions),
+    }  # fmt: skip
+
+
 def track_facts(strategy: Strategy) -> dict[str, Any]:
     """What each stage has to show for a strategy."""
     runs = list(strategy.runs.select_related("revision").defer("decisions", "curve", "evidence").order_by("-number"))
@@ -37,7 +47,8 @@ def track_facts(strategy: Strategy) -> dict[str, Any]:
     every = max(1, len(equity) // SPARK_POINTS)
     return {
         "runs": len(runs), "outdated": sum(run.status == Run.Status.DONE and run.revision.digest != digest for run in runs),
-        "replays": strategy.replays.filter(deleted_at=None).count(), "last_run": done.number if done else None,
+        "replays": strategy.replays.filter(deleted_at=None).count(), **_deployed(strategy),
+        "last_run": done.number if done else None,
         "last_status": runs[0].status if runs else None, "mar": figures.get("mar"),
         "max_drawdown": figures.get("max_drawdown"), "win_rate": figures.get("trades_win_rate"),
         "trades": figures.get("trades_count"), "spark": equity[::every], "latest_note": _latest_note(strategy),

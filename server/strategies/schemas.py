@@ -29,6 +29,9 @@ class TrackOut(Schema):
     runs: int
     outdated: int
     replays: int
+    deployments: int
+    armed: bool
+    paper_sessions: int
     last_run: int | None
     last_status: str | None
     mar: float | None

@@ -4,10 +4,38 @@ import { useSyncExternalStore } from "react";
 import type { Schemas } from "./client";
 
 interface Message {
-  topic: "ready" | "everything" | "strategy" | "run" | "progress";
+  topic: string;
   id?: number;
   strategy?: number;
   share?: number;
+  account?: number;
+  state?: string;
+  symbol?: string;
+}
+
+/** Quotes of watched contracts: bid, ask, sizes, IV, delta. */
+export interface QuotePush {
+  topic: "quotes";
+  symbol: string;
+  sequence: number;
+  at: number;
+  spot: number;
+  session: string;
+  quotes: Record<string, [number | null, number | null, number, number, number | null, number | null]>;
+}
+
+let watched: { symbol: string; contracts: string[] } | null = null;
+let live: WebSocket | null = null;
+const quoteListeners = new Set<(push: QuotePush) => void>();
+
+/** Ask for quotes of contracts; what changed comes to ``listener`` until the returned function is called. */
+export function watch(symbol: string, contracts: string[], listener: (push: QuotePush) => void): () => void {
+  quoteListeners.add(listener);
+  watched = { symbol, contracts };
+  if (live?.readyState === WebSocket.OPEN) live.send(JSON.stringify({ watch: watched }));
+  return () => {
+    quoteListeners.delete(listener);
+  };
 }
 
 /** First parts of the keys of queries that a run changes. */
@@ -63,6 +91,35 @@ function refresh(cache: QueryClient, message: Message) {
     renew(cache, "strategy", message.id);
   } else if (message.topic === "everything") {
     renew(cache);
+  } else if (message.topic === "order" || message.topic === "position" || message.topic === "account") {
+    const state = message.state;
+    if (message.topic === "order" && state)
+      cache.setQueriesData<Schemas["DeskOut"]>(
+        { queryKey: ["desk", message.account] },
+        (old) =>
+          old && {
+            ...old,
+            orders: old.orders.map((order) => (order.id === message.id ? { ...order, state } : order)),
+          },
+      );
+    renew(cache, "desk", message.topic === "account" ? message.id : message.account);
+    if (message.topic === "account") renew(cache, "accounts");
+    if (message.topic === "position") renew(cache, "position", message.id);
+  } else if (message.topic === "deployment") {
+    renew(cache, "desk", message.account);
+    renew(cache, "deployments");
+    renew(cache, "compare");
+    renew(cache, "strategies");
+  } else if (message.topic === "journal") {
+    renew(cache, "journal");
+  } else if (message.topic === "clock") {
+    renew(cache, "clock", message.symbol);
+    renew(cache, "accounts");
+    renew(cache, "desk");
+  } else if (message.topic === "recorded") {
+    renew(cache, "path", message.symbol);
+  } else if (message.topic === "history") {
+    renew(cache, "underlyings");
   }
 }
 
@@ -80,9 +137,15 @@ export function listen(cache: QueryClient): () => void {
     );
     socket.onmessage = (event) => {
       const message = JSON.parse(event.data) as Message;
+      if (message.topic === "quotes") {
+        for (const listener of quoteListeners) listener(message as unknown as QuotePush);
+        return;
+      }
       if (message.topic === "ready") {
         wait = 500;
         say(true);
+        live = socket;
+        if (watched) socket?.send(JSON.stringify({ watch: watched }));
         // what was said before this socket was there is asked for
         if (lost) renew(cache);
         else for (const key of ["runs", "run", "active-runs"]) renew(cache, key);

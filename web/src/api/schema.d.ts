@@ -1430,6 +1430,12 @@ export interface components {
             outdated: number;
             /** Replays */
             replays: number;
+            /** Deployments */
+            deployments: number;
+            /** Armed */
+            armed: boolean;
+            /** Paper Sessions */
+            paper_sessions: number;
             /** Last Run */
             last_run: number | null;
             /** Last Status */
@@ -2707,6 +2713,13 @@ export interface components {
             /** Closing */
             closing: boolean;
         };
+        /** LegIn */
+        LegIn: {
+            /** Contract */
+            contract: string;
+            /** Ratio */
+            ratio: number;
+        };
         /** LevelOut */
         LevelOut: {
             /** Value */
@@ -2748,10 +2761,7 @@ export interface components {
             /** Words */
             words: string;
             /** Legs */
-            legs: [
-                string,
-                number
-            ][];
+            legs: components["schemas"]["LegIn"][];
             /** Lots */
             lots: number;
             /** Filled */
@@ -2791,6 +2801,22 @@ export interface components {
         ProtectionOut: {
             target?: components["schemas"]["LevelOut"] | null;
             stop?: components["schemas"]["LevelOut"] | null;
+        };
+        /**
+         * LimitsIn
+         * @description Limits that change; a null takes one away, what is left out stays.
+         */
+        LimitsIn: {
+            /** Lots */
+            lots?: unknown;
+            /** Notional */
+            notional?: unknown;
+            /** Orders A Minute */
+            orders_a_minute?: unknown;
+            /** Day Loss */
+            day_loss?: unknown;
+            /** Collar */
+            collar?: unknown;
         };
         /** PricesOut */
         PricesOut: {
@@ -2850,13 +2876,6 @@ export interface components {
             free_after: number | null;
             /** Last */
             last: number | null;
-        };
-        /** LegIn */
-        LegIn: {
-            /** Contract */
-            contract: string;
-            /** Ratio */
-            ratio: number;
         };
         /** LevelIn */
         LevelIn: {
@@ -4402,18 +4421,18 @@ export interface operations {
     };
     set_limits: {
         parameters: {
-            query: {
-                body: {
-                    [key: string]: unknown;
-                };
-            };
+            query?: never;
             header?: never;
             path: {
                 account_id: number;
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LimitsIn"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

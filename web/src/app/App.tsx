@@ -4,6 +4,9 @@ import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Refusal } from "../api/client";
 import { listen } from "../api/push";
 import { client, useMe } from "../api/queries";
+import { AccessPage } from "../pages/access/AccessPage";
+import { DeskPage } from "../pages/desk/DeskPage";
+import { JournalPage } from "../pages/journal/JournalPage";
 import { ReplayPage } from "../pages/replay/ReplayPage";
 import { ShelfPage } from "../pages/shelf/ShelfPage";
 import { SignIn } from "../pages/signin/SignIn";
@@ -36,6 +39,9 @@ function Inside() {
         <Route index element={<ShelfPage />} />
         <Route path="strategies/:id" element={<Navigate to="rules" replace />} />
         <Route path="strategies/:id/:stage" element={<StrategyPage />} />
+        <Route path="desk" element={<DeskPage />} />
+        <Route path="journal" element={<JournalPage />} />
+        <Route path="access" element={<AccessPage />} />
         <Route path="replays/:id" element={<ReplayPage />} />
         <Route
           path="*"

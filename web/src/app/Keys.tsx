@@ -6,6 +6,7 @@ const KEYS: [string, [string, string][]][] = [
     [
       ["Ctrl K", "find a page, strategy, run or command"],
       ["?", "this list"],
+      ["Alt H", "Halt"],
       ["Esc", "close what is open"],
     ],
   ],
@@ -15,7 +16,7 @@ const KEYS: [string, [string, string][]][] = [
       ["Tab, Enter", "go to a value, change it"],
       ["Alt ↑ ↓", "move the sentence in which the focus is"],
       ["Ctrl Z", "take back the latest change"],
-      ["1 2 3", "Rules, Backtest, Replay"],
+      ["1 2 3 4", "Rules, Backtest, Replay, Paper"],
     ],
   ],
   [
@@ -23,6 +24,14 @@ const KEYS: [string, [string, string][]][] = [
     [
       ["↑ ↓ ← →", "move"],
       ["Enter", "open, or trade the price under the focus"],
+    ],
+  ],
+  [
+    "Desk",
+    [
+      ["Enter", "on a price: onto the ticket"],
+      ["Ctrl Enter", "send the ticket"],
+      ["Esc", "put the ticket away"],
     ],
   ],
   [

@@ -8,10 +8,11 @@ interface Props {
   open: boolean;
   onOpenChange: (open: boolean) => void;
   onKeys: () => void;
+  onHalt: () => void;
 }
 
 /** Ctrl K: any page, strategy or command by a few letters. */
-export function Palette({ open, onOpenChange, onKeys }: Props) {
+export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
   const go = useNavigate();
   const strategies = useStrategies(open);
   const run = (what: () => void) => () => {
@@ -38,7 +39,7 @@ export function Palette({ open, onOpenChange, onKeys }: Props) {
               <Command.Empty className="px-3 py-4 text-soft">Nothing is called that.</Command.Empty>
               <Command.Group heading={<span className="px-3 text-xs text-soft">Strategies</span>}>
                 {strategies.data?.flatMap((strategy) =>
-                  (["rules", "backtest", "replay"] as const).map((stage) => (
+                  (["rules", "backtest", "replay", "paper"] as const).map((stage) => (
                     <Command.Item
                       key={`${strategy.id}${stage}`}
                       value={`${strategy.name} ${stage} ${strategy.id}`}
@@ -53,6 +54,18 @@ export function Palette({ open, onOpenChange, onKeys }: Props) {
               <Command.Group heading={<span className="px-3 text-xs text-soft">Commands</span>}>
                 <Command.Item className={item} onSelect={run(() => go("/"))}>
                   Go to the shelf
+                </Command.Item>
+                <Command.Item className={item} onSelect={run(() => go("/desk"))}>
+                  Go to the desk
+                </Command.Item>
+                <Command.Item className={item} onSelect={run(() => go("/journal"))}>
+                  Read the journal
+                </Command.Item>
+                <Command.Item className={item} onSelect={run(() => go("/access"))}>
+                  Access for scripts
+                </Command.Item>
+                <Command.Item className={item} onSelect={run(onHalt)}>
+                  Halt all accounts
                 </Command.Item>
                 <Command.Item className={item} onSelect={run(() => go("/?new"))}>
                   Write a new strategy

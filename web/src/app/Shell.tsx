@@ -7,6 +7,7 @@ import { client } from "../api/queries";
 import { useKeys } from "../ui/keyboard";
 import { MenuItem } from "../ui/MenuItem";
 import { tellError } from "../ui/toast";
+import { Halt } from "./Halt";
 import { Keys } from "./Keys";
 import { Palette } from "./Palette";
 import { theme, wear } from "./theme";
@@ -21,12 +22,19 @@ function Mark() {
   );
 }
 
+const PAGES: [string, string][] = [
+  ["/", "Strategies"],
+  ["/desk", "Desk"],
+  ["/journal", "Journal"],
+];
+
 export function Shell({ name }: { name: string }) {
   const [finding, setFinding] = useState(false);
   const [keys, setKeys] = useState(false);
+  const [halting, setHalting] = useState(false);
   const connected = useConnected();
   const go = useNavigate();
-  useKeys({ "ctrl+k": () => setFinding(true), "?": () => setKeys(true) });
+  useKeys({ "ctrl+k": () => setFinding(true), "?": () => setKeys(true), "alt+h": () => setHalting(true) });
 
   async function signOut() {
     try {
@@ -54,14 +62,17 @@ export function Shell({ name }: { name: string }) {
           <Mark /> strell
         </Link>
         <nav aria-label="Pages" className="flex h-full flex-1 gap-4">
-          <NavLink
-            to="/"
-            className={({ isActive }) =>
-              `flex h-full items-center border-b-2 font-medium ${isActive ? "border-sea" : "border-transparent"}`
-            }
-          >
-            Strategies
-          </NavLink>
+          {PAGES.map(([to, name]) => (
+            <NavLink
+              key={to}
+              to={to}
+              className={({ isActive }) =>
+                `flex h-full items-center border-b-2 font-medium ${isActive ? "border-sea" : "border-transparent"}`
+              }
+            >
+              {name}
+            </NavLink>
+          ))}
         </nav>
         {!connected && (
           <span role="status" className="text-loss">
@@ -75,6 +86,9 @@ export function Shell({ name }: { name: string }) {
         >
           Find strategy, command <kbd className="rounded border px-1 text-[11px]">Ctrl K</kbd>
         </button>
+        <button type="button" className="button small halt" title="Alt H" onClick={() => setHalting(true)}>
+          Halt
+        </button>
         <DropdownMenu.Root>
           <DropdownMenu.Trigger className="text-soft hover:text-ink" aria-label={`Signed in as ${name}`}>
             {name}
@@ -85,6 +99,7 @@ export function Shell({ name }: { name: string }) {
                 {theme() === "dark" ? "Light paper" : "Dark paper"}
               </MenuItem>
               <MenuItem onSelect={() => setKeys(true)}>Keys</MenuItem>
+              <MenuItem onSelect={() => go("/access")}>Access for scripts</MenuItem>
               <MenuItem onSelect={signOut}>Sign out</MenuItem>
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
@@ -93,7 +108,13 @@ export function Shell({ name }: { name: string }) {
       <main id="main">
         <Outlet />
       </main>
-      <Palette open={finding} onOpenChange={setFinding} onKeys={() => setKeys(true)} />
+      <Palette
+        open={finding}
+        onOpenChange={setFinding}
+        onKeys={() => setKeys(true)}
+        onHalt={() => setHalting(true)}
+      />
+      <Halt open={halting} onOpenChange={setHalting} />
       <Keys open={keys} onOpenChange={setKeys} />
     </>
   );

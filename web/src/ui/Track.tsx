@@ -3,7 +3,7 @@ import type { Schemas } from "../api/client";
 import { number, plural } from "./format";
 
 type Track = Schemas["TrackOut"];
-export type Stage = "rules" | "backtest" | "replay";
+export type Stage = "rules" | "backtest" | "replay" | "paper";
 
 interface Stop {
   name: string;
@@ -26,7 +26,15 @@ function stops(track: Track, sentences: number): Stop[] {
       reached: track.replays > 0,
       shows: track.replays ? plural(track.replays, "session") : "no session yet",
     },
-    { name: "Paper", reached: false, shows: "not offered yet" },
+    {
+      name: "Paper",
+      stage: "paper",
+      reached: track.deployments > 0,
+      shows:
+        track.deployments === 0
+          ? "not promoted yet"
+          : `${track.armed ? "armed" : "disarmed"}, ${plural(track.paper_sessions, "session")}`,
+    },
     { name: "Live", reached: false, shows: "not offered yet" },
   ];
 }

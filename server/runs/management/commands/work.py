@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from typing import Any
 
 from django.core.management.base import BaseCommand
@@ -15,6 +16,8 @@ class Command(BaseCommand):
     help = "Take jobs from the queue until stopped."
 
     def handle(self, *args: Any, **options: Any) -> None:
+        # what is traded now goes before what is computed
+        os.nice(10)
         warm_all()
         services.recover()
         worker = app.with_connector(app.connector.get_worker_connector())

@@ -4,6 +4,7 @@ import { Refusal } from "../../api/client";
 import { useTerms } from "../../api/queries";
 import { type Action, type Scene, useReplayAction, useScene } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
+import { ChainTable } from "../../ui/ChainTable";
 import { DateSlide } from "../../ui/DateSlide";
 import { number } from "../../ui/format";
 import { useKeys } from "../../ui/keyboard";
@@ -12,7 +13,6 @@ import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 import { AccountFigures } from "./AccountFigures";
 import { Band } from "./Band";
-import { Chain } from "./Chain";
 import { Controls } from "./Controls";
 import { Legs } from "./Legs";
 import { Note } from "./Note";
@@ -86,11 +86,13 @@ function Session({ id }: { id: number }) {
       <div className="flex h-[calc(100vh-62px)] min-h-[640px] flex-col">
         <Head scene={now} />
         <div className="grid min-h-0 flex-1 grid-cols-[290px_minmax(380px,1fr)_300px] gap-3 px-[18px] pt-3">
-          <Chain
-            scene={now}
+          <ChainTable
+            chain={now.chain}
+            spot={now.spot}
             busy={action.isPending}
+            hint="Click a bid to sell one, an ask to buy one, at this instant. A marked strike is held."
             onExpiration={setExpiration}
-            onTrade={(contract, contracts, label) =>
+            onPick={(contract, contracts, label) =>
               act(
                 { kind: "trade", orders: [{ contract, contracts }] },
                 `${contracts > 0 ? "Bought" : "Sold"} ${Math.abs(contracts)} ${label}.`,

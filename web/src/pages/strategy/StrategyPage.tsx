@@ -19,6 +19,7 @@ import { type Stage, TrackBar } from "../../ui/Track";
 import { tell, tellError } from "../../ui/toast";
 import { BacktestEvidence } from "./BacktestEvidence";
 import { previewEvidence, runEvidence } from "./evidence";
+import { PaperEvidence } from "./PaperEvidence";
 import { ReplayEvidence } from "./ReplayEvidence";
 import { Revisions } from "./Revisions";
 import { RulesEvidence } from "./RulesEvidence";
@@ -26,7 +27,7 @@ import { type Evidence, Sheet } from "./Sheet";
 import { TextForm } from "./TextForm";
 
 type Strategy = Schemas["StrategyOut"];
-const STAGES: Stage[] = ["rules", "backtest", "replay"];
+const STAGES: Stage[] = ["rules", "backtest", "replay", "paper"];
 
 export function StrategyPage() {
   const { id, stage = "rules" } = useParams();
@@ -176,6 +177,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
           {stage === "rules" && <RulesStage strategy={strategy} show={show} at={query.get("at")} />}
           {stage === "backtest" && <BacktestStage strategy={strategy} show={show} />}
           {stage === "replay" && <ReplayEvidence strategy={strategy} show={show} />}
+          {stage === "paper" && <PaperEvidence strategy={strategy} show={show} />}
           {stage === "text" && <TextForm strategy={strategy} />}
         </div>
       </div>

@@ -1,24 +1,26 @@
 import { useRef } from "react";
-import type { Schemas } from "../../api/client";
-import type { Scene } from "../../api/replay";
-import { day, number, signed } from "../../ui/format";
+import type { Schemas } from "../api/client";
+import { day, number, signed } from "./format";
 
 type Side = Schemas["SideOut"];
 
 interface Props {
-  scene: Scene;
-  busy: boolean;
+  chain: Schemas["ChainOut"];
+  spot: number;
+  busy?: boolean;
+  hint: string;
   onExpiration: (date: string) => void;
-  onTrade: (contract: string, contracts: number, label: string) => void;
+  onPick: (contract: string, contracts: number, label: string) => void;
+  /** Contracts on a ticket, to be marked. */
+  picked?: Record<string, number>;
 }
 
-/** The chain of one expiration now. A bid sells, an ask buys; arrow keys move between prices. */
-export function Chain({ scene, busy, onExpiration, onTrade }: Props) {
-  const { chain } = scene;
+/** The chain of one expiration. A bid sells, an ask buys; arrow keys move between prices. */
+export function ChainTable({ chain, spot, busy = false, hint, onExpiration, onPick, picked = {} }: Props) {
   const place = useRef<HTMLTableSectionElement>(null);
   if (!chain.expiration)
     return <section className="card p-4 text-soft">No expiration has quotes at this instant.</section>;
-  const below = chain.rows.findLastIndex((row) => row.strike <= scene.spot);
+  const below = chain.rows.findLastIndex((row) => row.strike <= spot);
 
   function steer(event: React.KeyboardEvent) {
     const by = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[event.key];
@@ -33,15 +35,17 @@ export function Chain({ scene, busy, onExpiration, onTrade }: Props) {
   const price = (side: Side, which: "bid" | "ask", row: number, column: number, label: string) => {
     const value = side[which];
     const sells = which === "bid";
+    const contracts = picked[side.contract] ?? 0;
+    const onTicket = sells ? contracts < 0 : contracts > 0;
     return (
       <td className="number p-0!">
         <button
           type="button"
           data-cell={`${row},${column}`}
-          className="h-full w-full px-1.5 text-right hover:bg-seawash disabled:cursor-default disabled:text-soft"
+          className={`h-full w-full px-1.5 text-right hover:bg-seawash disabled:cursor-default disabled:text-soft ${onTicket ? "bg-seawash font-semibold" : ""}`}
           aria-label={`${sells ? "Sell" : "Buy"} 1 ${label} at ${number(value, 2)}`}
           disabled={value === null || (sells && value === 0) || busy}
-          onClick={() => onTrade(side.contract, sells ? -lots : lots, label)}
+          onClick={() => onPick(side.contract, sells ? -lots : lots, label)}
         >
           {number(value, 2)}
         </button>
@@ -101,9 +105,7 @@ export function Chain({ scene, busy, onExpiration, onTrade }: Props) {
           </tbody>
         </table>
       </div>
-      <p className="border-t px-3 py-1.5 text-xs text-soft">
-        Click a bid to sell one, an ask to buy one, at this instant. A marked strike is held.
-      </p>
+      <p className="border-t px-3 py-1.5 text-xs text-soft">{hint}</p>
     </section>
   );
 }

@@ -1,0 +1,106 @@
+"""Orders that fill in parts, end without filling, or are overtaken by an exit (semantics rule 8)."""
+
+from __future__ import annotations
+
+import dataclasses
+import unittest
+from decimal import Decimal
+
+from strell_core.engine.advance import Observation, advance
+from strell_core.engine.fills import fill_price
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import History, step
+from strell_core.engine.state import EngineState, Fill, dump, fill_of, load, order_of, to_plain
+from strell_core.strategy.document import parse
+from tests.demo import short_history
+from tests.engine.variations import PERCENT_EXITS, STRANGLE, document
+
+
+class PartsTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.timeline = short_history()
+        raw = document("parts", STRANGLE, [{"rule": "premium_stop", "percent": 1}, *PERCENT_EXITS], lots=4)
+        self.plan = make_plan(parse(raw), self.timeline)
+        begin = int(self.timeline.first[-20])
+        history = History(EngineState(Decimal(100_000)))
+        self.index = begin
+        while not history.state.orders:
+            step(self.plan, self.timeline, self.index, history)
+            self.index += 1
+        self.state, self.order = history.state, history.state.orders[0]
+
+    def prices(self, index: int, order=None) -> tuple[int, ...]:
+        view = self.timeline.view(index)
+        return tuple(fill_price(view.quote(leg.contract), leg.contracts, 100) for leg in (order or self.order).legs)
+
+    def go(self, *fills: Fill):
+        made = advance(self.plan, self.state, Observation(self.timeline, self.index), fills)
+        self.assertEqual(load(dump(made.state)), made.state, "the state survives being written")
+        self.state, self.index = made.state, self.index + 1
+        return made
+
+    def part(self, lots: int, ended: bool = False) -> Fill:
+        at = int(self.timeline.times[self.index])
+        return Fill(self.order.id, at, self.prices(self.index), Decimal("1.60") * lots, lots, ended)
+
+    def test_a_part_is_a_position_at_once_and_the_rest_goes_on_working(self) -> None:
+        self.go(self.part(1))
+        self.assertEqual([trade.lots for trade in self.state.trades], [1])
+        self.assertEqual([order.lots for order in self.state.orders if order.kind == "open"], [3])
+        self.assertEqual(self.state.open_count, 1, "one trade, however many parts")
+
+    def test_parts_join_at_their_average_and_money_is_exact(self) -> None:
+        first, second = self.part(1), None
+        before = self.state.cash
+        self.go(first)
+        if not any(order.kind == "close" for order in self.state.orders):
+            second = self.part(3)
+            self.go(second)
+        moved = Decimal(0)
+        for fill in (first, second):
+            if fill is None:
+                continue
+            for leg, parts in zip(self.order.legs, fill.prices, strict=True):
+                contracts = leg.contracts // 4 * fill.lots
+                moved += (-Decimal(contracts * parts) * Decimal("0.05") * 50 / 2000).quantize(Decimal("0.01"))
+            moved -= fill.commission
+        self.assertEqual(self.state.cash, before + moved)
+
+    def test_an_exit_ends_the_rest_and_closes_what_is_held(self) -> None:
+        made = self.go(self.part(1))
+        while not any(order.kind == "close" for order in self.state.orders):
+            made = self.go()
+        closing = next(order for order in made.intents if order.kind == "close")
+        self.assertEqual(closing.lots, 1)
+        self.assertTrue(next(order for order in self.state.orders if order.kind == "open").ending)
+        # one more lot slips in before the rest is confirmed gone: the exit closes both
+        self.go(self.part(1, ended=True))
+        closing = next(order for order in self.state.orders if order.kind == "close")
+        self.assertEqual(closing.lots, 2)
+        self.assertEqual([leg.contracts for leg in closing.legs], [-leg.contracts for leg in self.state.trades[0].legs])
+        self.assertFalse(any(order.kind == "open" for order in self.state.orders))
+
+    def test_closing_in_parts_finishes_with_the_last(self) -> None:
+        self.go(dataclasses.replace(self.part(4), lots=None))
+        while not any(order.kind == "close" for order in self.state.orders):
+            self.go()
+        closing = next(order for order in self.state.orders if order.kind == "close")
+        at, prices = int(self.timeline.times[self.index]), self.prices(self.index, closing)
+        made = self.go(Fill(closing.id, at, prices, Decimal(0), 1))
+        self.assertEqual((made.closed, [trade.legs[0].contracts for trade in self.state.trades]), ((), [-3]))
+        made = self.go(Fill(closing.id, at, prices, Decimal(0), 3))
+        self.assertEqual(len(made.closed), 1)
+        self.assertEqual(self.state.trades, ())
+        trade = made.closed[0]
+        expected = sum(leg.contracts * (leg.closed_parts - leg.opened_parts) for leg in trade.legs)
+        self.assertEqual(trade.gross, expected)
+
+    def test_an_order_that_ended_unfilled_is_forgotten_and_said(self) -> None:
+        made = self.go(Fill(self.order.id, int(self.timeline.times[self.index]), (), Decimal(0), 0, True))
+        self.assertEqual([reason.kind for reason in made.reasons][0], "ended")
+        self.assertEqual((self.state.orders, self.state.trades), ((), ()))
+
+    def test_orders_and_fills_are_read_back_as_they_were_written(self) -> None:
+        fill = self.part(2, ended=True)
+        self.assertEqual(fill_of(to_plain(fill)), fill)
+        self.assertEqual(order_of(to_plain(self.order)), self.order)

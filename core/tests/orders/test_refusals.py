@@ -1,0 +1,104 @@
+"""What cannot be, what limits forbid, and what protects."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal
+
+from strell_core.orders import check, limits
+from strell_core.orders.order import sides
+from strell_core.orders.protection import Level, Protection, problems
+from tests.orders.quotes import CALL, FAR_CALL, NOW, PUT, quotes, terms
+
+
+class CheckTest(unittest.TestCase):
+    def said(self, order, listed=lambda contract: True, last=NOW + 100, now=NOW) -> str:
+        return " ".join(text for _, text in check.problems(order, listed, lambda contract: last, now))
+
+    def test_a_good_order_has_no_problem(self) -> None:
+        self.assertEqual(self.said(terms((CALL, -1), (FAR_CALL, 1), lots=3, limit=-50)), "")
+
+    def test_each_impossibility_is_named(self) -> None:
+        cases = {
+            "whole number": terms((CALL, 1), lots=0, limit=1),
+            "at least one leg": terms(limit=1),
+            "once": terms((CALL, 1), (CALL, -1), limit=1),
+            "between 1 and 100": terms((CALL, 0), limit=1),
+        }
+        for words, order in cases.items():
+            with self.subTest(words):
+                self.assertIn(words, self.said(order))
+        self.assertIn("not listed", self.said(terms((CALL, 1), limit=1), listed=lambda contract: False))
+        self.assertIn("no longer traded", self.said(terms((CALL, 1), limit=1), last=NOW - 1))
+
+
+class LimitsTest(unittest.TestCase):
+    def facts(self, order, **changes) -> limits.Facts:
+        given = {
+            "opens": True, "orders_last_minute": 0, "session_pnl": Decimal(0), "notional": Decimal(100_000),
+            "sides": sides(order.legs, quotes()), "quantum": Decimal("0.05"), "currency": "EUR",
+        }  # fmt: skip
+        return limits.Facts(**{**given, **changes})
+
+    def refusal(self, order, rules=None, **changes) -> str:
+        return limits.refusal(rules or limits.Limits(), order, self.facts(order, **changes)) or ""
+
+    def test_each_limit_holds_exactly_from_its_value_on(self) -> None:
+        order = terms((CALL, -1), limit=-100)
+        self.assertEqual(self.refusal(order), "")
+        self.assertIn("limit of 20", self.refusal(terms((CALL, -1), lots=21, limit=-100)))
+        self.assertEqual(self.refusal(terms((CALL, -1), lots=20, limit=-100)), "")
+        self.assertIn("notional", self.refusal(order, notional=Decimal("5000000.01")))
+        self.assertIn("last minute", self.refusal(order, orders_last_minute=30))
+        self.assertIn("nothing is opened", self.refusal(order, session_pnl=Decimal(-5000)))
+        self.assertEqual(self.refusal(order, session_pnl=Decimal("-4999.99")), "")
+
+    def test_closing_is_held_back_by_rate_and_price_only(self) -> None:
+        order = terms((CALL, 1), lots=500, limit=104)
+        self.assertEqual(self.refusal(order, opens=False, session_pnl=Decimal(-99_999)), "")
+        self.assertIn("last minute", self.refusal(order, opens=False, orders_last_minute=30))
+
+    def test_a_price_far_beyond_the_other_side_is_surely_mistyped(self) -> None:
+        # the put is 90 to 95: 60 % of the spread beyond the ask is 98
+        self.assertEqual(self.refusal(terms((PUT, 1), limit=98)), "")
+        self.assertIn("too far beyond", self.refusal(terms((PUT, 1), limit=99)))
+        self.assertIn("too far beyond", self.refusal(terms((PUT, -1), limit=-80)))
+
+    def test_no_limit_means_none(self) -> None:
+        free = limits.Limits(None, None, None, None, None)
+        wild = terms((PUT, 1), lots=9999, limit=5000)
+        self.assertEqual(self.refusal(wild, free, session_pnl=Decimal(-1e9), orders_last_minute=999), "")
+
+    def test_limits_are_read_with_their_faults_named(self) -> None:
+        self.assertEqual(limits.Limits.parse(limits.Limits().plain()), limits.Limits())
+        self.assertEqual(limits.Limits.parse({"lots": 3, "day_loss": None}).lots, 3)
+        for raw, words in (({"lots": 0}, "more than 0"), ({"lots": 1.5}, "whole"), ({"day_loss": "x"}, "not a number"), ({"speed": 1}, "no limit called")):
+            with self.subTest(words), self.assertRaisesRegex(ValueError, words):
+                limits.Limits.parse(raw)
+
+
+class ProtectionTest(unittest.TestCase):
+    shield = Protection(Level(Decimal(50), "percent"), Level(Decimal(300), "money"))
+    premium = Decimal(600)
+
+    def judge(self, mid, closable) -> str | None:
+        return self.shield.judge(self.premium, None if mid is None else Decimal(mid), None if closable is None else Decimal(closable))
+
+    def test_a_target_is_judged_on_closable_a_stop_on_mid(self) -> None:
+        self.assertEqual(self.judge(310, 300), "target")
+        self.assertIsNone(self.judge(310, 299))
+        self.assertEqual(self.judge(-300, -350), "stop")
+        self.assertIsNone(self.judge(-299, -350))
+
+    def test_reached_together_the_stop_wins(self) -> None:
+        self.assertEqual(self.judge(-300, 300), "stop")
+
+    def test_an_unvalued_position_reaches_nothing(self) -> None:
+        self.assertIsNone(self.judge(None, None))
+        self.assertEqual(self.judge(None, 300), "target")
+
+    def test_levels_that_make_no_sense(self) -> None:
+        for level in (Level(Decimal(0), "money"), Level(Decimal("NaN"), "money"), Level(Decimal(20_000), "percent")):
+            with self.subTest(level):
+                self.assertTrue(problems(Protection(stop=level)))
+        self.assertEqual(problems(self.shield), [])

@@ -1,0 +1,228 @@
+import { type FormEvent, useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
+import { Refusal, type Schemas } from "../../api/client";
+import {
+  type Deployment,
+  useAccounts,
+  useChecklist,
+  useCompare,
+  useDeployments,
+  usePromote,
+} from "../../api/desk";
+import { day, plural } from "../../ui/format";
+import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { tell } from "../../ui/toast";
+import { priceWords } from "../desk/Orders";
+import { useArming } from "../desk/useArming";
+import type { Show } from "./StrategyPage";
+
+/** This strategy's deployments: promote it, arm it, and compare what it did with a backtest. */
+export function PaperEvidence({ strategy, show }: { strategy: Schemas["StrategyOut"]; show: Show }) {
+  const deployments = useDeployments(strategy.id);
+  const clear = useRef(show);
+  useEffect(() => clear.current({ title: "", of: {} }), []);
+  const alive = deployments.data?.filter((row) => !row.ended) ?? [];
+  const ended = deployments.data?.filter((row) => row.ended) ?? [];
+  return (
+    <div className="flex flex-col gap-3">
+      <Promote strategy={strategy} />
+      <ErrorNote error={deployments.error} onRetry={() => deployments.refetch()} />
+      {deployments.isPending && <Skeleton className="h-40" />}
+      {deployments.data?.length === 0 && (
+        <div className="card">
+          <Empty title="Not on paper yet.">
+            Promoted to an account and armed, the rules decide by themselves at their times on today's prices.
+            What they decide and why stands in the journal.
+          </Empty>
+        </div>
+      )}
+      {[...alive, ...ended].map((row) => (
+        <DeploymentCard key={row.id} row={row} />
+      ))}
+    </div>
+  );
+}
+
+function Promote({ strategy }: { strategy: Schemas["StrategyOut"] }) {
+  const accounts = useAccounts();
+  const [chosen, setChosen] = useState<number | null>(null);
+  const account = chosen ?? accounts.data?.[0]?.id;
+  const checklist = useChecklist(strategy.id, account);
+  const promote = usePromote(strategy.id);
+  const [size, setSize] = useState("1");
+  const [lookedAt, setLookedAt] = useState(false);
+  if (accounts.data?.length === 0)
+    return (
+      <p className="text-soft">
+        There is no account to promote to.{" "}
+        <Link className="link" to="/desk">
+          Open one at the desk
+        </Link>
+      </p>
+    );
+  function submit(event: FormEvent) {
+    event.preventDefault();
+    promote.mutate(
+      { account: account!, size: Number(size) || 0, limits: {}, looked_at: lookedAt },
+      {
+        onSuccess: (made) => {
+          setLookedAt(false);
+          tell(`Promoted to ${made.account_name}. It is not armed yet.`);
+        },
+      },
+    );
+  }
+  return (
+    <form className="card px-4 py-2.5" aria-label="Promote" onSubmit={submit} noValidate>
+      <div className="flex flex-wrap items-center gap-3">
+        <h2 className="font-sans text-[15px] font-semibold">Promote revision {strategy.revision}</h2>
+        <label className="flex items-center gap-1.5 text-soft">
+          to
+          <select className="field" value={account ?? ""} onChange={(e) => setChosen(Number(e.target.value))}>
+            {accounts.data?.map((row) => (
+              <option key={row.id} value={row.id}>
+                {row.name} · {row.kind === "paper" ? "paper" : "practice broker"}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label className="flex items-center gap-1.5 text-soft">
+          size
+          <input className="field number w-14" value={size} onChange={(e) => setSize(e.target.value)} /> times
+          the lots of the rules
+        </label>
+        <button
+          type="submit"
+          className="button primary ml-auto"
+          disabled={promote.isPending || account === undefined}
+        >
+          Promote
+        </button>
+      </div>
+      <ul className="mt-2 grid grid-cols-2 gap-x-6 gap-y-0.5" aria-label="Checklist">
+        {checklist.data?.map((item) => (
+          <li key={item.id} className={item.ok ? "" : item.required ? "text-loss" : "text-soft"}>
+            <span aria-hidden="true">{item.ok ? "✓" : item.required ? "✗" : "–"}</span> {item.text}
+            <span className="sr-only">
+              {item.ok ? ", so" : item.required ? ", missing" : ", not required"}
+            </span>
+          </li>
+        ))}
+        <li>
+          <label className="flex items-center gap-1.5">
+            <input type="checkbox" checked={lookedAt} onChange={(e) => setLookedAt(e.target.checked)} />I
+            looked at the run and its trades
+          </label>
+        </li>
+      </ul>
+      {promote.error instanceof Refusal && (
+        <p role="alert" className="mt-1 text-loss">
+          {promote.error.message}
+        </p>
+      )}
+    </form>
+  );
+}
+
+function DeploymentCard({ row }: { row: Deployment }) {
+  const arming = useArming();
+  const [session, setSession] = useState<string | null>(null);
+  return (
+    <article className="card px-4 py-2.5" aria-label={`Deployment in ${row.account_name}`}>
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
+        <Link className="font-serif text-[16px] font-semibold" to={`/desk?account=${row.account}`}>
+          {row.account_name}
+        </Link>
+        <span className={`pill ${row.account_kind}-pill`}>
+          {row.account_kind === "paper" ? "paper" : "practice broker"}
+        </span>
+        <b className={`font-semibold ${row.armed ? "text-gain" : "text-soft"}`}>
+          {row.ended ? "ended" : row.armed ? "armed" : "disarmed"}
+        </b>
+        <span className="text-soft">
+          revision {row.revision}
+          {row.revision < row.latest && `, the latest is ${row.latest}`} · size {row.size} ·{" "}
+          {plural(row.open_trades, "open trade")}
+          {row.next && !row.ended && ` · next decision ${row.next}`}
+        </span>
+        {!row.ended && (
+          <span className="ml-auto flex gap-3">
+            <button
+              type="button"
+              className="button small"
+              onClick={() => (row.armed ? arming.disarm(row) : arming.arm(row))}
+            >
+              {row.armed ? "Disarm" : "Arm"}
+            </button>
+            <button type="button" className="link" onClick={() => arming.end(row)}>
+              End
+            </button>
+          </span>
+        )}
+      </div>
+      {row.says && <p className="mt-1 font-serif text-[14px]">{row.says}</p>}
+      <p className="mt-1 flex flex-wrap items-center gap-2 text-soft">
+        <Link className="link" to={`/journal?deployment=${row.id}`}>
+          Journal
+        </Link>
+        {row.sessions.length > 0 && "· beside a backtest of"}
+        {row.sessions.slice(0, 8).map((date) => (
+          <button
+            key={date}
+            type="button"
+            className="pill"
+            aria-pressed={session === date}
+            onClick={() => setSession(session === date ? null : date)}
+          >
+            {day(date)}
+          </button>
+        ))}
+      </p>
+      {session && <Compared deployment={row.id} session={session} />}
+      {arming.window}
+    </article>
+  );
+}
+
+/** Decision by decision and fill by fill, the first difference named. */
+function Compared({ deployment, session }: { deployment: number; session: string }) {
+  const found = useCompare(deployment, session);
+  if (found.error) return <ErrorNote error={found.error} />;
+  const data = found.data;
+  if (!data) return <Skeleton className="mt-2 h-24" />;
+  return (
+    <section className="mt-2" aria-label="Beside a backtest">
+      <p className="border-l-2 border-ink bg-shade px-3 py-1.5 font-serif text-[14px]">
+        {data.first ??
+          `Nothing differs until ${data.until}: ${plural(data.decisions, "decision")} and ${plural(data.fills.length, "fill")} are the same.`}
+      </p>
+      <table className="plain mt-1">
+        <thead>
+          <tr>
+            <th>At</th>
+            <th>Deployment</th>
+            <th>Backtest of the same session</th>
+          </tr>
+        </thead>
+        <tbody>
+          {data.rows.map((row) => (
+            <tr key={`${row.at}${row.kind}${row.rule}`} className={row.same ? "" : "bg-mark"}>
+              <td>{row.time}</td>
+              <td>{row.lived ?? "nothing"}</td>
+              <td>{row.same ? "the same" : (row.tested ?? "nothing")}</td>
+            </tr>
+          ))}
+          {data.fills.map((row) => (
+            <tr key={row.order} className={row.same ? "" : "bg-mark"}>
+              <td className="text-soft">fill</td>
+              <td>
+                order {row.order}: {row.lived === null ? "not filled" : priceWords(row.lived)}
+              </td>
+              <td>{row.same ? "the same" : row.tested === null ? "not filled" : priceWords(row.tested)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
