@@ -256,7 +256,7 @@ def report_message(report: dict[str, Any], quantum: Decimal) -> fix.Message:
     if report.get("text"):
         put(message, 58, report["text"])
     if report["exec_type"] == "8" or report.get("unknown_order"):
-        put(message, 103, "5" if report.get("unknown_order") else "99")
+        put(message, 103, "5" if report.get("unknown_order") else "6" if report.get("duplicate") else "99")
     if report["exec_type"] == "F":
         put(message, 442, "3")
         put(message, 32, report["lots"])
@@ -276,7 +276,7 @@ def read_report(message: fix.Message, quantum: Decimal) -> dict[str, Any]:
         "account": get(message, 1, ""), "order_id": get(message, 37), "filled": int(Decimal(get(message, 14))),
         "left": int(Decimal(get(message, 151))), "text": get(message, 58, ""), "market_at": instant(get(message, 60)),
         "limit": quanta(get(message, 44), quantum) if message.isSetField(44) else None,
-        "unknown_order": get(message, 103, "") == "5",
+        "unknown_order": get(message, 103, "") == "5", "duplicate": get(message, 103, "") == "6",
     }  # fmt: skip
     if kind == "F":
         legs, prices = legs_of(message)

@@ -148,6 +148,7 @@ class Gateway:
 
     def send_one(self, key: int) -> None:
         """Claim one message in a transaction that judges it again, then send it."""
+        boundary("gateway: before claim")
         with transaction.atomic():
             row = Outbox.objects.select_for_update().get(pk=key)
             if row.state != State.READY:
@@ -170,6 +171,7 @@ class Gateway:
                 book.move_to(
                     order, DeskOrder.State.CLAIMED, "desk", f"Order {order.pk} is on its way to the broker", now
                 )
+            boundary("gateway: claim not committed")
         boundary("gateway: claimed")
         made = self._wire(row, order)
         if row.kind == "cancel":

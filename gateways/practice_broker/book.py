@@ -11,6 +11,7 @@ from typing import Any
 from django.db import transaction
 
 from config.errors import Conflict, NotThere
+from config.faults import boundary
 from fix44.messages import Wire
 from market.clock import is_open, market_now, session_of, venue_of
 from market.live import Live, live
@@ -65,7 +66,7 @@ def accept(wire: Wire) -> None:
     now = market_now(venue)
     taken, made = BrokerName.objects.get_or_create(name=wire.cl_ord_id)
     if not made:
-        _nothing(wire, "8", now, "duplicate client order id")
+        _nothing(wire, "8", now, "duplicate client order id", duplicate=True)
         return
     order = BrokerOrder(
         account=wire.account, names=[wire.cl_ord_id], symbol=wire.symbol, legs=[list(leg) for leg in wire.legs], lots=wire.lots,
@@ -80,6 +81,7 @@ def accept(wire: Wire) -> None:
     taken.order = order
     taken.save()
     report(order, "8" if problem else "0", now, text=problem)
+    boundary("broker: order not committed")
 
 
 def _problem(order: BrokerOrder, venue: Any, now: int) -> str:

@@ -41,7 +41,10 @@ def notify_desk(what: str) -> None:
 
 
 class Ear:
-    """A connection of its own that hears notifications, for processes that wait for them."""
+    """A connection of its own that hears notifications and holds locks, for processes that must be the only one.
+
+    When it breaks, :meth:`wait` raises ``psycopg.OperationalError``.
+    """
 
     def __init__(self, *channels: str) -> None:
         self._channels = channels
@@ -58,6 +61,12 @@ class Ear:
 
     def __exit__(self, *error: object) -> None:
         self._connection.close()
+
+    def take(self, name: str) -> bool:
+        """Whether this connection holds the advisory lock ``name``; at most one in the cluster does, and
+        it is free again the moment the connection is gone."""
+        found = self._connection.execute("SELECT pg_try_advisory_lock(hashtext(%s))", [f"strell {name}"]).fetchone()
+        return bool(found and found[0])
 
     def wait(self, seconds: float) -> bool:
         """Whether something was said within ``seconds``; what was said together is heard together."""

@@ -14,6 +14,7 @@ from decimal import Decimal
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Exists, OuterRef, Q
 
 from config.errors import Refused
 from config.push import notify
@@ -50,8 +51,17 @@ def document_of(deployment: Deployment) -> dict[str, Any]:
     return document
 
 
+_plans: dict[tuple[int, int], Plan] = {}
+
+
 def plan_of(deployment: Deployment, timeline: Timeline) -> Plan:
-    return make_plan(parse(document_of(deployment)), timeline)
+    """The deployment's rules made ready; a revision never changes, so it is made once."""
+    key = (deployment.revision_id, deployment.size)
+    if key not in _plans:
+        while len(_plans) > 64:
+            del _plans[next(iter(_plans))]
+        _plans[key] = make_plan(parse(document_of(deployment)), timeline)
+    return _plans[key]
 
 
 def decide_all(epoch: int, venue: Venue) -> int:
@@ -68,11 +78,16 @@ def decide_all(epoch: int, venue: Venue) -> int:
                 for index in range(len(timeline.times)):
                     if int(timeline.times[index]) > deployment.cursor and decide(epoch, deployment.pk, timeline, index):
                         count += 1
-    for key in Deployment.objects.filter(account__underlying=venue.underlying, ended_at=None).values_list(
-        "pk", flat=True
-    ):
+    for key in _with_orders(venue):
         carry_out(epoch, key, venue)
     return count
+
+
+def _with_orders(venue: Venue) -> list[int]:
+    """Deployments whose engine wants orders, or that have some at work."""
+    working = Exists(DeskOrder.objects.filter(deployment=OuterRef("pk"), by="rule", state__in=DeskOrder.ALIVE))
+    alive = Deployment.objects.filter(account__underlying=venue.underlying, ended_at=None)
+    return list(alive.filter(~Q(state__contains='"orders":[]') | working).values_list("pk", flat=True))
 
 
 @transaction.atomic
@@ -88,23 +103,31 @@ def decide(epoch: int, deployment_id: int, timeline: Timeline, index: int) -> bo
     if not deployment.armed or deployment.cursor >= instant:
         return False
     plan, before = plan_of(deployment, timeline), load(deployment.state)
-    orders, fills = _untold(deployment, before, instant)
+    orders, fills = _untold(deployment, before, instant) if _has_news(deployment) else ([], [])
     given = dataclasses.replace(before, orders=(*before.orders, *orders))
     advanced = advance(plan, given, Observation(timeline, index), fills)
     session = timeline.dates[int(timeline.session_of[index])]
-    first = not deployment.decisions.filter(session=session).exists()
+    first = deployment.session != session
     if first or fills or advanced.reasons or advanced.intents:
         Decision.objects.create(
             deployment=deployment, at=instant, session=session, before=dump(before) if first else "",
             orders=to_plain(orders), fills=to_plain(fills), reasons=to_plain(advanced.reasons), intents=to_plain(advanced.intents),
         )  # fmt: skip
-    deployment.state, deployment.cursor = dump(advanced.state), instant
+    deployment.state, deployment.cursor, deployment.session = dump(advanced.state), instant, session
     words = [_journal(deployment, plan, timeline, reason) for reason in advanced.reasons]
     if words:
         deployment.says = words[-1][:300]
-    deployment.save(update_fields=["state", "cursor", "says"])
-    notify(deployment.owner_id, "deployment", deployment.pk, account=deployment.account_id)
+    deployment.save(update_fields=["state", "cursor", "session", "says"])
+    if words or fills:
+        notify(deployment.owner_id, "deployment", deployment.pk, account=deployment.account_id)
     return True
+
+
+def _has_news(deployment: Deployment) -> bool:
+    """Whether anything became of its orders that the engine does not know."""
+    fills = DeskFill.objects.filter(holding__deployment=deployment, told=False).values("pk")
+    ended = DeskOrder.objects.filter(deployment=deployment, told=False).values("pk")
+    return fills.union(ended.exclude(state__in=DeskOrder.ALIVE)).exists()
 
 
 def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[list[Order], list[Fill]]:
@@ -215,6 +238,8 @@ def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
     deployment = Deployment.objects.select_related("account__underlying", "revision", "strategy").get(pk=deployment_id)
     state = load(deployment.state)
     wanted = {_client_id(deployment, order): order for order in state.orders}
+    if not wanted and not deployment.orders.filter(by="rule", state__in=DeskOrder.ALIVE).exists():
+        return
     with transaction.atomic():
         still_leading(epoch)
         alive = {order.client_id: order for order in deployment.orders.filter(by="rule", state__in=DeskOrder.ALIVE)}

@@ -7,6 +7,7 @@ from typing import Any
 
 from django.db import transaction
 
+from config.faults import boundary
 from desk import book
 from desk.leader import still_leading
 from desk.models import Connection, DeskOrder, Inbox, Outbox
@@ -37,6 +38,7 @@ def apply_all(epoch: int) -> int:
                 _quarantine(row, str(error))
             row.applied_at = dt.datetime.now(dt.UTC)
             row.save(update_fields=["applied_at", "problem"])
+            boundary("desk: report not committed")
             count += 1
     count += _positions(epoch)
     return count
@@ -114,6 +116,8 @@ def _execution(order: DeskOrder, message: Outbox, report: dict[str, Any], now: i
         order.broker_id = report["order_id"]
         order.save(update_fields=["broker_id"])
     kind, status = report["exec_type"], report["status"]
+    if report.get("duplicate"):
+        return "the broker has this order already"
     if kind == "F":
         at = report.get("market_at") or now
         book.book_fill(order, execution, at, report["lots"], report["prices"], "broker")

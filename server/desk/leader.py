@@ -1,4 +1,4 @@
-"""At most one desk decides: an advisory lock on a connection, and an epoch every transaction checks."""
+"""At most one desk decides: an advisory lock on a connection of its own, and an epoch every transaction checks."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ import datetime as dt
 from django.db import transaction
 
 from desk.models import Leader
-from market.clock import one_only
 
 NAME = "desk"
 
@@ -16,10 +15,8 @@ class Deposed(Exception):
     """Another desk has taken over; this one must stop deciding at once."""
 
 
-def take_lead() -> int | None:
-    """The epoch of this process if it is the only desk now, else ``None``."""
-    if not one_only(NAME):
-        return None
+def new_epoch() -> int:
+    """Begin to lead: whoever led before is deposed. The caller holds the desk's advisory lock."""
     with transaction.atomic():
         row, _ = Leader.objects.select_for_update().get_or_create(name=NAME)
         row.epoch += 1

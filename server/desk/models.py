@@ -73,6 +73,7 @@ class Deployment(models.Model):
     armed = models.BooleanField(default=False)
     state = models.TextField()
     cursor = models.BigIntegerField(help_text="last recorded snapshot it was decided on")
+    session = models.DateField(null=True, help_text="session of the cursor")
     checklist = models.JSONField(default=list)
     says = models.CharField(max_length=300, blank=True)
     created_at = models.DateTimeField(auto_now_add=True)

@@ -74,13 +74,11 @@ def lead(stop: Callable[[], bool]) -> None:
 
 def _lead_once(stop: Callable[[], bool]) -> None:
     with Ear(MARKET, DESK) as ear:
-        epoch = None
-        while epoch is None:
+        while not ear.take(leader.NAME):
             if stop():
                 return
-            epoch = leader.take_lead()
-            if epoch is None:
-                time.sleep(0.5)
+            time.sleep(0.5)
+        epoch = leader.new_epoch()
         log.info("leading, epoch %d", epoch)
         desk = Desk(epoch)
         while not stop():

@@ -22,6 +22,7 @@ from market.models import Underlying, Venue
 from strell_core.market.instruments import ContractKey
 from strell_core.orders import limits
 from strell_core.orders.order import Leg, OrderType, Terms, TimeInForce, sides
+from strell_core.orders.protection import Protection
 
 State = DeskOrder.State
 MAX_ACCOUNTS = 20
@@ -131,7 +132,7 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
     order = DeskOrder.objects.create(
         account=account, client_id=client_id, holding=judged.holding, opens=judged.holding is None,
         legs=[[leg.contract.code, leg.ratio] for leg in terms.legs], lots=terms.lots, type=terms.type.value,
-        limit=terms.limit, time_in_force=terms.time_in_force.value, protection=ticket.protection if judged.holding is None else {},
+        limit=terms.limit, time_in_force=terms.time_in_force.value, protection=plain_protection(judged.protection) if judged.holding is None else {},
         session=venue.session, placed_market=market_now(venue), **facts,
     )  # fmt: skip
     if account.kind == PRACTICE:
@@ -291,6 +292,12 @@ def reprice(order: DeskOrder, limit: int, who: str) -> None:
     notify_desk("order")
 
 
+def plain_protection(shield: Protection) -> dict[str, Any]:
+    """A protection as it is stored."""
+    levels = (("target", shield.target), ("stop", shield.stop))
+    return {name: {"value": str(level.value), "unit": level.unit} for name, level in levels if level is not None}
+
+
 @transaction.atomic
 def protect(user: User, holding_id: int, raw: dict[str, Any]) -> Holding:
     """Set a position's target and stop; an empty one takes them away."""
@@ -311,10 +318,7 @@ def protect(user: User, holding_id: int, raw: dict[str, Any]) -> Holding:
             f"The {side} is reached already; close the position instead.",
             [{"path": side, "message": "reached already"}],
         )
-    holding.protection = {
-        name: {"value": str(level.value), "unit": level.unit}
-        for name, level in (("target", shield.target), ("stop", shield.stop)) if level is not None
-    }  # fmt: skip
+    holding.protection = plain_protection(shield)
     holding.save(update_fields=["protection"])
     text = ", ".join(f"{name} {level['value']} {level['unit']}" for name, level in holding.protection.items())
     journal.write(

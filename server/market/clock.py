@@ -6,7 +6,7 @@ import datetime as dt
 import time
 
 from django.contrib.auth.models import User
-from django.db import connection, transaction
+from django.db import transaction
 
 from config.errors import Conflict, Forbidden, NotThere, Refused
 from config.push import notify_market
@@ -129,10 +129,3 @@ def hush(user: User, symbol: str, quiet: bool) -> Venue:
     venue = _held(user, symbol)
     venue.quiet = quiet
     return _settle(venue)
-
-
-def one_only(name: str) -> bool:
-    """Whether this process holds the advisory lock ``name`` on its connection (at most one does)."""
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_try_advisory_lock(hashtext(%s))", [f"strell {name}"])
-        return bool(cursor.fetchone()[0])

@@ -18,7 +18,7 @@ from market.timelines import calendar_of, terms, timeline
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode, digest, encode
 from strell_core.market.instruments import ContractKey
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import DailyHistory, Timeline
 from strell_core.orders.order import Sided
 from strell_core.pricing.surface import CONVENTIONS
 
@@ -162,8 +162,7 @@ def recorded(symbol: str, since: dt.date) -> Timeline | None:
     one being traded. Daily measures know the history before. ``None``: nothing yet."""
     row = Underlying.objects.select_related("venue").get(symbol=symbol)
     venue = row.venue
-    sealed = SessionChainRow.objects.filter(underlying=row, current=True, date__gte=since).order_by("date")
-    chains = [decode(bytes(payload)) for payload in sealed.values_list("payload", flat=True)]
+    chains = _sealed(row, date__gte=since)
     traded = None
     if not venue.sealed and not any(chain.date == venue.session for chain in chains):
         traded = _recorded_session(row, venue.session)
@@ -175,17 +174,41 @@ def recorded(symbol: str, since: dt.date) -> Timeline | None:
     last = chains[-1]
     unfinished = traded is not None and int(last.times[-1]) < calendar.session(last.date).close
     mark = f"{symbol} {since} to {int(last.times[-1])}"
-    past = timeline(symbol).daily
-    before = _sealed_since(row, past.dates[-1], chains[0].date)
-    if before:
-        past = cubes.in_memory(before, terms(row), calendar, mark, past).daily
+    past = _past(row, chains[0].date)
     return cubes.in_memory(chains, terms(row), calendar, mark, past, unfinished)
 
 
-def _sealed_since(row: Underlying, known: dt.date, until: dt.date) -> list[SessionChain]:
-    """Sessions sealed but not yet part of the history that is open."""
-    rows = SessionChainRow.objects.filter(underlying=row, current=True, date__gt=known, date__lt=until)
-    return [decode(bytes(payload)) for payload in rows.order_by("date").values_list("payload", flat=True)]
+_kept: dict[str, SessionChain] = {}
+_pasts: dict[tuple[str, str, dt.date], DailyHistory] = {}
+
+
+def _sealed(row: Underlying, **which: dt.date) -> list[SessionChain]:
+    """Sealed sessions in order; the last few are kept decoded."""
+    found = SessionChainRow.objects.filter(underlying=row, current=True, **which).order_by("date")
+    digests = list(found.values_list("digest", flat=True))
+    missing = [one for one in digests if one not in _kept]
+    for one in found.filter(digest__in=missing):
+        _kept[one.digest] = decode(bytes(one.payload))
+    chains = [_kept[one] for one in digests]
+    while len(_kept) > 12:
+        del _kept[next(iter(_kept))]
+    return chains
+
+
+def _past(row: Underlying, until: dt.date) -> DailyHistory:
+    """What daily measures know before a session: the history, and sessions sealed since it was made."""
+    history = timeline(row.symbol)
+    key = (row.symbol, history.digest, until)
+    if key not in _pasts:
+        daily = history.daily
+        between = _sealed(row, date__gt=daily.dates[-1], date__lt=until)
+        if between:
+            calendar = calendar_of(row.calendar)
+            daily = cubes.in_memory(between, terms(row), calendar, "between", daily).daily
+        while len(_pasts) > 8:
+            del _pasts[next(iter(_pasts))]
+        _pasts[key] = daily
+    return _pasts[key]
 
 
 @transaction.atomic

@@ -97,7 +97,7 @@ class PartsTest(unittest.TestCase):
 
     def test_an_order_that_ended_unfilled_is_forgotten_and_said(self) -> None:
         made = self.go(Fill(self.order.id, int(self.timeline.times[self.index]), (), Decimal(0), 0, True))
-        self.assertEqual([reason.kind for reason in made.reasons][0], "ended")
+        self.assertEqual(made.reasons[0].kind, "ended")
         self.assertEqual((self.state.orders, self.state.trades), ((), ()))
 
     def test_orders_and_fills_are_read_back_as_they_were_written(self) -> None:

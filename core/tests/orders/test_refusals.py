@@ -67,12 +67,17 @@ class LimitsTest(unittest.TestCase):
     def test_no_limit_means_none(self) -> None:
         free = limits.Limits(None, None, None, None, None)
         wild = terms((PUT, 1), lots=9999, limit=5000)
-        self.assertEqual(self.refusal(wild, free, session_pnl=Decimal(-1e9), orders_last_minute=999), "")
+        self.assertEqual(self.refusal(wild, free, session_pnl=Decimal(-1_000_000_000), orders_last_minute=999), "")
 
     def test_limits_are_read_with_their_faults_named(self) -> None:
         self.assertEqual(limits.Limits.parse(limits.Limits().plain()), limits.Limits())
         self.assertEqual(limits.Limits.parse({"lots": 3, "day_loss": None}).lots, 3)
-        for raw, words in (({"lots": 0}, "more than 0"), ({"lots": 1.5}, "whole"), ({"day_loss": "x"}, "not a number"), ({"speed": 1}, "no limit called")):
+        for raw, words in (
+            ({"lots": 0}, "more than 0"),
+            ({"lots": 1.5}, "whole"),
+            ({"day_loss": "x"}, "not a number"),
+            ({"speed": 1}, "no limit called"),
+        ):
             with self.subTest(words), self.assertRaisesRegex(ValueError, words):
                 limits.Limits.parse(raw)
 
@@ -82,7 +87,9 @@ class ProtectionTest(unittest.TestCase):
     premium = Decimal(600)
 
     def judge(self, mid, closable) -> str | None:
-        return self.shield.judge(self.premium, None if mid is None else Decimal(mid), None if closable is None else Decimal(closable))
+        return self.shield.judge(
+            self.premium, None if mid is None else Decimal(mid), None if closable is None else Decimal(closable)
+        )
 
     def test_a_target_is_judged_on_closable_a_stop_on_mid(self) -> None:
         self.assertEqual(self.judge(310, 300), "target")

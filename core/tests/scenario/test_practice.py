@@ -39,13 +39,18 @@ class PracticeTest(unittest.TestCase):
 
     def test_the_same_day_is_the_same_however_far_ahead_one_looks(self) -> None:
         other = PracticeScenario(dt.date(2026, 12, 4), SHORT)
-        self.assertEqual(other.at(DAY, self.session.open + 7777).bid.tobytes(), self.practice.at(DAY, self.session.open + 7777).bid.tobytes())
+        self.assertEqual(
+            other.at(DAY, self.session.open + 7777).bid.tobytes(),
+            self.practice.at(DAY, self.session.open + 7777).bid.tobytes(),
+        )
 
     def test_the_settlement_is_not_known_before_the_close(self) -> None:
         before = self.practice.at(DAY, self.session.close - 1)
         self.assertEqual(before.settlement, int(before.spot[0]))
         after = self.practice.at(DAY, self.session.close)
-        self.assertEqual(after.settlement, self.practice.path.spot[self.practice.path.first[self.practice.index_of(DAY) + 1] - 1])
+        self.assertEqual(
+            after.settlement, self.practice.path.spot[self.practice.path.first[self.practice.index_of(DAY) + 1] - 1]
+        )
 
     def test_sessions_start_near_the_close_before_and_move_like_the_history(self) -> None:
         _ = self.practice.path

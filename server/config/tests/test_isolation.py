@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from config.api import api
-from config.tests.demo import DemoTestCase
+from desk import deployments
+from desk.tests.desk import DeskTestCase
+from people.access import make_token
 from replay import services as replays
 
 BODIES = {
@@ -12,16 +14,32 @@ BODIES = {
     "move_replay": {"to": "step"},
     "trade_replay": {"orders": []},
     "describe_replay": {"note": "mine now"},
+    "promote": {"account": 0, "looked_at": True},
+    "set_limits": {"lots": 1},
+    "preview_ticket": {"legs": [], "lots": 1},
+    "place_order": {"legs": [], "lots": 1},
+    "change_order": {"limit": 1},
+    "protect_position": {},
+    "close_position": {},
 }
+QUERIES = {"mirror_sentence": "?based_on=1", "checklist": "?account=1"}
+IDS = ("strategy_id", "run_id", "session_id", "account_id", "order_id", "holding_id", "deployment_id", "token_id")
 
 
-class IsolationTest(DemoTestCase):
+class IsolationTest(DeskTestCase):
     def setUp(self) -> None:
         super().setUp()
         self.run_ = self.finished_run()
         number = self.run_.trades.order_by("-number").first().number
         self.session = replays.from_trade(self.mara, self.run_.pk, number)
         self.number = number
+        legs = [(self.contract("call", 40), -1), (self.contract("call", 70), 1)]
+        order = self.place(legs)
+        self.pass_seconds(5)
+        order.refresh_from_db()
+        self.order = order
+        self.deployment = deployments.promote(self.mara, self.strategy.pk, self.account.pk, 1, {}, True)
+        self.token = make_token(self.mara, "mine", "read", 3)[0]
 
     def test_every_route_with_an_id_says_it_is_not_there(self) -> None:
         ids = {
@@ -30,16 +48,22 @@ class IsolationTest(DemoTestCase):
             "session_id": self.session.pk,
             "number": self.number,
             "sentence_id": "s3",
+            "account_id": self.account.pk,
+            "order_id": self.order.pk,
+            "holding_id": self.order.holding_id,
+            "deployment_id": self.deployment.pk,
+            "token_id": self.token.pk,
+            "session": "2026-11-19",
         }
         tried = 0
         for path, methods in api.get_openapi_schema()["paths"].items():
-            if not any("{" + name in path for name in ("strategy_id", "run_id", "session_id")):
+            if not any("{" + name in path for name in IDS):
                 continue
             place = path.removeprefix("/api")
             for name, value in ids.items():
                 place = place.replace("{" + name + "}", str(value))
             for method, operation in methods.items():
-                query = "?based_on=1" if operation["operationId"] == "mirror_sentence" else ""
+                query = QUERIES.get(operation["operationId"], "")
                 with self.subTest(f"{method} {path}"):
                     status, body = self.send(method, place + query, BODIES.get(operation["operationId"]), self.other)
                     if operation["operationId"] == "revise_strategy":
@@ -47,7 +71,7 @@ class IsolationTest(DemoTestCase):
                         continue
                     self.assertEqual(status, 404, body)
                     tried += 1
-        self.assertGreater(tried, 20)
+        self.assertGreater(tried, 40)
         self.session.refresh_from_db()
         self.assertIsNone(self.session.deleted_at)
         self.assertEqual(self.session.note, "")
@@ -64,3 +88,31 @@ class IsolationTest(DemoTestCase):
         body = {"run": self.run_.pk, "trade": self.number}
         self.assertEqual(self.send("post", "/replays", body, self.other)[0], 404)
         self.assertEqual(self.send("post", "/replays", {"strategy": self.strategy.pk}, self.other)[0], 404)
+
+    def test_nothing_of_another_person_is_changed_by_trying(self) -> None:
+        self.test_every_route_with_an_id_says_it_is_not_there()
+        self.order.refresh_from_db()
+        self.deployment.refresh_from_db()
+        self.account.refresh_from_db()
+        self.assertEqual((self.order.state, self.deployment.armed, self.account.locked_in), ("filled", False, None))
+        self.token.refresh_from_db()
+        self.assertIsNone(self.token.revoked_at)
+
+    def test_what_can_be_named_beside_the_path_is_ones_own_too(self) -> None:
+        mine = f"?account={self.account.pk}"
+        self.assertEqual(self.send("get", f"/market/MK30/live{mine}", client=self.other)[0], 404)
+        self.assertEqual(self.send("post", "/halt", {"account": self.account.pk}, self.other)[0], 404)
+        for path in ("/accounts", "/tokens"):
+            self.assertEqual(self.send("get", path, client=self.other), (200, []))
+        self.assertEqual(self.send("get", f"/journal{mine}", client=self.other)[1]["rows"], [])
+        answer = self.other.get(f"/api/journal.csv{mine}")
+        self.assertEqual(b"".join(answer.streaming_content).count(b"\r\n"), 1)
+
+    def test_another_persons_strategy_cannot_be_promoted_nor_into_anothers_account(self) -> None:
+        body = {"account": self.account.pk, "looked_at": True}
+        self.assertEqual(self.send("post", f"/strategies/{self.strategy.pk}/promote", body, self.other)[0], 404)
+        from config.tests.demo import document
+        from strategies import services as strategies
+
+        theirs = strategies.create(self.odil, document())
+        self.assertEqual(self.send("post", f"/strategies/{theirs.pk}/promote", body, self.other)[0], 404)

@@ -12,7 +12,7 @@ from django.contrib.auth.models import AnonymousUser, User
 from django.db import transaction
 from django.test import SimpleTestCase, TransactionTestCase
 
-from config.push import QUEUE_LIMIT, Fanout, notify
+from config.push import QUEUE_LIMIT, Fanout, Line, notify
 from config.push import fanout as shared
 from config.socket import NOT_SIGNED_IN, Socket
 
@@ -30,11 +30,11 @@ class FanoutTest(TransactionTestCase):
         for made in self.made:
             await made.close()
 
-    async def arrivals(self, queue: asyncio.Queue[dict[str, Any]], seconds: float = 2.0) -> list[dict[str, Any]]:
+    async def arrivals(self, line: Line, seconds: float = 2.0) -> list[dict[str, Any]]:
         found = []
         try:
             while True:
-                found.append(await asyncio.wait_for(queue.get(), seconds))
+                found.append(await asyncio.wait_for(line.queue.get(), seconds))
                 seconds = 0.2
         except TimeoutError:
             return found
@@ -88,7 +88,14 @@ class FanoutTest(TransactionTestCase):
 
 class SlowBrowserTest(SimpleTestCase):
     def test_a_full_queue_becomes_one_message(self) -> None:
-        queue: asyncio.Queue[dict[str, Any]] = asyncio.Queue(QUEUE_LIMIT)
+        line = Line()
         for number in range(QUEUE_LIMIT + 1):
-            Fanout._put(queue, {"topic": "run", "id": number})
-        self.assertEqual([queue.get_nowait() for _ in range(queue.qsize())], [{"topic": "everything"}])
+            line.put({"topic": "run", "id": number})
+        self.assertEqual([line.queue.get_nowait() for _ in range(line.queue.qsize())], [{"topic": "everything"}])
+
+    def test_a_market_that_moved_often_is_told_once(self) -> None:
+        line = Line()
+        for what in ("quotes", "quotes", "recorded", "quotes"):
+            line.move("MK30", what)
+        self.assertEqual(line.moved, {"MK30": {"quotes", "recorded"}})
+        self.assertTrue(line.wake.is_set())

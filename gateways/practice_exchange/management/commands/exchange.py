@@ -6,10 +6,11 @@ import logging
 import time
 from typing import Any
 
+import psycopg
 from django.core.management.base import BaseCommand, CommandParser
 from django.db import OperationalError, connection
 
-from market.clock import one_only
+from config.push import Ear
 from practice_exchange.exchange import Exchange
 
 log = logging.getLogger("strell.exchange")
@@ -25,14 +26,15 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         while True:
             try:
-                self._play(options["symbol"], options["every"])
-            except OperationalError as error:
+                with Ear() as ear:
+                    self._play(ear, options["symbol"], options["every"])
+            except (OperationalError, psycopg.OperationalError) as error:
                 log.warning("the database is away (%s); trying again", str(error).strip().split("\n")[0])
                 connection.close()
                 time.sleep(1)
 
-    def _play(self, symbol: str, every: float) -> None:
-        while not one_only(f"exchange {symbol}"):
+    def _play(self, ear: Ear, symbol: str, every: float) -> None:
+        while not ear.take(f"exchange {symbol}"):
             time.sleep(1)
         exchange = Exchange(symbol)
         exchange.wake()
@@ -40,4 +42,4 @@ class Command(BaseCommand):
             began = time.monotonic()
             more = exchange.tick()
             if not more:
-                time.sleep(max(0.02, every - (time.monotonic() - began)))
+                ear.wait(max(0.02, every - (time.monotonic() - began)))

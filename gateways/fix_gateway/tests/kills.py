@@ -1,0 +1,248 @@
+"""Killing desk, gateway and broker at every boundary, and counting afterwards.
+
+Orders go on being placed while one process after another is killed (SIGKILL) where its environment
+says and started again. Then everything comes to rest and ledger and broker's book are compared,
+order by order, execution by execution, contract by contract.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import os
+import random
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections import Counter
+from decimal import Decimal
+from pathlib import Path
+
+import numpy as np
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.db import connection
+
+from config.errors import Conflict, Refused
+from desk import services
+from desk.models import Account, Connection, DeskFill, DeskOrder, Inbox, Outbox
+from desk.reconcile import ledger_positions
+from desk.tickets import Ticket
+from market.clock import venue_of
+from market.live import live
+from market.models import Venue
+from practice_broker import book
+from practice_broker.models import BrokerExecution, BrokerName, BrokerOrder
+from practice_exchange.exchange import Exchange
+from strell_core.market.instruments import ContractKey
+
+BOUNDARIES = {
+    "gateway": (
+        "gateway: before claim", "gateway: claim not committed", "gateway: claimed", "gateway: sent", "gateway: marked sent",
+        "gateway: report came", "gateway: report kept",
+    ),
+    "broker": (
+        "broker: received", "broker: order not committed", "broker: committed", "broker: before report", "broker: report sent",
+        "broker: matched",
+    ),
+    "desk": ("desk: report not committed", "desk: reports applied", "desk: market followed", "desk: decided"),
+}  # fmt: skip
+ALL = [(process, where) for process, places in BOUNDARIES.items() for where in places]
+
+
+def free_port() -> int:
+    with socket.socket() as place:
+        place.bind(("127.0.0.1", 0))
+        return int(place.getsockname()[1])
+
+
+class Arena:
+    """The three processes on this process's database; the practice exchange is played from here."""
+
+    def __init__(self, user: User, folder: Path) -> None:
+        self.user = user
+        self.folder = folder
+        shutil.rmtree(folder, ignore_errors=True)
+        self.port = free_port()
+        self.processes: dict[str, subprocess.Popen[bytes]] = {}
+        self.random = random.Random(7)
+        self.killed: Counter[str] = Counter()
+        self.exchange = Exchange("MK30")
+        self.exchange.tick()
+        # plenty is offered, so that orders come to an end
+        import practice_exchange.exchange as played
+
+        played.sizes = lambda contracts, at: (np.full(len(contracts), 40), np.full(len(contracts), 40))
+        Venue.objects.update(running=True, rate=5.0)
+        self.exchange.wake()
+        self.account = services.open_account(user, "Arena", "practice", "MK30", Decimal(900_000_000))
+        services.set_limits(user, self.account.pk, dict.fromkeys(self.account.limits))
+
+    # -- processes
+    def start(self, name: str, kill_at: str = "") -> None:
+        environment = {
+            **os.environ, "STRELL_DB_NAME": str(connection.settings_dict["NAME"]), "STRELL_FIX_STATE": str(self.folder),
+            "STRELL_FIX_PORT": str(self.port), "STRELL_KILL_AT": kill_at, "STRELL_LOG_LEVEL": "ERROR",
+            "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE),
+        }  # fmt: skip
+        command = [sys.executable, "server/manage.py", name, *(() if name == "desk" else ("--once",))]
+        with open(self.folder.parent / f"arena-{name}.log", "ab") as log:
+            self.processes[name] = subprocess.Popen(
+                command, cwd=settings.PROJECT, env=environment, stderr=log, stdout=log
+            )
+
+    def stop(self) -> None:
+        for process in self.processes.values():
+            process.kill()
+            process.wait()
+
+    def mend(self, but: str = "") -> None:
+        """Start again what ended by itself: a side may give up when the other is gone."""
+        for name, process in self.processes.items():
+            if name != but and process.poll() is not None:
+                self.start(name)
+
+    # -- what a person does meanwhile
+    def play(self) -> None:
+        venue = venue_of("MK30")
+        if venue.sealed:
+            from market import clock
+
+            clock.next_session(self.user, "MK30")
+            Venue.objects.update(running=True)
+            self.exchange.wake()
+        self.exchange._waiting = None
+        self.exchange.tick()
+
+    def trade(self) -> None:
+        """Something at random: an order that fills, one that works, a change, a cancel."""
+        now, dice = live("MK30"), self.random.random()
+        working = list(
+            self.account.orders.filter(state__in=DeskOrder.AT_VENUE, cancel_wanted=False, new_limit=None, type="limit")
+        )
+        try:
+            if working and dice < 0.3:
+                services.cancel(self.user, self.random.choice(working).pk)
+            elif working and dice < 0.45:
+                order = self.random.choice(working)
+                services.change(self.user, order.pk, str(Decimal(order.limit + 1) * Decimal("0.05")))
+            else:
+                date = now.chain.expirations[4]
+                strikes = sorted(
+                    {c.strike for c in now.chain.contracts if c.expiration == date and abs(c.strike - now.spot) < 90}
+                )
+                low, high = sorted(self.random.sample(strikes, 2))
+                sign = self.random.choice((-1, 1))
+                legs = [(ContractKey(date, "call", low).code, -sign), (ContractKey(date, "call", high).code, sign)]
+                legs = legs[: self.random.choice((1, 2))]
+                far = self.random.random() < 0.4
+                limit = "-180.00" if far else None
+                services.place(
+                    self.user,
+                    self.account.pk,
+                    Ticket(legs, self.random.choice((1, 2, 3)), "limit" if far else "market", limit),
+                )
+        except (Refused, Conflict):
+            pass
+
+    def go_on(self, seconds: float, every: float = 0.25) -> None:
+        end, last = time.monotonic() + seconds, 0.0
+        while time.monotonic() < end:
+            self.play()
+            if time.monotonic() - last > every:
+                last = time.monotonic()
+                self.trade()
+            time.sleep(0.05)
+
+    # -- killing
+    def kill_once(self, name: str, where: str, patience: float = 40.0) -> bool:
+        """Restart a process so that it dies at a boundary; whether it did."""
+        old = self.processes.pop(name)
+        old.send_signal(signal.SIGKILL)
+        old.wait()
+        self.start(name, f"{where}#{self.random.choice((1, 1, 2, 3))}")
+        end = time.monotonic() + patience
+        died = False
+        while time.monotonic() < end and not died:
+            self.go_on(0.3)
+            self.mend(but=name)
+            code = self.processes[name].poll()
+            died = code == -signal.SIGKILL
+            if code is not None and not died:
+                self.start(name, f"{where}#1")
+        if not died:
+            self.processes[name].kill()
+        self.processes[name].wait()
+        self.killed[where] += died
+        self.start(name)
+        return died
+
+    # -- counting
+    def settle(self, patience: float = 120.0) -> None:
+        """Cancel what works and wait until nothing is in flight."""
+        end = time.monotonic() + patience
+        while time.monotonic() < end:
+            self.play()
+            self.mend()
+            alive = list(self.account.orders.filter(state__in=DeskOrder.ALIVE))
+            if (
+                not alive
+                and not Inbox.objects.filter(applied_at=None).exists()
+                and Connection.objects.filter(up=True, reconciled=True).exists()
+            ):
+                return
+            for order in alive:
+                if order.state in DeskOrder.AT_VENUE and not order.cancel_wanted:
+                    with contextlib.suppress(Refused, Conflict):
+                        services.cancel(self.user, order.pk)
+            time.sleep(0.3)
+        states = Counter(self.account.orders.values_list("state", flat=True))
+        raise AssertionError(
+            f"nothing came to rest: {states}, {list(Outbox.objects.exclude(state__in=('acknowledged', 'refused')).values())}"
+        )
+
+    def faults(self) -> list[str]:
+        """Everything in which ledger and broker's book differ."""
+        account = Account.objects.get(pk=self.account.pk)
+        out = [f"quarantine: {account.quarantine}"] if account.quarantine else []
+        names = Counter(name for row in BrokerOrder.objects.all() for name in row.names)
+        out += [f"{name} is {count} orders at the broker" for name, count in names.items() if count > 1]
+        theirs = set(BrokerExecution.objects.filter(report__exec_type="F").values_list("exec_id", flat=True))
+        ours = Counter(DeskFill.objects.filter(account=account).values_list("execution", flat=True))
+        out += [f"execution {one} was lost" for one in theirs - set(ours)]
+        out += [f"execution {one} is not the broker's" for one in set(ours) - theirs]
+        out += [f"execution {one} counted {count} times" for one, count in ours.items() if count > 1]
+        for order in account.orders.exclude(state="refused"):
+            first = order.messages.filter(kind="new").first()
+            known = BrokerName.objects.filter(name=first.cl_ord_id).select_related("order").first() if first else None
+            lots = known.order.filled if known and known.order else 0
+            if lots != order.filled:
+                out.append(f"order {order.pk}: {order.filled} lots here, {lots} at the broker")
+            if order.state in ("filled", "cancelled") and known is None and order.filled:
+                out.append(f"order {order.pk} is unknown to the broker")
+        if dict(ledger_positions(account)) != book.positions(account.broker_code, "MK30"):
+            out.append(
+                f"positions differ: {dict(ledger_positions(account))} and {book.positions(account.broker_code, 'MK30')}"
+            )
+        return out
+
+
+def run(arena: Arena, kills: int) -> Counter[str]:
+    """Kill so many times, spread evenly over all boundaries; how often each was hit."""
+    for name in ("broker", "gateway", "desk"):
+        arena.start(name)
+    arena.go_on(8)
+    turn = itertools.cycle(ALL)
+    while sum(arena.killed.values()) < kills:
+        name, where = next(turn)
+        began = time.monotonic()
+        died = arena.kill_once(name, where)
+        print(
+            f"{sum(arena.killed.values()):4d}  {where:32s} {'killed' if died else 'NOT REACHED'} after {time.monotonic() - began:.1f} s",
+            flush=True,
+        )
+    arena.settle()
+    return arena.killed

@@ -1,0 +1,40 @@
+"""Every boundary of outbox and inbox is a place to die: nothing is doubled, nothing lost.
+
+The short version kills once at each boundary; ``bench/kills.py`` does it two hundred times.
+"""
+
+from __future__ import annotations
+
+import unittest
+from typing import ClassVar
+
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.db import connection
+
+from config.tests.demo import load_short_scenario
+from desk.models import Account, DeskFill
+from fix_gateway.tests.kills import ALL, Arena, run
+
+
+class KillTest(unittest.TestCase):
+    databases: ClassVar[set[str]] = {"default"}
+
+    def setUp(self) -> None:
+        assert str(connection.settings_dict["NAME"]).startswith("test_")
+        load_short_scenario()
+        self.user = User.objects.create_user("ines", password="quiet-harbour-9", is_staff=True)
+        self.arena = Arena(self.user, settings.STATE / "test-fix")
+        self.addCleanup(self.clear)
+
+    def clear(self) -> None:
+        self.arena.stop()
+        Account.objects.filter(owner=self.user).delete()
+        self.user.delete()
+        connection.close()
+
+    def test_one_kill_at_every_boundary(self) -> None:
+        killed = run(self.arena, len(ALL))
+        self.assertEqual(set(killed), {where for _, where in ALL})
+        self.assertEqual(self.arena.faults(), [])
+        self.assertGreater(DeskFill.objects.filter(account=self.arena.account).count(), 10, "it was about something")

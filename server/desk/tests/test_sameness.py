@@ -1,0 +1,107 @@
+"""Backtest, replay and a paper deployment say the same on the same snapshots, byte for byte (semantics rule 15)."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from decimal import Decimal
+
+from desk import deployments, services
+from desk.compare import compare
+from desk.deploy import plan_of
+from desk.models import Decision, Deployment
+from desk.tests.desk import DeskTestCase
+from market import clock
+from market.live import recorded
+from market.timelines import fold_in, timeline
+from runs.models import Run
+from strategies import services as strategies
+from strell_core.engine.advance import Observation, advance
+from strell_core.engine.run import run_blocks, run_steps
+from strell_core.engine.state import EngineState, dump, fill_of, load, order_of, to_plain
+from strell_core.market.timeline import Timeline
+from tests.engine.variations import variations
+
+SESSIONS = 5
+
+
+def plain(value: object) -> str:
+    return json.dumps(to_plain(value), sort_keys=True)
+
+
+class SamenessTest(DeskTestCase):
+    def deploy(self) -> list[Deployment]:
+        account = services.open_account(self.mara, "Everything", "paper", "MK30", Decimal(900_000_000))
+        services.set_limits(self.mara, account.pk, dict.fromkeys(account.limits))
+        out = []
+        for document in variations().values():
+            strategy = strategies.create(self.mara, document)
+            history = timeline("MK30")
+            Run.objects.create(
+                strategy=strategy, revision=strategy.latest, number=1, start=history.dates[0], end=history.dates[-1],
+                cash=Decimal(50_000), status=Run.Status.DONE,
+            )  # fmt: skip
+            made = deployments.promote(self.mara, strategy.pk, account.pk, 1, {}, True)
+            out.append(deployments.arm(self.mara, made.pk))
+        return out
+
+    def lived_again(
+        self, deployment: Deployment, history: Timeline, begin: int, end: int, restore: bool
+    ) -> tuple[list[tuple[str, str]], str]:
+        """What ``advance`` says on a history's snapshots, told the same fills; with the state after."""
+        told = {row.at: row for row in deployment.decisions.all()}
+        plan = plan_of(deployment, history)
+        first = deployment.decisions.order_by("at").first()
+        state: EngineState = load(first.before)
+        said = []
+        for index in range(begin, end):
+            row = told.get(int(history.times[index]))
+            fills = [fill_of(raw) for raw in row.fills] if row else []
+            if row and row.orders:
+                state = dataclasses.replace(state, orders=(*state.orders, *(order_of(raw) for raw in row.orders)))
+            made = advance(plan, state, Observation(history, index), fills)
+            state = load(dump(made.state)) if restore else made.state
+            said.append((plain(made.reasons), plain(made.intents)))
+        return said, dump(state)
+
+    def test_nine_strategies_over_five_sessions(self) -> None:
+        armed = self.deploy()
+        first_day = self.venue().session
+        for number in range(SESSIONS):
+            if number:
+                clock.next_session(self.mara, "MK30")
+            self.close_session(every=3)
+        live = recorded("MK30", first_day)
+        assert live is not None
+        self.assertEqual(len(live.dates), SESSIONS)
+        fold_in(self.venue().underlying)
+        history = timeline("MK30")
+        begin, end = history.span(live.dates[0], live.dates[-1])
+        self.assertEqual(end - begin, len(live.times))
+        entries = exits = 0
+        for deployment in armed:
+            with self.subTest(deployment.revision.document["name"]):
+                deployment.refresh_from_db()
+                rows = {row.at: row for row in Decision.objects.filter(deployment=deployment)}
+                lived = []
+                for at in live.times.tolist():
+                    row = rows.get(at)
+                    lived.append((plain(row.reasons), plain(row.intents)) if row else ("[]", "[]"))
+                entries += sum('"kind": "entry"' in reasons for reasons, _ in lived)
+                exits += sum('"kind": "left"' in reasons for reasons, _ in lived)
+                for stage, place, a, b, restore in (
+                    ("replay", live, 0, len(live.times), True), ("replay", live, 0, len(live.times), False),
+                    ("backtest", history, begin, end, True),
+                ):  # fmt: skip
+                    said, state = self.lived_again(deployment, place, a, b, restore)
+                    self.assertEqual(said, lived, stage)
+                    self.assertEqual(state, deployment.state, stage)
+                plan = plan_of(deployment, history)
+                steps, blocks = (
+                    run(plan, history, begin, end, Decimal(50_000)) for run in (run_steps, run_blocks)
+                )  # fmt: skip
+                self.assertEqual((plain(steps.reasons), dump(steps.state)), (plain(blocks.reasons), dump(blocks.state)))
+                for date in live.dates:
+                    self.assertLessEqual(compare(deployment, date)["same"], len(lived))
+        self.assertGreater(entries, 20, "the test is about something")
+        self.assertGreaterEqual(exits, 4)
