@@ -25,6 +25,7 @@ from django.db import connection
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
 from config.tests.demo import document, load_short_scenario
+from desk.models import Account, Deployment
 from replay.models import ReplaySession
 from runs.models import Run
 from strategies import services as strategies
@@ -55,6 +56,7 @@ class BrowserTestCase(unittest.TestCase):
     browser: ClassVar[Browser]
     processes: ClassVar[dict[str, subprocess.Popen[bytes]]]
     port: ClassVar[int]
+    fix_port: ClassVar[int]
     user: ClassVar[User]
     page: Page
 
@@ -63,7 +65,7 @@ class BrowserTestCase(unittest.TestCase):
         assert str(connection.settings_dict["NAME"]).startswith("test_"), "browser tests run on the test database only"
         load_short_scenario()
         cls.user = User.objects.create_user(NAME, password=PASSWORD)
-        cls.port = free_port()
+        cls.port, cls.fix_port = free_port(), free_port()
         cls.processes = {}
         cls.addClassCleanup(cls._clear)
         cls.start_web()
@@ -86,6 +88,8 @@ class BrowserTestCase(unittest.TestCase):
     @classmethod
     def forget(cls) -> None:
         """Everything the person made."""
+        Deployment.objects.filter(owner=cls.user).delete()
+        Account.objects.filter(owner=cls.user).delete()
         ReplaySession.objects.filter(owner=cls.user).delete()
         Run.objects.filter(strategy__owner=cls.user).delete()
         Strategy.objects.filter(owner=cls.user).delete()
@@ -95,7 +99,8 @@ class BrowserTestCase(unittest.TestCase):
     def _start(cls, name: str, *command: str) -> None:
         environment = {
             **os.environ, "STRELL_DB_NAME": str(connection.settings_dict["NAME"]), "STRELL_RUN_LEASE": str(LEASE_SECONDS),
-            "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE),
+            "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE), "STRELL_FIX_STATE": str(settings.STATE / "story-fix"),
+            "STRELL_FIX_PORT": str(cls.fix_port),
         }  # fmt: skip
         cls.processes[name] = subprocess.Popen([sys.executable, *command], cwd=PROJECT, env=environment)
 
@@ -116,6 +121,12 @@ class BrowserTestCase(unittest.TestCase):
     @classmethod
     def start_worker(cls) -> None:
         cls._start("worker", "server/manage.py", "work")
+
+    @classmethod
+    def start_market(cls, *names: str) -> None:
+        """Processes of the trading day: exchange, desk, broker, gateway."""
+        for name in names:
+            cls._start(name, "server/manage.py", name)
 
     @classmethod
     def stop(cls, name: str, how: int) -> None:

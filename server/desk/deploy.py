@@ -20,7 +20,7 @@ from config.errors import Refused
 from config.push import notify
 from desk.leader import still_leading
 from desk.models import Decision, Deployment, DeskFill, DeskOrder
-from desk.services import closing_ticket, keep_refusal, locked_order, reprice, send, withdraw
+from desk.services import closing_ticket, keep_refusal, locked_order, reprice, send, terms_of, withdraw
 from desk.tickets import Ticket
 from journal import services as journal
 from market.clock import market_now
@@ -255,7 +255,7 @@ def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
         known = deployment.orders.filter(client_id=client_id).first()
         if known is None and not order.ending:
             _send(epoch, deployment, order, client_id, venue)
-        elif known is not None and known.alive and order.kind == "close":
+        elif known is not None and known.alive and not order.ending:
             _walk(epoch, deployment, known)
 
 
@@ -329,31 +329,45 @@ def _open_ticket(order: Order) -> Ticket:
 
 
 def _priced(deployment: Deployment, ticket: Ticket) -> Ticket:
-    """A limit at the strategy's share of the way from mid to the other side, rounded passively; a market
-    order where there is no price to start from."""
+    """A limit at the strategy's share of the way from mid to the other side; a market order where there is
+    no price to start from."""
+    limit = _limit(deployment, [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs])
+    if limit is None:
+        return dataclasses.replace(ticket, type="market", limit=None)
+    return dataclasses.replace(ticket, type="limit", limit=limit * deployment.account.underlying.quantum)
+
+
+def _limit(deployment: Deployment, legs: Sequence[Leg]) -> int | None:
+    """Quanta a lot, rounded passively. The whole way means to deal now: a quarter of the spread, at least
+    a tick, is left for the market to move in while the order travels; the fill is at the better price."""
     now = live(deployment.account.underlying.symbol)
-    legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs]
     found = sides(legs, now.quotes({leg.contract for leg in legs}))
     if found is None:
-        return dataclasses.replace(ticket, type="market", limit=None)
+        return None
     share = parse(deployment.revision.document).orders["fill_model"]["share"]
-    quanta = (100 * (found.own + found.other) + share * (found.other - found.own)) // 200
-    return dataclasses.replace(ticket, type="limit", limit=quanta * now.row.quantum)
+    if share >= 100:
+        return found.other + max(1, (found.other - found.own) // 4)
+    return (100 * (found.own + found.other) + share * (found.other - found.own)) // 200
 
 
 def _walk(epoch: int, deployment: Deployment, order: DeskOrder) -> None:
-    """A closing limit that a later snapshot finds still working goes to the other side."""
-    if order.type != "limit" or order.state not in DeskOrder.AT_VENUE or order.placed_market >= deployment.cursor:
+    """A limit that a later snapshot finds still working is set anew: an entry at its share of the way, an
+    exit at the other side."""
+    if order.type != "limit" or order.state not in DeskOrder.AT_VENUE or order.new_limit is not None:
         return
-    if order.arrived_market is not None and order.arrived_market >= deployment.cursor:
+    if max(order.placed_market, order.arrived_market or 0) >= deployment.cursor:
         return
-    now = live(deployment.account.underlying.symbol)
-    legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in order.legs]
-    found = sides(legs, now.quotes({leg.contract for leg in legs}))
-    if found is None or order.limit is None or found.other <= order.limit or order.new_limit is not None:
+    terms = terms_of(order)
+    if order.opens:
+        limit = _limit(deployment, terms.legs)
+    else:
+        now = live(deployment.account.underlying.symbol)
+        found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}))
+        limit = None if found is None else max(found.other, order.limit or 0)
+    if limit is None or limit == order.limit:
         return
     with transaction.atomic():
         still_leading(epoch)
         held = locked_order(order.pk)
         if held.state in DeskOrder.AT_VENUE and not held.cancel_wanted:
-            reprice(held, found.other, "rule")
+            reprice(held, limit, "rule")

@@ -8,6 +8,7 @@ from django.contrib.auth.models import User
 from django.core.management import call_command
 
 from config.tests.demo import DemoTestCase
+from desk.models import Account, Deployment
 from market.models import SessionChainRow
 from replay.models import ReplaySession
 from runs.models import Run
@@ -26,14 +27,22 @@ class LoadDemoTest(DemoTestCase):
         self.assertIn("The demo is loaded.", self.load())
         demo = User.objects.get(username="demo")
         self.assertTrue(demo.check_password("harbour-lantern"))
-        self.assertFalse(demo.is_superuser or demo.is_staff)
+        self.assertFalse(demo.is_superuser)
+        self.assertTrue(demo.is_staff, "who starts the demo operates its practice exchange")
         self.assertEqual(Strategy.objects.of(demo).count(), 3)
         runs = Run.objects.of(demo)
         self.assertEqual([run.status for run in runs], ["done"] * 3)
         session = ReplaySession.objects.of(demo).get()
         self.assertTrue(session.note)
         self.assertIsNotNone(session.trade)
+        paper, practice = Account.objects.of(demo)
+        self.assertEqual((paper.kind, practice.kind), ("paper", "practice"))
+        self.assertTrue(Deployment.objects.of(demo).get().armed)
+        states = set(paper.orders.filter(by="person").values_list("state", flat=True))
+        self.assertEqual(states, {"filled", "working"})
+        self.assertEqual(paper.holdings.get().protection["stop"], {"value": "600", "unit": "money"})
         self.load()
+        self.assertEqual(Account.objects.of(demo).count(), 2)
         self.assertEqual((Strategy.objects.of(demo).count(), runs.count()), (3, 3))
         self.assertEqual(SessionChainRow.objects.count(), before, "data that is there is not made again")
 

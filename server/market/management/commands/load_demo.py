@@ -12,14 +12,22 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management.base import BaseCommand, CommandParser
 
+from desk import deployments, leader, services
+from desk.models import Account
+from desk.process import Desk
+from desk.tickets import Ticket
+from market import clock
+from market.live import live
 from market.load import load_scenario
-from market.models import Underlying
+from market.models import Underlying, Venue
 from market.timelines import timeline
+from practice_exchange.exchange import Exchange
 from replay import services as replays
 from runs import services as runs
 from runs.models import Run
 from strategies import services as strategies
 from strell_core.formats.strategies import from_text
+from strell_core.market.instruments import ContractKey
 from strell_core.scenario.generator import Settings
 
 EXAMPLES = Path(settings.PROJECT) / "docs" / "strategies"
@@ -40,8 +48,14 @@ class Command(BaseCommand):
         if not Underlying.objects.exclude(data_digest="").filter(symbol="MK30").exists() or options["years"]:
             self._data(options)
         timeline("MK30")
+        if not user.is_staff:
+            # who starts the demo operates its practice exchange
+            user.is_staff = True
+            user.save(update_fields=["is_staff"])
         if not strategies.Strategy.objects.filter(owner=user).exists():
             self._work(user)
+        if not Account.objects.filter(owner=user).exists():
+            self._desk(user)
         self.stdout.write("The demo is loaded.")
 
     def _data(self, options: dict[str, Any]) -> None:
@@ -82,3 +96,50 @@ class Command(BaseCommand):
             "Both sides looked calm for two sessions. The move came in one afternoon; by the time the loss limit "
             "was reached the call had already given back its share.",
         )  # fmt: skip
+
+    def _desk(self, user: User) -> None:
+        """Accounts with work in progress, and an armed deployment: the first hour of today, played quickly."""
+        exchange, desk = Exchange("MK30"), Desk(leader.new_epoch())
+        exchange.tick()
+        paper = services.open_account(user, "Paper A", "paper", "MK30", Decimal(50_000))
+        services.open_account(user, "Practice", "practice", "MK30", Decimal(100_000))
+        condor = next(
+            s for s in strategies.Strategy.objects.filter(owner=user) if s.latest.document["name"] == "Tide condor"
+        )
+        made = deployments.promote(user, condor.pk, paper.pk, 1, {}, True)
+        deployments.arm(user, made.pk)
+        self._play(exchange, desk, 20)
+        near, far = self._call(30), self._call(60)
+        spread = Ticket(
+            [(near, -1), (far, 1)], 2, "market", protection={
+                "target": {"value": "50", "unit": "percent"}, "stop": {"value": "600", "unit": "money"},
+            },
+        )  # fmt: skip
+        services.place(user, paper.pk, spread)
+        desk.round()
+        self._play(exchange, desk, 5)
+        services.place(user, paper.pk, Ticket([(self._put(-40), -1), (self._put(-70), 1)], 1, "limit", "-9.00"))
+        desk.round()
+        self._play(exchange, desk, 20)
+        clock.run(user, "MK30", 5)
+
+    @staticmethod
+    def _play(exchange: Exchange, desk: Desk, minutes: int) -> None:
+        venue = clock.venue_of("MK30")
+        Venue.objects.filter(pk=venue.pk).update(jump_to=venue.reached + 60 * minutes)
+        while exchange.tick():
+            desk.round()
+        desk.round()
+
+    @staticmethod
+    def _near(right: str, away: int) -> str:
+        now = live("MK30")
+        date = min(now.chain.expirations, key=lambda day: abs((day - now.session).days - 8))
+        strikes = [c.strike for c in now.chain.contracts if c.expiration == date and c.right == right]
+        return ContractKey(date, right, min(strikes, key=lambda strike: abs(strike - now.spot - away))).code
+
+    def _call(self, away: int) -> str:
+        return self._near("call", away)
+
+    def _put(self, away: int) -> str:
+        return self._near("put", away)
