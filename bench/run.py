@@ -1,4 +1,4 @@
-"""Every benchmark, or those named: implied engine storage pages."""
+"""Every benchmark, or those named: implied engine storage pages desk."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ import sys
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[1]
-sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server")]
+sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server"), str(PROJECT / "gateways")]
 
 from bench.timing import machine  # noqa: E402
 
-ALL = ("implied", "engine", "storage", "pages")
+ALL = ("implied", "engine", "storage", "pages", "desk")
 
 if __name__ == "__main__":
     unknown = set(sys.argv[1:]) - set(ALL)

@@ -30,7 +30,12 @@ def judge_again(order: DeskOrder) -> Judged:
     limit = None if terms.limit is None else terms.limit * order.account.underlying.quantum
     legs = [(code, ratio) for code, ratio in order.legs]
     holding = None if order.opens else order.holding_id
-    return judge(order.account, Ticket(legs, order.lots, order.type, limit, order.time_in_force, holding), order.by)
+    return judge(
+        order.account,
+        Ticket(legs, order.lots, order.type, limit, order.time_in_force, holding),
+        order.by,
+        order.deployment,
+    )
 
 
 def line_is_ready() -> bool:

@@ -80,7 +80,7 @@ def promote(
         )
     if Deployment.objects.filter(strategy=strategy, account=account, ended_at=None).exists():
         raise Conflict(f"The strategy is deployed in {account.name} already. End that deployment first.")
-    own = read_limits({**account.limits, **raw_limits}).plain() if raw_limits else {}
+    own = read_limits({**dict.fromkeys(account.limits), **raw_limits}).plain() if raw_limits else {}
     venue = venue_of(account.underlying.symbol)
     equity = standings(account, live(account.underlying.symbol)).equity
     deployment = Deployment.objects.create(

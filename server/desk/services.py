@@ -126,7 +126,7 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
         if known.state == State.REFUSED:
             raise Refused(known.reason)
         return known
-    judged = judge(account, ticket, facts["by"])
+    judged = judge(account, ticket, facts["by"], facts.get("deployment"))
     judged.refuse()
     venue, terms = judged.venue, judged.terms
     order = DeskOrder.objects.create(

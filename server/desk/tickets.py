@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
+from django.db.models import Q
+
 from config.errors import Refused
-from desk.models import Account, DeskOrder, Holding
+from desk.models import Account, Deployment, DeskOrder, Holding
 from desk.positions import Standing, Standings, reserve, standing, standings
 from market.clock import STALE_SECONDS, is_open, market_now, session_of
 from market.live import Live, live
@@ -149,7 +152,7 @@ def stale(venue: Venue, now: Live) -> float | None:
     return age if age > STALE_SECONDS else None
 
 
-def judge(account: Account, ticket: Ticket, by: str = "person") -> Judged:
+def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Deployment | None = None) -> Judged:
     """Look at a ticket from every side. Raises :class:`Refused` only when nothing can be said of it."""
     venue = Venue.objects.select_related("underlying").get(underlying=account.underlying)
     now = live(account.underlying.symbol)
@@ -172,8 +175,7 @@ def judge(account: Account, ticket: Ticket, by: str = "person") -> Judged:
     if not problems:
         problems += _account(account, venue, now, opens, by)
     if not problems:
-        facts = _facts(account, at, terms, found, opens)
-        broken = limits.refusal(limits.Limits.parse(account.limits), terms, facts)
+        broken = _broken(account, deployment, at, terms, _facts(account, at, terms, found, opens))
         if broken is not None:
             problems.append(("limits", broken))
         elif opens and at.free is not None and need > at.free:
@@ -240,6 +242,30 @@ def _capital(now: Live, terms: Terms, found: Sides, commission: Decimal) -> Deci
     half = Decimal(found.other - found.own) / 2 * now.row.quantum * now.row.multiplier * terms.lots
     costs = commission * sum(abs(contracts) for _, contracts in legs)
     return money(reserve(now, legs) + half + costs)
+
+
+def _broken(
+    account: Account, deployment: Deployment | None, at: Standings, terms: Terms, facts: limits.Facts
+) -> str | None:
+    """The first limit that is broken: the account's, then the deployment's own."""
+    broken = limits.refusal(limits.Limits.parse(account.limits), terms, facts)
+    if broken is not None or deployment is None or not deployment.limits:
+        return broken
+    own = dataclasses.replace(facts, session_pnl=deployment_pnl(deployment, at.live))
+    broken = limits.refusal(limits.Limits.parse(deployment.limits), terms, own)
+    return None if broken is None else f"Limit of the deployment: {broken}"
+
+
+def deployment_pnl(deployment: Deployment, now: Live) -> Decimal | None:
+    """P/L at mid of a deployment's positions that are open or were closed in this session; ``None``: unvalued."""
+    opened = session_of(Venue.objects.select_related("underlying").get(underlying=now.row)).open
+    total = Decimal(0)
+    for row in deployment.holdings.filter(Q(closed_at=None) | Q(closed_at__gte=opened)):
+        mid = standing(row, now).mid
+        if mid is None:
+            return None
+        total += mid
+    return total
 
 
 def _facts(account: Account, at: Standings, terms: Terms, found: Sides | None, opens: bool) -> limits.Facts:

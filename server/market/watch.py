@@ -62,7 +62,7 @@ class Watch:
         changed = {self.contracts[i].code: _shown(values[i].tolist(), quantum) for i in np.flatnonzero(fresh).tolist()}
         return {
             "topic": "quotes", "symbol": self.symbol, "sequence": now.sequence, "at": now.at, "spot": now.spot,
-            "session": now.session.isoformat(), "quotes": changed,
+            "session": now.session.isoformat(), "quotes": changed, "published": now.published.timestamp(),
         }  # fmt: skip
 
 

@@ -22,6 +22,7 @@ from decimal import Decimal
 from pathlib import Path
 
 import numpy as np
+import psycopg
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import connection
@@ -106,6 +107,15 @@ class Arena:
                 self.start(name)
 
     # -- what a person does meanwhile
+    def begin(self) -> None:
+        """Start everything and wait until the first order has been filled."""
+        for name in ("broker", "gateway", "desk"):
+            self.start(name)
+        end = time.monotonic() + 90
+        while not DeskFill.objects.filter(account=self.account).exists() and time.monotonic() < end:
+            self.go_on(0.5)
+        assert DeskFill.objects.filter(account=self.account).exists(), "nothing was ever filled"
+
     def play(self) -> None:
         venue = venue_of("MK30")
         if venue.sealed:
@@ -180,6 +190,24 @@ class Arena:
         self.start(name)
         return died
 
+    def outage(self, seconds: float) -> None:
+        """Cut every process but this one from the database, and let nobody back in for a while."""
+        name = connection.settings_dict["NAME"]
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT pg_backend_pid()")
+            mine = cursor.fetchone()[0]
+        facts = {key.lower(): connection.settings_dict[key] for key in ("HOST", "PORT", "USER", "PASSWORD")}
+        with psycopg.connect(dbname="postgres", autocommit=True, **facts) as other:
+            other.execute(f'ALTER DATABASE "{name}" ALLOW_CONNECTIONS false')
+            try:
+                other.execute(
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s AND pid <> %s",
+                    [name, mine],
+                )
+                time.sleep(seconds)
+            finally:
+                other.execute(f'ALTER DATABASE "{name}" ALLOW_CONNECTIONS true')
+
     # -- counting
     def settle(self, patience: float = 120.0) -> None:
         """Cancel what works and wait until nothing is in flight."""
@@ -232,9 +260,7 @@ class Arena:
 
 def run(arena: Arena, kills: int) -> Counter[str]:
     """Kill so many times, spread evenly over all boundaries; how often each was hit."""
-    for name in ("broker", "gateway", "desk"):
-        arena.start(name)
-    arena.go_on(8)
+    arena.begin()
     turn = itertools.cycle(ALL)
     while sum(arena.killed.values()) < kills:
         name, where = next(turn)

@@ -13,7 +13,7 @@ from django.contrib.auth.models import User
 from django.db import connection
 
 from config.tests.demo import load_short_scenario
-from desk.models import Account, DeskFill
+from desk.models import Account, DeskFill, Leader
 from fix_gateway.tests.kills import ALL, Arena, run
 
 
@@ -38,3 +38,16 @@ class KillTest(unittest.TestCase):
         self.assertEqual(set(killed), {where for _, where in ALL})
         self.assertEqual(self.arena.faults(), [])
         self.assertGreater(DeskFill.objects.filter(account=self.arena.account).count(), 10, "it was about something")
+
+    def test_an_outage_of_the_database_loses_nothing(self) -> None:
+        self.arena.begin()
+        before = Leader.objects.get().beat
+        filled = DeskFill.objects.filter(account=self.arena.account).count()
+        self.arena.outage(6)
+        self.arena.go_on(20)
+        self.arena.settle()
+        self.assertEqual(self.arena.faults(), [])
+        self.assertGreater(DeskFill.objects.filter(account=self.arena.account).count(), filled, "it went on afterwards")
+        self.assertGreater(Leader.objects.get().beat, before)
+        desk = self.arena.processes["desk"]
+        self.assertIsNone(desk.poll(), "the desk itself lives through it")

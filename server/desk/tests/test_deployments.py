@@ -15,11 +15,13 @@ from desk import deployments, queries, services
 from desk.compare import compare
 from desk.leader import Deposed
 from desk.models import Account, Decision, Deployment, DeskOrder, Leader
+from desk.positions import standing
 from desk.process import Desk
 from desk.tests.desk import DeskTestCase
-from desk.tickets import Ticket
+from desk.tickets import Ticket, deployment_pnl
 from journal.models import JournalEntry
 from market import clock
+from market.live import live
 from runs import services as runs
 from strategies import services as strategies
 
@@ -113,6 +115,27 @@ class DeploymentTest(DeploymentTestCase):
         self.assertIn("notional", order.reason)
         deployment.refresh_from_db()
         self.assertEqual((json.loads(deployment.state)["trades"], json.loads(deployment.state)["orders"]), ([], []))
+
+    def test_a_deployment_has_limits_of_its_own(self) -> None:
+        self.finished_run()
+        for raw, words in (({"lots": 0}, "more than 0"), ({"speed": 1}, "no limit called")):
+            with self.assertRaisesRegex(Refused, words):
+                deployments.promote(self.mara, self.strategy.pk, self.account.pk, 1, raw, True)
+        deployment = self.daily()
+        Deployment.objects.filter(pk=deployment.pk).update(limits={"notional": "1000"})
+        self.go("09:50")
+        order = DeskOrder.objects.get()
+        self.assertEqual(order.state, "refused")
+        self.assertIn("Limit of the deployment: A notional", order.reason)
+
+    def test_the_loss_of_its_own_positions_stops_a_deployment(self) -> None:
+        deployment = self.daily()
+        self.go("09:50")
+        holding = deployment.holdings.get()
+        now = live("MK30")
+        own = deployment_pnl(deployment, now)
+        self.assertEqual(own, standing(holding, now).mid)
+        self.assertNotEqual(own, 0)
 
     def test_disarmed_it_decides_nothing_and_armed_again_it_does_not_catch_up(self) -> None:
         deployment = self.daily()

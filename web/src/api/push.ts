@@ -52,6 +52,13 @@ function say(now: boolean) {
   for (const listener of listeners) listener();
 }
 
+let heard = Date.now();
+
+/** When something was last heard from the server, epoch milliseconds. */
+export function lastHeard(): number {
+  return heard;
+}
+
 /** Whether pushes arrive; false while the connection is being tried again. */
 export function useConnected(): boolean {
   return useSyncExternalStore(
@@ -136,6 +143,7 @@ export function listen(cache: QueryClient): () => void {
       `${window.location.protocol === "https:" ? "wss" : "ws"}://${window.location.host}/ws`,
     );
     socket.onmessage = (event) => {
+      heard = Date.now();
       const message = JSON.parse(event.data) as Message;
       if (message.topic === "quotes") {
         for (const listener of quoteListeners) listener(message as unknown as QuotePush);

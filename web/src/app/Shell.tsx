@@ -1,8 +1,8 @@
 import { DropdownMenu } from "radix-ui";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
-import { useConnected } from "../api/push";
+import { lastHeard, useConnected } from "../api/push";
 import { client } from "../api/queries";
 import { useKeys } from "../ui/keyboard";
 import { MenuItem } from "../ui/MenuItem";
@@ -27,6 +27,24 @@ const PAGES: [string, string][] = [
   ["/desk", "Desk"],
   ["/journal", "Journal"],
 ];
+
+/** The connection is gone: how old what is on the screen is by now. */
+function Lost() {
+  const [since, setSince] = useState(lastHeard);
+  const [now, setNow] = useState(Date.now());
+  useEffect(() => {
+    const tick = setInterval(() => {
+      setSince(lastHeard());
+      setNow(Date.now());
+    }, 1000);
+    return () => clearInterval(tick);
+  }, []);
+  return (
+    <span role="status" className="text-loss">
+      Connection lost; trying again. What you see is {Math.max(0, Math.round((now - since) / 1000))} s old.
+    </span>
+  );
+}
 
 export function Shell({ name }: { name: string }) {
   const [finding, setFinding] = useState(false);
@@ -74,11 +92,7 @@ export function Shell({ name }: { name: string }) {
             </NavLink>
           ))}
         </nav>
-        {!connected && (
-          <span role="status" className="text-loss">
-            Connection lost; trying again. What you see may be old.
-          </span>
-        )}
+        {!connected && <Lost />}
         <button
           type="button"
           onClick={() => setFinding(true)}

@@ -115,6 +115,14 @@ function Chosen({
         </tbody>
       </table>
       <Protection key={JSON.stringify(row.protection)} row={row} currency={currency} />
+      <dl className="grid grid-cols-[auto_auto] gap-x-2 text-xs" aria-label="Greeks">
+        {(["delta", "gamma", "theta", "vega", "rho"] as const).map((name) => (
+          <div key={name} className="contents">
+            <dt className="text-soft">{name}</dt>
+            <dd className="number">{signed(row.greeks[name], name === "gamma" ? 2 : 1)}</dd>
+          </div>
+        ))}
+      </dl>
       <span className="ml-auto flex flex-col items-end gap-1">
         <button type="button" className="button small" disabled={row.closing} onClick={() => onClose(row)}>
           Close by ticket

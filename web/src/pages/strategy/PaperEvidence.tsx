@@ -51,6 +51,9 @@ function Promote({ strategy }: { strategy: Schemas["StrategyOut"] }) {
   const promote = usePromote(strategy.id);
   const [size, setSize] = useState("1");
   const [lookedAt, setLookedAt] = useState(false);
+  const [lots, setLots] = useState("");
+  const [loss, setLoss] = useState("");
+  const plain = (text: string) => text.trim().replace(",", ".").replace(/\s/g, "");
   if (accounts.data?.length === 0)
     return (
       <p className="text-soft">
@@ -63,7 +66,15 @@ function Promote({ strategy }: { strategy: Schemas["StrategyOut"] }) {
   function submit(event: FormEvent) {
     event.preventDefault();
     promote.mutate(
-      { account: account!, size: Number(size) || 0, limits: {}, looked_at: lookedAt },
+      {
+        account: account!,
+        size: Number(size) || 0,
+        limits: {
+          ...(plain(lots) ? { lots: plain(lots) } : {}),
+          ...(plain(loss) ? { day_loss: plain(loss) } : {}),
+        },
+        looked_at: lookedAt,
+      },
       {
         onSuccess: (made) => {
           setLookedAt(false);
@@ -90,6 +101,27 @@ function Promote({ strategy }: { strategy: Schemas["StrategyOut"] }) {
           size
           <input className="field number w-14" value={size} onChange={(e) => setSize(e.target.value)} /> times
           the lots of the rules
+        </label>
+        <label className="flex items-center gap-1.5 text-soft">
+          at most
+          <input
+            className="field number w-14"
+            placeholder="–"
+            aria-label="Lots an order at most"
+            value={lots}
+            onChange={(e) => setLots(e.target.value)}
+          />{" "}
+          lots an order
+        </label>
+        <label className="flex items-center gap-1.5 text-soft">
+          and a loss of
+          <input
+            className="field number w-20"
+            placeholder="–"
+            aria-label="Loss of its positions at most"
+            value={loss}
+            onChange={(e) => setLoss(e.target.value)}
+          />
         </label>
         <button
           type="submit"
