@@ -106,13 +106,10 @@ def _find(name: str) -> BrokerOrder | None:
 @transaction.atomic
 def cancel(wire: Wire) -> str | None:
     """Cancel an order; why not, or ``None``."""
-    order = _find(wire.original)
+    order, why = _changeable(wire)
     if order is None:
-        return "unknown order"
-    if order.state not in BrokerOrder.ALIVE:
-        return f"too late: {order.state}"
-    BrokerName.objects.get_or_create(name=wire.cl_ord_id, defaults={"order": order})
-    order.names, order.state = [*order.names, wire.cl_ord_id], "cancelled"
+        return why
+    order.state = "cancelled"
     order.save()
     report(order, "4", market_now(venue_of(order.symbol)), original=wire.original)
     return None
@@ -121,17 +118,25 @@ def cancel(wire: Wire) -> str | None:
 @transaction.atomic
 def replace(wire: Wire) -> str | None:
     """Give an order another price; why not, or ``None``."""
-    order = _find(wire.original)
+    order, why = _changeable(wire)
     if order is None:
-        return "unknown order"
-    if order.state not in BrokerOrder.ALIVE:
-        return f"too late: {order.state}"
-    BrokerName.objects.get_or_create(name=wire.cl_ord_id, defaults={"order": order})
-    order.names, order.limit = [*order.names, wire.cl_ord_id], wire.limit
-    order.arrived = market_now(venue_of(order.symbol))
+        return why
+    order.limit, order.arrived = wire.limit, market_now(venue_of(order.symbol))
     order.save()
     report(order, "5", order.arrived, original=wire.original)
     return None
+
+
+def _changeable(wire: Wire) -> tuple[BrokerOrder | None, str]:
+    """The order that a request is about, known by the request's id from now on; or why it cannot be changed."""
+    order = _find(wire.original)
+    if order is None:
+        return None, "unknown order"
+    if order.state not in BrokerOrder.ALIVE:
+        return None, f"too late: {order.state}"
+    BrokerName.objects.get_or_create(name=wire.cl_ord_id, defaults={"order": order})
+    order.names = [*order.names, wire.cl_ord_id]
+    return order, ""
 
 
 @transaction.atomic

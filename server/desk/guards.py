@@ -19,8 +19,7 @@ from market.clock import is_open
 from market.live import Live, live
 from market.models import Bar, Venue
 from market.timelines import calendar_of
-from strell_core.market.instruments import ContractKey, Right
-from strell_core.market.prices import SPOT_SCALE, spot_to_parts
+from strell_core.engine.settlement import intrinsic_parts
 
 
 def watch(epoch: int, venue: Venue, now: Live) -> int:
@@ -125,10 +124,10 @@ def settle_expired(epoch: int, venue: Venue, now: Live) -> None:
                 Holding.objects.select_for_update().get(pk=holding.pk)
                 row = Holding.objects.select_related("account__underlying").get(pk=holding.pk)
                 closed = calendar_of(venue.underlying.calendar).session(date).close
-                book.settle(row, held.contract, held.contracts, settlement_of(held.contract, value, now), closed)
-
-
-def settlement_of(contract: ContractKey, value: int, now: Live) -> int:
-    """Intrinsic value in parts at an official value of 0.01 points."""
-    above = value - contract.strike * SPOT_SCALE
-    return max(0, Right(contract.right).sign * spot_to_parts(above, now.row.quantum.normalize()))
+                book.settle(
+                    row,
+                    held.contract,
+                    held.contracts,
+                    intrinsic_parts(held.contract, value, now.row.quantum.normalize()),
+                    closed,
+                )

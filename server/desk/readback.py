@@ -68,6 +68,7 @@ def preview(judged: Judged) -> dict[str, Any]:
         "payoff": picture, "glyph": payoffs.glyph(holdings, now.spot) if holdings else None, "premium": premium,
         "legs": [_leg(now, leg.contract, leg.ratio, leg.ratio * terms.lots) for leg in terms.legs if now.row_of(leg.contract) is not None],
         "free_after": None if free is None else float(free - judged.capital), "last": last_trade(now, terms) if listed else None,
+        "tick": float(row.quantum),
     }  # fmt: skip
 
 

@@ -326,6 +326,7 @@ class TicketOut(Schema):
     legs: list[TicketLegOut]
     free_after: float | None
     last: float | None
+    tick: float
 
 
 class HoldingDetail(Schema):

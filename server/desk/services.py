@@ -126,7 +126,10 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
         if known.state == State.REFUSED:
             raise Refused(known.reason)
         return known
-    judged = judge(account, ticket, facts["by"], facts.get("deployment"))
+    deployment = facts.get("deployment")
+    if facts["by"] == "rule" and not Deployment.objects.select_for_update().get(pk=deployment.pk).armed:
+        raise Refused("Its deployment is not armed any more.")
+    judged = judge(account, ticket, facts["by"], deployment)
     judged.refuse()
     venue, terms = judged.venue, judged.terms
     order = DeskOrder.objects.create(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 from strell_core.market.instruments import ContractKey, Right
 from strell_core.market.prices import SPOT_SCALE, spot_to_parts
 from strell_core.market.timeline import Timeline
@@ -14,5 +16,10 @@ def settlement_parts(timeline: Timeline, contract: ContractKey, instant: int) ->
     session = timeline.session_index(contract.expiration)
     if cube is None or session is None or instant < cube.settlement_at:
         return None
-    above = int(timeline.settlement[session]) - contract.strike * SPOT_SCALE
-    return max(0, Right(contract.right).sign * spot_to_parts(above, timeline.underlying.quantum))
+    return intrinsic_parts(contract, int(timeline.settlement[session]), timeline.underlying.quantum)
+
+
+def intrinsic_parts(contract: ContractKey, official: int, quantum: Decimal) -> int:
+    """Worth of a contract in parts of a quantum at an official value of 0.01 points."""
+    above = official - contract.strike * SPOT_SCALE
+    return max(0, Right(contract.right).sign * spot_to_parts(above, quantum))

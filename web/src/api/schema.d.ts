@@ -2876,6 +2876,8 @@ export interface components {
             free_after: number | null;
             /** Last */
             last: number | null;
+            /** Tick */
+            tick: number;
         };
         /** LevelIn */
         LevelIn: {

@@ -23,7 +23,6 @@ interface Props {
   change: (basket: Basket | null) => void;
 }
 
-const TICK = 0.05;
 const typedNumber = (text: string) => text.trim().replace(",", ".").replace(/\s/g, "").replace("−", "-");
 
 /** One order with all its legs: price, how long, what protects it, and what it would do in sentences. */
@@ -147,6 +146,7 @@ export function Ticket({ desk, basket, change }: Props) {
             last={seen?.last ?? null}
             limit={Number(limit ?? sides.mid_limit)}
             setLimit={setLimit}
+            tick={seen?.tick ?? 0.01}
           />
         )}
         {basket.holding === null && (
@@ -304,15 +304,17 @@ function Rail({
   last,
   limit,
   setLimit,
+  tick,
 }: {
   sides: Schemas["PricesOut"];
   last: number | null;
   limit: number;
   setLimit: (limit: string) => void;
+  tick: number;
 }) {
-  const low = Math.round(sides.own / TICK);
-  const high = Math.round(sides.other / TICK);
-  const at = (price: number) => (Math.round(price / TICK) * TICK).toFixed(2);
+  const low = Math.round(sides.own / tick);
+  const high = Math.round(sides.other / tick);
+  const at = (price: number) => (Math.round(price / tick) * tick).toFixed(2);
   const choices: [string, number | null][] = [
     ["own side", sides.own],
     ["mid", sides.mid_limit],
@@ -327,8 +329,8 @@ function Rail({
         min={low}
         max={Math.max(high, low + 1)}
         step={1}
-        value={[Math.min(Math.max(Math.round(limit / TICK), low), high)]}
-        onValueChange={([value]) => setLimit(at(value! * TICK))}
+        value={[Math.min(Math.max(Math.round(limit / tick), low), high)]}
+        onValueChange={([value]) => setLimit(at(value! * tick))}
       >
         <Slider.Track className="h-1.5 w-full rounded-full bg-line" />
         <Slider.Thumb
