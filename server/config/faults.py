@@ -5,8 +5,17 @@ from __future__ import annotations
 import os
 import signal
 
-_where, _, _count = os.environ.get("STRELL_KILL_AT", "").partition("#")
-_left = int(_count or 1)
+_where, _left = "", 1
+
+
+def kill_at(text: str) -> None:
+    """Die at a boundary: its name, or ``name#3`` for the third time it is passed."""
+    global _where, _left
+    _where, _, count = text.partition("#")
+    _left = int(count or 1)
+
+
+kill_at(os.environ.get("STRELL_KILL_AT", ""))
 
 
 def boundary(name: str) -> None:

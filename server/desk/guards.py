@@ -20,6 +20,7 @@ from market.live import Live, live
 from market.models import Bar, Venue
 from market.timelines import calendar_of
 from strell_core.engine.settlement import intrinsic_parts
+from strell_core.market.prices import grouped
 
 
 def watch(epoch: int, venue: Venue, now: Live) -> int:
@@ -48,7 +49,7 @@ def watch(epoch: int, venue: Venue, now: Live) -> int:
             held.save(update_fields=["protected_by"])
             level = shield.target if side == "target" else shield.stop
             reached = at.closable if side == "target" else at.mid
-            text = f"{held.name}: {side} reached, {reached:+,.2f} against {level.amount(at.premium):,.2f} {now.row.currency}"
+            text = f"{held.name}: {side} reached, {grouped(reached, 2)} against {grouped(level.amount(at.premium), 2)} {now.row.currency}"
             journal.write(
                 held.account.owner_id, "desk", "protection", text, now.at, account=held.account_id, symbol=now.symbol,
                 values={"side": side, "mid": str(at.mid), "closable": str(at.closable)},

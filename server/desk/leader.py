@@ -9,6 +9,7 @@ from django.db import transaction
 from desk.models import Leader
 
 NAME = "desk"
+ALIVE_SECONDS = 8
 
 
 class Deposed(Exception):
@@ -36,3 +37,13 @@ def beat(epoch: int, says: str = "") -> None:
     changed = Leader.objects.filter(name=NAME, epoch=epoch).update(beat=dt.datetime.now(dt.UTC), says=says)
     if not changed:
         raise Deposed
+
+
+def alive() -> bool:
+    """Whether a desk was heard of within the last seconds."""
+    row = Leader.objects.filter(name=NAME).only("beat").first()
+    return (
+        row is not None
+        and row.beat is not None
+        and (dt.datetime.now(dt.UTC) - row.beat).total_seconds() < ALIVE_SECONDS
+    )

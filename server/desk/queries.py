@@ -8,7 +8,7 @@ from typing import Any
 
 from django.contrib.auth.models import User
 
-from desk import book
+from desk import book, leader
 from desk.compare import sessions_of
 from desk.models import Account, Connection, Deployment, DeskOrder, Holding, Leader
 from desk.positions import Standing, Standings, greeks, standing, standings
@@ -22,7 +22,7 @@ from market.models import LiveChain, RecordedSnapshot, Venue
 from market.timelines import calendar_of
 from strell_core.engine.state import load
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import PARTS, parts_to_price
+from strell_core.market.prices import PARTS, grouped, parts_to_price
 from strell_core.orders.order import sides
 from strell_core.strategy.document import parse
 
@@ -51,11 +51,10 @@ def clock_facts(user: User, venue: Venue) -> dict[str, Any]:
 
 def desk_status() -> dict[str, Any]:
     row = Leader.objects.filter(name="desk").first()
-    alive = row is not None and row.beat is not None and (dt.datetime.now(dt.UTC) - row.beat).total_seconds() < 8
     line = Connection.objects.first()
     fresh = line is not None and line.beat is not None and (dt.datetime.now(dt.UTC) - line.beat).total_seconds() < 8
     return {
-        "alive": alive, "says": row.says if row else "", "line_up": bool(line and line.up and fresh),
+        "alive": leader.alive(), "says": row.says if row else "", "line_up": bool(line and line.up and fresh),
         "reconciled": bool(line and line.reconciled), "line_since": line.since if line else None,
     }  # fmt: skip
 
@@ -136,9 +135,9 @@ def next_words(at: Standing) -> str:
     shield, _ = read_protection(row.protection)
     parts = []
     if shield.target is not None:
-        parts.append(f"target +{shield.target.amount(at.premium):,.0f}")
+        parts.append(f"target +{grouped(shield.target.amount(at.premium))}")
     if shield.stop is not None:
-        parts.append(f"stop −{shield.stop.amount(at.premium):,.0f}")
+        parts.append(f"stop −{grouped(shield.stop.amount(at.premium))}")
     if len(parts) == 2:
         parts.append("one cancels the other")
     if row.deployment_id:

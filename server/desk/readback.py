@@ -9,12 +9,13 @@ from desk.positions import greeks
 from desk.tickets import Judged
 from market import payoffs
 from market.live import Live
+from strell_core.market.prices import grouped
 from strell_core.orders.order import OrderType, Terms, TimeInForce, mid_limit
 from strell_core.orders.protection import Level
 
 
 def amount(value: float | Decimal, currency: str) -> str:
-    return f"{abs(value):,.0f} {currency}".replace(",", " ")
+    return f"{grouped(abs(value))}\u00a0{currency}"
 
 
 def prices(judged: Judged) -> dict[str, float] | None:
@@ -113,7 +114,7 @@ def _sentences(judged: Judged, premium: float | None, costs: Decimal, picture: d
         if best is not None:
             out.append(f"At best {amount(best, money)} are won.")
         if picture["break_evens"]:
-            points = " and ".join(f"{value:,.1f}".replace(",", " ") for value in picture["break_evens"])
+            points = " and ".join(grouped(value, 1) for value in picture["break_evens"])
             chance = picture["chance_of_profit"]
             odds = "" if chance is None else f"; options give profit a chance of {100 * chance:.0f} %"
             out.append(f"It breaks even at {points}{odds}.")

@@ -11,7 +11,7 @@ from django.db import transaction
 
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify, notify_desk
-from desk import book
+from desk import book, leader
 from desk.models import PRACTICE, Account, Deployment, DeskOrder, Holding, Outbox
 from desk.positions import standing
 from desk.tickets import Judged, Ticket, judge, read_limit, read_protection
@@ -20,6 +20,7 @@ from market.clock import market_now, venue_of
 from market.live import live
 from market.models import Underlying, Venue
 from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import grouped
 from strell_core.orders import limits
 from strell_core.orders.order import Leg, OrderType, Terms, TimeInForce, sides
 from strell_core.orders.protection import Protection
@@ -75,7 +76,7 @@ def open_account(user: User, name: str, kind: str, symbol: str, cash: Decimal) -
         session=venue.session, opening_equity=cash,
     )  # fmt: skip
     journal.write(
-        user.pk, "person", "account", f"Opened the {kind} account {name} with {cash:,.2f} {underlying.currency}",
+        user.pk, "person", "account", f"Opened the {kind} account {name} with {grouped(cash, 2)} {underlying.currency}",
         market_now(venue), account=account.pk, symbol=symbol,
     )  # fmt: skip
     return account
@@ -149,6 +150,9 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
         order.placed_market,
         because=order.because,
     )
+    if account.kind != PRACTICE and leader.alive():
+        # the desk works with what stands here: there is nothing to wait for
+        book.move_to(order, State.WORKING, "desk", f"Order {order.pk} is working", order.placed_market)
     notify_desk("order")
     return order
 

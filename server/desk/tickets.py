@@ -17,7 +17,7 @@ from market.clock import STALE_SECONDS, is_open, market_now, session_of
 from market.live import Live, live
 from market.models import Venue
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import money
+from strell_core.market.prices import grouped, money
 from strell_core.orders import check, limits, protection
 from strell_core.orders.order import Leg, OrderType, Sides, Terms, TimeInForce, sides
 
@@ -179,8 +179,8 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
         if broken is not None:
             problems.append(("limits", broken))
         elif opens and at.free is not None and need > at.free:
-            money_words = f"{need:,.0f} {account.underlying.currency}"
-            problems.append(("capital", f"It takes {money_words} of capital; free is {at.free:,.0f}."))
+            money_words = f"{grouped(need)} {account.underlying.currency}"
+            problems.append(("capital", f"It takes {money_words} of capital; free is {grouped(at.free)}."))
     return Judged(account, venue, now, terms, holding, shield, found, at, need, problems)
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import ClosedTrade
-from strell_core.market.prices import money, parts_to_money, parts_to_price
+from strell_core.market.prices import grouped, money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
 from strell_core.strategy import catalogue
 from strell_core.strategy.kinds import TRUE
@@ -16,7 +16,7 @@ from strell_core.strategy.sentences import sheet
 
 
 def amount_text(value: Decimal, currency: str) -> str:
-    return f"{value:,.2f} {currency}".replace(",", " ").replace("-", "−")
+    return f"{grouped(value, 2)} {currency}"
 
 
 def exit_reason(plan: Plan, history: Timeline, document: dict[str, Any], rule: str, values: Any) -> str:

@@ -39,3 +39,8 @@ def spot_to_parts(spot: int, quantum: Decimal) -> int:
     if value != value.to_integral_value():
         raise ValueError(f"a price of {spot / SPOT_SCALE} is not a whole number of parts of {quantum}")
     return int(value)
+
+
+def grouped(value: Decimal | float, digits: int = 0) -> str:
+    """A number as people read it: thousands apart by a space that does not break."""
+    return f"{value:,.{digits}f}".replace(",", "\u00a0").replace("-", "\u2212")

@@ -6,6 +6,7 @@ from dataclasses import asdict, dataclass, fields
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
+from strell_core.market.prices import grouped
 from strell_core.orders.order import OrderType, Sides, Terms, price_words
 
 
@@ -84,10 +85,10 @@ def refusal(limits: Limits, terms: Terms, facts: Facts) -> str | None:
     if limits.lots is not None and terms.lots > limits.lots:
         return f"{terms.lots} lots are more than the limit of {limits.lots} an order."
     if limits.notional is not None and facts.notional > limits.notional:
-        return f"A notional of {facts.notional:,.0f} {facts.currency} is more than the limit of {limits.notional:,.0f}."
+        return f"A notional of {grouped(facts.notional)} {facts.currency} is more than the limit of {grouped(limits.notional)}."
     if limits.day_loss is not None and facts.session_pnl is not None and facts.session_pnl <= -limits.day_loss:
         return (
-            f"The session stands at {facts.session_pnl:+,.2f} {facts.currency}; from a loss of "
-            f"{limits.day_loss:,.0f} nothing is opened."
+            f"The session stands at {grouped(facts.session_pnl, 2)} {facts.currency}; from a loss of "
+            f"{grouped(limits.day_loss)} nothing is opened."
         )
     return None

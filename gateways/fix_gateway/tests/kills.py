@@ -9,16 +9,16 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import multiprocessing
 import os
 import random
 import shutil
 import signal
 import socket
-import subprocess
-import sys
 import time
 from collections import Counter
 from decimal import Decimal
+from multiprocessing.process import BaseProcess
 from pathlib import Path
 
 import numpy as np
@@ -32,6 +32,7 @@ from desk import services
 from desk.models import Account, Connection, DeskFill, DeskOrder, Inbox, Outbox
 from desk.reconcile import ledger_positions
 from desk.tickets import Ticket
+from fix_gateway.tests.warm import live as be
 from market.clock import venue_of
 from market.live import live
 from market.models import Venue
@@ -67,8 +68,14 @@ class Arena:
         self.user = user
         self.folder = folder
         shutil.rmtree(folder, ignore_errors=True)
-        self.port = free_port()
-        self.processes: dict[str, subprocess.Popen[bytes]] = {}
+        self.processes: dict[str, BaseProcess] = {}
+        # the server from which sides are forked reads its settings from the environment, once
+        os.environ.update(
+            STRELL_DB_NAME=str(connection.settings_dict["NAME"]), STRELL_FIX_STATE=str(folder),
+            STRELL_FIX_PORT=str(free_port()), STRELL_CHAIN_CACHE=str(settings.CHAIN_CACHE),
+        )  # fmt: skip
+        self._fork = multiprocessing.get_context("forkserver")
+        self._fork.set_forkserver_preload(["fix_gateway.tests.warm"])
         self.random = random.Random(7)
         self.killed: Counter[str] = Counter()
         self.exchange = Exchange("MK30")
@@ -84,26 +91,20 @@ class Arena:
 
     # -- processes
     def start(self, name: str, kill_at: str = "") -> None:
-        environment = {
-            **os.environ, "STRELL_DB_NAME": str(connection.settings_dict["NAME"]), "STRELL_FIX_STATE": str(self.folder),
-            "STRELL_FIX_PORT": str(self.port), "STRELL_KILL_AT": kill_at, "STRELL_LOG_LEVEL": "ERROR",
-            "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE),
-        }  # fmt: skip
-        command = [sys.executable, "server/manage.py", name, *(() if name == "desk" else ("--once",))]
-        with open(self.folder.parent / f"arena-{name}.log", "ab") as log:
-            self.processes[name] = subprocess.Popen(
-                command, cwd=settings.PROJECT, env=environment, stderr=log, stdout=log
-            )
+        log = str(self.folder.parent / f"arena-{name}.log")
+        process = self._fork.Process(target=be, args=(name, kill_at, log), daemon=True)
+        process.start()
+        self.processes[name] = process
 
     def stop(self) -> None:
         for process in self.processes.values():
             process.kill()
-            process.wait()
+            process.join()
 
     def mend(self, but: str = "") -> None:
         """Start again what ended by itself: a side may give up when the other is gone."""
         for name, process in self.processes.items():
-            if name != but and process.poll() is not None:
+            if name != but and process.exitcode is not None:
                 self.start(name)
 
     # -- what a person does meanwhile
@@ -171,21 +172,21 @@ class Arena:
     def kill_once(self, name: str, where: str, patience: float = 40.0) -> bool:
         """Restart a process so that it dies at a boundary; whether it did."""
         old = self.processes.pop(name)
-        old.send_signal(signal.SIGKILL)
-        old.wait()
+        old.kill()
+        old.join()
         self.start(name, f"{where}#{self.random.choice((1, 1, 2, 3))}")
         end = time.monotonic() + patience
         died = False
         while time.monotonic() < end and not died:
             self.go_on(0.3)
             self.mend(but=name)
-            code = self.processes[name].poll()
+            code = self.processes[name].exitcode
             died = code == -signal.SIGKILL
             if code is not None and not died:
                 self.start(name, f"{where}#1")
         if not died:
             self.processes[name].kill()
-        self.processes[name].wait()
+        self.processes[name].join()
         self.killed[where] += died
         self.start(name)
         return died
@@ -236,9 +237,13 @@ class Arena:
         """Everything in which ledger and broker's book differ."""
         account = Account.objects.get(pk=self.account.pk)
         out = [f"quarantine: {account.quarantine}"] if account.quarantine else []
-        names = Counter(name for row in BrokerOrder.objects.all() for name in row.names)
+        names = Counter(name for row in BrokerOrder.objects.filter(account=account.broker_code) for name in row.names)
         out += [f"{name} is {count} orders at the broker" for name, count in names.items() if count > 1]
-        theirs = set(BrokerExecution.objects.filter(report__exec_type="F").values_list("exec_id", flat=True))
+        theirs = set(
+            BrokerExecution.objects.filter(account=account.broker_code, report__exec_type="F").values_list(
+                "exec_id", flat=True
+            )
+        )
         ours = Counter(DeskFill.objects.filter(account=account).values_list("execution", flat=True))
         out += [f"execution {one} was lost" for one in theirs - set(ours)]
         out += [f"execution {one} is not the broker's" for one in set(ours) - theirs]

@@ -168,7 +168,7 @@ class ApiTest(DeploymentTestCase):
         self.assertIn("At worst", text)
         self.assertIn("closed at a profit of 50 % of the premium", text)
         status, order = self.send("post", f"{place}/orders", {**body, "client_id": "from a script"})
-        self.assertEqual((status, order["state"]), (200, "ready"))
+        self.assertEqual((status, order["state"]), (200, "working"))
         self.desk.round()
         self.pass_seconds(5)
         _, desk = self.send("get", f"{place}/desk")

@@ -207,7 +207,7 @@ class HaltTest(DeploymentTestCase):
         with self.assertRaisesRegex(Refused, "halted until the next session"):
             services.place(self.mara, self.account.pk, Ticket(legs, 1, "market"))
         closing = services.place(self.mara, self.account.pk, services.closing_ticket(deployment.holdings.get()))
-        self.assertEqual(closing.state, "ready", "closing stays possible")
+        self.assertEqual(closing.state, "working", "closing stays possible")
         self.close_session()
         clock.next_session(self.mara, "MK30")
         self.assertTrue(deployments.arm(self.mara, deployment.pk).armed)

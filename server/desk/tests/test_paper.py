@@ -237,7 +237,7 @@ class RefusalTest(DeskTestCase):
         Venue.objects.update(running=True, market_anchor=self.venue().reached + 60)
         self.refused("old; nothing is opened", Ticket(legs, 1, "market"))
         closing = services.place(self.mara, self.account.pk, services.closing_ticket(order.holding))
-        self.assertEqual(closing.state, "ready")
+        self.assertEqual(closing.state, "working")
 
     def test_limits_of_the_day_stop_openings(self) -> None:
         legs = [(self.contract("call", 40), -1), (self.contract("call", 70), 1)]

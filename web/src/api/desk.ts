@@ -2,7 +2,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, ask, type Schemas } from "./client";
-import { type QuotePush, renew, watch } from "./push";
+import { pushedState, type QuotePush, renew, watch } from "./push";
 
 export type Desk = Schemas["DeskOut"];
 export type Order = Schemas["OrderOut"];
@@ -149,10 +149,21 @@ function useDeskWrite<T, R>(write: (given: T) => Promise<R>) {
   });
 }
 
-export const usePlace = (account: number) =>
-  useDeskWrite((body: Schemas["TicketIn"]) =>
-    ask(api.POST("/api/accounts/{account_id}/orders", { params: { path: { account_id: account } }, body })),
-  );
+/** Sends a ticket; the order stands in the list as soon as it is answered, what it becomes is pushed. */
+export function usePlace(account: number) {
+  const cache = useQueryClient();
+  return useDeskWrite(async (body: Schemas["TicketIn"]) => {
+    const order = await ask(
+      api.POST("/api/accounts/{account_id}/orders", { params: { path: { account_id: account } }, body }),
+    );
+    const now = { ...order, state: pushedState(order.id) ?? order.state };
+    cache.setQueryData<Desk>(
+      ["desk", account],
+      (old) => old && { ...old, orders: [now, ...old.orders.filter((row) => row.id !== order.id)] },
+    );
+    return order;
+  });
+}
 
 export const useCancelOrder = () =>
   useDeskWrite((id: number) =>

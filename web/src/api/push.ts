@@ -52,6 +52,13 @@ function say(now: boolean) {
   for (const listener of listeners) listener();
 }
 
+/** States of orders as pushed last: a push may come before the answer to the request that made it. */
+const states = new Map<number, string>();
+
+export function pushedState(order: number): string | undefined {
+  return states.get(order);
+}
+
 let heard = Date.now();
 
 /** When something was last heard from the server, epoch milliseconds. */
@@ -100,6 +107,7 @@ function refresh(cache: QueryClient, message: Message) {
     renew(cache);
   } else if (message.topic === "order" || message.topic === "position" || message.topic === "account") {
     const state = message.state;
+    if (message.id !== undefined && state) states.set(message.id, state);
     if (message.topic === "order" && state)
       cache.setQueriesData<Schemas["DeskOut"]>(
         { queryKey: ["desk", message.account] },

@@ -131,7 +131,7 @@ function Page({ desk, pills, form }: { desk: Desk; pills: React.ReactNode; form:
         </div>
         <div className="flex min-h-0 flex-col gap-3">
           {basket && <Ticket key={basket.holding ?? "new"} desk={desk} basket={basket} change={setBasket} />}
-          <div className="flex min-h-[170px] flex-1 flex-col [&>section]:min-h-0 [&>section]:flex-1">
+          <div className="flex min-h-[130px] flex-1 flex-col [&>section]:min-h-0 [&>section]:flex-1">
             {chain.chain ? (
               <ChainTable
                 chain={chain.chain}

@@ -56,7 +56,7 @@ export function Orders({ orders }: { orders: Order[] }) {
                   {order.filled > 0 && order.filled < order.lots && ` ${order.filled}/${order.lots}`}
                 </span>
               </td>
-              <td className="max-w-[190px] truncate" title={order.words}>
+              <td className="max-w-[165px] truncate" title={order.words}>
                 {order.words}
               </td>
               <td className="whitespace-nowrap">
@@ -81,7 +81,7 @@ export function Orders({ orders }: { orders: Order[] }) {
               <td title={order.time_in_force === "day" ? "good for the day" : "good till cancelled"}>
                 {order.time_in_force === "day" ? "day" : "gtc"}
               </td>
-              <td className="max-w-[150px] truncate" title={order.reason || order.because}>
+              <td className="max-w-[120px] truncate" title={order.reason || order.because}>
                 {order.reason || order.because}
               </td>
               <td className="whitespace-nowrap">

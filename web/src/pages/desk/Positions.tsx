@@ -115,14 +115,6 @@ function Chosen({
         </tbody>
       </table>
       <Protection key={JSON.stringify(row.protection)} row={row} currency={currency} />
-      <dl className="grid grid-cols-[auto_auto] gap-x-2 text-xs" aria-label="Greeks">
-        {(["delta", "gamma", "theta", "vega", "rho"] as const).map((name) => (
-          <div key={name} className="contents">
-            <dt className="text-soft">{name}</dt>
-            <dd className="number">{signed(row.greeks[name], name === "gamma" ? 2 : 1)}</dd>
-          </div>
-        ))}
-      </dl>
       <span className="ml-auto flex flex-col items-end gap-1">
         <button type="button" className="button small" disabled={row.closing} onClick={() => onClose(row)}>
           Close by ticket
@@ -141,17 +133,29 @@ function Chosen({
           {row.closing ? "is being closed" : "Close all at the market"}
         </button>
       </span>
+      <dl className="flex w-full gap-x-4 text-xs" aria-label="Greeks">
+        {(["delta", "gamma", "theta", "vega", "rho"] as const).map((name) => (
+          <div key={name} className="flex gap-1">
+            <dt className="text-soft">{name}</dt>
+            <dd className="number">{signed(row.greeks[name], name === "gamma" ? 2 : 1)}</dd>
+          </div>
+        ))}
+      </dl>
     </div>
   );
+}
+
+interface LevelText {
+  value: string;
+  unit: string;
 }
 
 /** Target and stop; one cancels the other, the desk watches them. */
 function Protection({ row, currency }: { row: Holding; currency: string }) {
   const protect = useProtect();
-  const [target, setTarget] = useState(row.protection.target?.value ?? "");
-  const [stop, setStop] = useState(row.protection.stop?.value ?? "");
-  const [unit, setUnit] = useState(row.protection.target?.unit ?? row.protection.stop?.unit ?? "money");
-  const level = (value: string) =>
+  const [target, setTarget] = useState<LevelText>(row.protection.target ?? { value: "", unit: "money" });
+  const [stop, setStop] = useState<LevelText>(row.protection.stop ?? { value: "", unit: "money" });
+  const level = ({ value, unit }: LevelText) =>
     value.trim() ? { value: value.replace(",", ".").replace(/\s/g, ""), unit } : null;
   return (
     <form
@@ -159,12 +163,13 @@ function Protection({ row, currency }: { row: Holding; currency: string }) {
       aria-label="Protection"
       onSubmit={(event) => {
         event.preventDefault();
+        const body = { target: level(target), stop: level(stop) };
         protect.mutate(
-          { id: row.id, body: { target: level(target), stop: level(stop) } },
+          { id: row.id, body },
           {
             onSuccess: () =>
               tell(
-                target || stop
+                body.target || body.stop
                   ? "Protected; one cancels the other, also with this page closed."
                   : "The protection is taken away.",
               ),
@@ -173,26 +178,8 @@ function Protection({ row, currency }: { row: Holding; currency: string }) {
         );
       }}
     >
-      <label className="text-xs text-soft">
-        Target, a profit of
-        <input
-          className="field number mt-0.5 block h-6 w-20"
-          value={target}
-          onChange={(e) => setTarget(e.target.value)}
-        />
-      </label>
-      <label className="text-xs text-soft">
-        Stop, a loss of
-        <input
-          className="field number mt-0.5 block h-6 w-20"
-          value={stop}
-          onChange={(e) => setStop(e.target.value)}
-        />
-      </label>
-      <select className="field h-6" aria-label="Unit" value={unit} onChange={(e) => setUnit(e.target.value)}>
-        <option value="money">{currency}</option>
-        <option value="percent">% of premium</option>
-      </select>
+      <Level name="Target, a profit of" level={target} set={setTarget} currency={currency} />
+      <Level name="Stop, a loss of" level={stop} set={setStop} currency={currency} />
       <button
         type="submit"
         className="button small"
@@ -201,5 +188,40 @@ function Protection({ row, currency }: { row: Holding; currency: string }) {
         Protect
       </button>
     </form>
+  );
+}
+
+function Level({
+  name,
+  level,
+  set,
+  currency,
+}: {
+  name: string;
+  level: LevelText;
+  set: (to: LevelText) => void;
+  currency: string;
+}) {
+  return (
+    <fieldset className="text-xs text-soft">
+      <legend>{name}</legend>
+      <span className="mt-0.5 flex">
+        <input
+          className="field number h-6 w-16 rounded-r-none border-r-0 px-1! text-ink"
+          aria-label={name}
+          value={level.value}
+          onChange={(event) => set({ ...level, value: event.target.value })}
+        />
+        <select
+          className="field h-6 rounded-l-none px-0.5!"
+          aria-label={`Unit of ${name.split(",")[0]!.toLowerCase()}`}
+          value={level.unit}
+          onChange={(event) => set({ ...level, unit: event.target.value })}
+        >
+          <option value="money">{currency}</option>
+          <option value="percent">%</option>
+        </select>
+      </span>
+    </fieldset>
   );
 }

@@ -86,7 +86,7 @@ export function Ticket({ desk, basket, change }: Props) {
 
   return (
     <section
-      className={`${account.kind}-ticket flex min-h-0 flex-col overflow-y-auto rounded-card bg-surface`}
+      className={`${account.kind}-ticket flex min-h-0 flex-col rounded-card bg-surface`}
       aria-label="Ticket"
     >
       <header className={`${account.kind}-band flex items-center px-3 py-1.5 text-xs`}>
@@ -99,7 +99,7 @@ export function Ticket({ desk, basket, change }: Props) {
           <X size={14} />
         </button>
       </header>
-      <div className="flex flex-col gap-2 px-3 py-2">
+      <div className="flex min-h-0 flex-col gap-2 overflow-y-auto px-3 py-2">
         <div className="flex items-center gap-3">
           {seen?.glyph && <LegGlyph glyph={seen.glyph} width={86} />}
           <b className="font-semibold">
@@ -185,6 +185,8 @@ export function Ticket({ desk, basket, change }: Props) {
             ? seen.sentences.join(" ")
             : "Choose legs and a price to read what the order would do."}
         </p>
+      </div>
+      <footer className="flex shrink-0 flex-col gap-1 border-t px-3 py-2">
         {[...new Set([...problems.map((p) => p.message), ...(refused ? [refused] : [])])].map((text) => (
           <p key={text} role="alert" className="text-loss">
             {text}
@@ -201,7 +203,7 @@ export function Ticket({ desk, basket, change }: Props) {
           </button>
           <kbd className="ml-auto rounded border px-1 text-[11px] text-soft">Ctrl Enter</kbd>
         </div>
-      </div>
+      </footer>
     </section>
   );
 }

@@ -226,7 +226,9 @@ function Compared({ deployment, session }: { deployment: number; session: string
     <section className="mt-2" aria-label="Beside a backtest">
       <p className="border-l-2 border-ink bg-shade px-3 py-1.5 font-serif text-[14px]">
         {data.first ??
-          `Nothing differs until ${data.until}: ${plural(data.decisions, "decision")} and ${plural(data.fills.length, "fill")} are the same.`}
+          (data.rows.length === 0
+            ? `Nothing was decided until ${data.until}, here and there.`
+            : `Nothing differs until ${data.until}: ${plural(data.decisions, "decision")} and ${plural(data.fills.length, "fill")} are the same.`)}
       </p>
       <table className="plain mt-1">
         <thead>
