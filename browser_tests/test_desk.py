@@ -116,7 +116,9 @@ class DeskStory(BrowserTestCase):
         self.told("too far beyond the other side")
         terms = services.terms_of(order)
         found = sides(terms.legs, live("MK30").quotes({leg.contract for leg in terms.legs}))
-        row.get_by_label("New price, credit").fill(f"{-(found.other + max(2, (found.other - found.own) // 3)) * Decimal('0.05'):.2f}")
+        row.get_by_label("New price, credit").fill(
+            f"{-(found.other + max(2, (found.other - found.own) // 3)) * Decimal('0.05'):.2f}"
+        )
         row.get_by_role("button", name="set").click()
         self.state_of(order.pk, "filled")
         positions = self.page.get_by_role("table", name="Positions")
