@@ -43,6 +43,12 @@ postgres_start() {
     echo "PostgreSQL did not start; its log is $PG_HOME/log" >&2
     exit 1
   fi
+  if ! PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell -d postgres -tAc 'SELECT 1' >/dev/null; then
+    echo "The database in $PG_HOME belongs to an earlier checkout in this place, and its password went with that." >&2
+    echo "If nothing in it is needed any more: ./strell reset, then try again." >&2
+    postgres_stop
+    exit 1
+  fi
   PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell -d postgres -tAc \
     "SELECT 1 FROM pg_database WHERE datname = 'strell'" | grep -q 1 ||
     PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/createdb" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell strell
