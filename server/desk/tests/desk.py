@@ -6,6 +6,7 @@ import dataclasses
 import datetime as dt
 from decimal import Decimal
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 
@@ -33,6 +34,10 @@ class DeskTestCase(DemoTestCase):
         self.exchange.tick()
         self.account = services.open_account(self.mara, "Paper A", "paper", "MK30", Decimal(50_000))
         self.desk = Desk(leader.new_epoch())
+        # on a busy machine the desk of a test may be slow to be heard of
+        patient = patch("desk.leader.ALIVE_SECONDS", 3600)
+        patient.start()
+        self.addCleanup(patient.stop)
 
     def venue(self) -> Venue:
         return venue_of("MK30")
