@@ -52,6 +52,7 @@ BOUNDARIES = {
     ),
     "desk": ("desk: report not committed", "desk: reports applied", "desk: market followed", "desk: decided"),
 }  # fmt: skip
+MOST_ALIVE = 12
 ALL = [(process, where) for process, places in BOUNDARIES.items() for where in places]
 
 
@@ -129,7 +130,8 @@ class Arena:
         self.exchange.tick()
 
     def trade(self) -> None:
-        """Something at random: an order that fills, one that works, a change, a cancel."""
+        """Something at random: an order that fills, one that works, a change, a cancel; no more than the
+        machine takes."""
         now, dice = live("MK30"), self.random.random()
         working = list(
             self.account.orders.filter(state__in=DeskOrder.AT_VENUE, cancel_wanted=False, new_limit=None, type="limit")
@@ -140,7 +142,7 @@ class Arena:
             elif working and dice < 0.45:
                 order = self.random.choice(working)
                 services.change(self.user, order.pk, str(Decimal(order.limit + 1) * Decimal("0.05")))
-            else:
+            elif self.account.orders.filter(state__in=DeskOrder.ALIVE).count() < MOST_ALIVE:
                 date = now.chain.expirations[4]
                 strikes = sorted(
                     {c.strike for c in now.chain.contracts if c.expiration == date and abs(c.strike - now.spot) < 90}
@@ -210,7 +212,7 @@ class Arena:
                 other.execute(f'ALTER DATABASE "{name}" ALLOW_CONNECTIONS true')
 
     # -- counting
-    def settle(self, patience: float = 120.0) -> None:
+    def settle(self, patience: float = 300.0) -> None:
         """Cancel what works and wait until nothing is in flight."""
         end = time.monotonic() + patience
         while time.monotonic() < end:
