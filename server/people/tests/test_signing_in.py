@@ -22,9 +22,9 @@ class SignInTest(TestCase):
 
     def test_in_and_out(self) -> None:
         self.assertEqual(self.client.get("/api/me").json()["name"], None)
-        self.assertEqual(self.sign_in(), (200, {"name": NAME}))
-        self.assertEqual(self.client.get("/api/me").json(), {"name": NAME})
-        self.assertEqual(self.client.post("/api/sign-out").json(), {"name": None})
+        self.assertEqual(self.sign_in(), (200, {"name": NAME, "operator": False}))
+        self.assertEqual(self.client.get("/api/me").json(), {"name": NAME, "operator": False})
+        self.assertEqual(self.client.post("/api/sign-out").json(), {"name": None, "operator": False})
         self.assertEqual(self.client.get("/api/strategies").status_code, 401)
 
     def test_a_wrong_password_and_an_unknown_name_sound_the_same(self) -> None:
