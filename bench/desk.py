@@ -20,7 +20,7 @@ from bench.timing import table
 
 PORT = int(os.environ.get("STRELL_PORT", "8470"))
 ADDRESS = f"http://127.0.0.1:{PORT}"
-ORDERS, SOCKETS, CONTRACTS, SECONDS = 25, 5, 500, 40
+ORDERS, SOCKETS, CONTRACTS, SECONDS = 25, 5, 500, 30
 WATCH = """(button) => new Promise((done) => {
   const seen = new Set([...document.querySelectorAll("[data-order]")].map((e) => e.dataset.order));
   const began = performance.now();
