@@ -120,7 +120,7 @@ class BrowserTestCase(unittest.TestCase):
 
     @classmethod
     def start_worker(cls) -> None:
-        cls._start("worker", "server/manage.py", "work")
+        cls._start("worker", "server/manage.py", "work", "--once")
 
     @classmethod
     def start_market(cls, *names: str) -> None:

@@ -37,10 +37,10 @@ class Exchange:
         self._last: tuple[dt.date, np.ndarray] | None = None
 
     def wake(self) -> None:
-        """Go on from where the market stood: no market time passed while nobody played it."""
+        """Go on from where the clock stood, which ran a few seconds past the last quotes: time never runs back."""
         with transaction.atomic():
             venue = self._venue()
-            anchor(venue)
+            anchor(venue, market_now(venue))
             venue.save()
 
     def _venue(self) -> Venue:

@@ -71,7 +71,8 @@ DATABASES = {
         "USER": os.environ.get("STRELL_DB_USER", "strell"),
         "PASSWORD": required("STRELL_DB_PASSWORD"),
         "CONN_HEALTH_CHECKS": True,
-        "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 10}},
+        # a short reconnect: when the database is back, requests find it within seconds however long it was away
+        "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 5, "reconnect_timeout": 3}},
     }
 }
 

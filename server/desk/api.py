@@ -58,9 +58,7 @@ def may_trade(request: HttpRequest, account: Account) -> None:
 
 
 def one_order(order: DeskOrder) -> dict:
-    return queries.order_facts(
-        services.find_order(order.account.owner, order.pk), live(order.account.underlying.symbol)
-    )
+    return queries.order_facts(order, live(order.account.underlying.symbol))
 
 
 # -- the market now
@@ -142,8 +140,9 @@ def preview_ticket(request: HttpRequest, account_id: int, body: TicketIn):
 
 @router.post("/accounts/{account_id}/orders", response=OrderOut, operation_id="place_order")
 def place_order(request: HttpRequest, account_id: int, body: TicketIn):
-    may_trade(request, services.find_account(request.user, account_id))
-    return one_order(services.place(request.user, account_id, ticket_of(body)))
+    account = services.find_account(request.user, account_id)
+    may_trade(request, account)
+    return one_order(services.place(account, ticket_of(body)))
 
 
 @router.get("/orders/{order_id}", response=OrderOut, operation_id="order")
@@ -185,7 +184,7 @@ def close_position(request: HttpRequest, holding_id: int, body: CloseIn):
     may_trade(request, holding.account)
     ticket = services.closing_ticket(holding, body.lots, body.type, body.limit)
     ticket = Ticket(**{**ticket.__dict__, "client_id": body.client_id})
-    return one_order(services.place(request.user, holding.account_id, ticket))
+    return one_order(services.place(holding.account, ticket))
 
 
 # -- Halt

@@ -45,7 +45,7 @@ def tell(order: DeskOrder, who: str, kind: str, text: str, market_at: int | None
     journal.write(
         account.owner_id, who, kind, text, market_at, rule=order.rule, values=values, account=account.pk, order=order.pk,
         deployment=order.deployment_id, strategy=order.deployment.strategy_id if order.deployment_id else None,
-        symbol=account.underlying.symbol,
+        symbol=account.underlying.symbol, push=False,
     )  # fmt: skip
     notify(account.owner_id, "order", order.pk, account=account.pk, state=order.state)
 

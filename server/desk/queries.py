@@ -163,7 +163,7 @@ def order_facts(order: DeskOrder, now: Live) -> dict[str, Any]:
         "state": order.state, "alive": order.alive,
         "can_change": order.state in DeskOrder.AT_VENUE and order.type == "limit" and not order.cancel_wanted and order.new_limit is None,
         "cancel_wanted": order.cancel_wanted, "reason": order.reason, "placed": local.strftime("%a %H:%M:%S"),
-        "placed_at": order.placed_at, "now": current, "fills": [_fill(fill, now) for fill in order.fills.all()], "protection": order.protection,
+        "placed_at": order.placed_at, "now": current, "fills": [_fill(fill, now) for fill in order.fills.all()] if order.filled else [], "protection": order.protection,
     }  # fmt: skip
 
 

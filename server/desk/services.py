@@ -103,10 +103,9 @@ def preview(user: User, account_id: int, ticket: Ticket) -> Judged:
     return judge(find_account(user, account_id), ticket)
 
 
-def place(user: User, account_id: int, ticket: Ticket) -> DeskOrder:
-    """Place an order by hand. The same ``client_id`` again gives the order that is there; what is
+def place(account: Account, ticket: Ticket) -> DeskOrder:
+    """Place an order by hand; whoever calls has seen that the account is theirs. The same ``client_id`` again gives the order that is there; what is
     refused is kept with its reason and raises :class:`Refused`."""
-    account = find_account(user, account_id)
     client_id = ticket.client_id or uuid.uuid4().hex
     if len(client_id) > 64:
         raise Refused("A client id has at most 64 characters.")
@@ -133,11 +132,16 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
     judged = judge(account, ticket, facts["by"], deployment)
     judged.refuse()
     venue, terms = judged.venue, judged.terms
+    now = market_now(venue)
+    # the desk works with what stands here: on paper there is nothing to wait for
+    works = account.kind != PRACTICE and leader.alive()
+    if works:
+        facts.update(state=State.WORKING, arrived_market=now)
     order = DeskOrder.objects.create(
         account=account, client_id=client_id, holding=judged.holding, opens=judged.holding is None,
         legs=[[leg.contract.code, leg.ratio] for leg in terms.legs], lots=terms.lots, type=terms.type.value,
         limit=terms.limit, time_in_force=terms.time_in_force.value, protection=plain_protection(judged.protection) if judged.holding is None else {},
-        session=venue.session, placed_market=market_now(venue), **facts,
+        session=venue.session, placed_market=now, **facts,
     )  # fmt: skip
     if account.kind == PRACTICE:
         Outbox.objects.create(order=order, kind="new", cl_ord_id=f"{order.pk}-1")
@@ -150,9 +154,8 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
         order.placed_market,
         because=order.because,
     )
-    if account.kind != PRACTICE and leader.alive():
-        # the desk works with what stands here: there is nothing to wait for
-        book.move_to(order, State.WORKING, "desk", f"Order {order.pk} is working", order.placed_market)
+    if works:
+        book.tell(order, "desk", State.WORKING, f"Order {order.pk} is working", now)
     notify_desk("order")
     return order
 

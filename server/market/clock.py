@@ -18,6 +18,8 @@ RATES = (1, 2, 5, 10, 20, 30, 60)
 PRACTICE = "practice exchange"
 STALE_SECONDS = 5
 """Wall seconds after which a running market's quotes are old."""
+SILENT_SECONDS = 6
+"""Wall seconds a clock runs on without a word of its market."""
 
 
 def venue_of(symbol: str) -> Venue:
@@ -32,11 +34,13 @@ def session_of(venue: Venue) -> Session:
 
 
 def market_now(venue: Venue) -> int:
-    """Market time now, epoch seconds; never past the session's close, never before what was published."""
+    """Market time now, epoch seconds; never past the session's close, never before what was published, and
+    not much later either: a market that says nothing stands, and goes on from there."""
     if not venue.running:
         return venue.reached
     ran = venue.market_anchor + venue.rate * (time.time() - venue.wall_anchor)
-    return max(venue.reached, min(int(ran), session_of(venue).close))
+    silent = venue.reached + venue.rate * SILENT_SECONDS
+    return max(venue.reached, min(int(ran), int(silent), session_of(venue).close))
 
 
 def is_open(venue: Venue) -> bool:
@@ -52,9 +56,9 @@ def open_venue(underlying: Underlying, scenario: dict[str, object], session: dt.
     )  # fmt: skip
 
 
-def anchor(venue: Venue) -> None:
-    """Let the clock go on from where the market stands, now."""
-    venue.market_anchor, venue.wall_anchor = float(venue.reached), time.time()
+def anchor(venue: Venue, at: int | None = None) -> None:
+    """Let the clock go on from where the market stands, or from ``at``, now."""
+    venue.market_anchor, venue.wall_anchor = float(venue.reached if at is None else at), time.time()
 
 
 def _held(user: User, symbol: str) -> Venue:

@@ -108,7 +108,7 @@ class DeskTestCase(DemoTestCase):
     ) -> DeskOrder:
         kind = more.pop("type", "market" if limit is None else "limit")
         ticket = Ticket(legs, lots, kind, limit, **more)
-        order = services.place(self.mara, (account or self.account).pk, ticket)
+        order = services.place(account or self.account, ticket)
         self.desk.round()
         order.refresh_from_db()
         return order

@@ -114,16 +114,6 @@ class ClockTest(DeploymentTestCase):
         self.assertEqual(self.send("post", "/market/MK30/clock/run", {"rate": 7})[0], 422)
         self.assertEqual(self.send("post", "/market/MK30/clock/next-session")[0], 409)
 
-    def test_the_clock_goes_on_where_it_stood_when_the_exchange_was_down(self) -> None:
-        self.go("10:00")
-        self.send("post", "/market/MK30/clock/run", {"rate": 60})
-        venue = self.venue()
-        venue.wall_anchor -= 600  # ten minutes of wall time in which nobody played the market
-        venue.save()
-        self.exchange.wake()
-        self.exchange.tick()
-        self.assertLess(self.venue().reached - self.exchange_time(10, 0), 120)
-
 
 class WatchTest(DeploymentTestCase):
     def test_a_browser_gets_only_what_changed(self) -> None:

@@ -84,7 +84,7 @@ class DeploymentTest(DeploymentTestCase):
         deployment = self.daily()
         self.go("09:45")
         holding = deployment.holdings.get()
-        services.place(self.mara, self.account.pk, services.closing_ticket(holding))
+        services.place(self.account, services.closing_ticket(holding))
         self.desk.round()
         self.go("09:55")
         deployment.refresh_from_db()
@@ -209,8 +209,8 @@ class HaltTest(DeploymentTestCase):
         self.assertIn("halted", JournalEntry.objects.filter(kind="refused").first().text)
         legs = [(self.contract("call", 40), -1), (self.contract("call", 70), 1)]
         with self.assertRaisesRegex(Refused, "halted until the next session"):
-            services.place(self.mara, self.account.pk, Ticket(legs, 1, "market"))
-        closing = services.place(self.mara, self.account.pk, services.closing_ticket(deployment.holdings.get()))
+            services.place(self.account, Ticket(legs, 1, "market"))
+        closing = services.place(self.account, services.closing_ticket(deployment.holdings.get()))
         self.assertEqual(closing.state, "working", "closing stays possible")
         self.close_session()
         clock.next_session(self.mara, "MK30")

@@ -91,10 +91,10 @@ class PaperTest(DeskTestCase):
         self.assertEqual(at.realised, Decimal("70.00"))
         self.assertEqual(at.premium, Decimal("870.00"))
         with self.assertRaisesRegex(Refused, "can be closed, not 3"):
-            services.place(self.mara, self.account.pk, services.closing_ticket(holding, 3))
-        services.place(self.mara, self.account.pk, services.closing_ticket(holding))
+            services.place(self.account, services.closing_ticket(holding, 3))
+        services.place(self.account, services.closing_ticket(holding))
         with self.assertRaisesRegex(Refused, "being closed already"):
-            services.place(self.mara, self.account.pk, services.closing_ticket(holding))
+            services.place(self.account, services.closing_ticket(holding))
         self.desk.round()
         self.quote({near: ("8.00", "8.40"), far: ("4.00", "4.20")}, size=10)
         holding.refresh_from_db()
@@ -156,7 +156,7 @@ class PaperTest(DeskTestCase):
         self.close_session()
         self.assertEqual((self.state(day), self.state(stays)), ("expired", "working"))
         with self.assertRaisesRegex(Refused, "is over"):
-            services.place(self.mara, self.account.pk, Ticket(legs, 1, "market"))
+            services.place(self.account, Ticket(legs, 1, "market"))
 
     def test_expired_contracts_settle_in_cash_at_the_official_value(self) -> None:
         self.go("09:30")
@@ -188,7 +188,7 @@ class RefusalTest(DeskTestCase):
     def refused(self, words: str, ticket: Ticket, account=None) -> None:
         before = DeskOrder.objects.exclude(state="refused").count()
         with self.assertRaisesRegex(Refused, words):
-            services.place(self.mara, (account or self.account).pk, ticket)
+            services.place(account or self.account, ticket)
         self.assertEqual(DeskOrder.objects.exclude(state="refused").count(), before)
         self.assertRegex(JournalEntry.objects.filter(kind="refused").first().text, words)
 
@@ -236,7 +236,7 @@ class RefusalTest(DeskTestCase):
         self.assertEqual(self.state(order), "filled")
         Venue.objects.update(running=True, market_anchor=self.venue().reached + 60)
         self.refused("old; nothing is opened", Ticket(legs, 1, "market"))
-        closing = services.place(self.mara, self.account.pk, services.closing_ticket(order.holding))
+        closing = services.place(self.account, services.closing_ticket(order.holding))
         self.assertEqual(closing.state, "working")
 
     def test_limits_of_the_day_stop_openings(self) -> None:

@@ -157,6 +157,8 @@ export function usePlace(account: number) {
       api.POST("/api/accounts/{account_id}/orders", { params: { path: { account_id: account } }, body }),
     );
     const now = { ...order, state: pushedState(order.id) ?? order.state };
+    // an answer that is under way may have been read before the order was there
+    await cache.cancelQueries({ queryKey: ["desk", account] });
     cache.setQueryData<Desk>(
       ["desk", account],
       (old) => old && { ...old, orders: [now, ...old.orders.filter((row) => row.id !== order.id)] },

@@ -118,6 +118,7 @@ function refresh(cache: QueryClient, message: Message) {
           },
       );
     renew(cache, "desk", message.topic === "account" ? message.id : message.account);
+    renew(cache, "journal");
     if (message.topic === "account") renew(cache, "accounts");
     if (message.topic === "position") renew(cache, "position", message.id);
   } else if (message.topic === "deployment") {

@@ -8,7 +8,8 @@ export const client = new QueryClient({
     queries: {
       staleTime: 20_000,
       refetchOnWindowFocus: false,
-      retry: (count, error) => error instanceof Refusal && error.status === 0 && count < 3,
+      // no answer, or one without a database
+      retry: (count, error) => error instanceof Refusal && [0, 503].includes(error.status) && count < 4,
     },
   },
 });
@@ -16,7 +17,12 @@ export const client = new QueryClient({
 export type Document = Record<string, unknown>;
 
 export const useMe = () =>
-  useQuery({ queryKey: ["me"], queryFn: () => ask(api.GET("/api/me")), staleTime: Number.POSITIVE_INFINITY });
+  useQuery({
+    queryKey: ["me"],
+    queryFn: () => ask(api.GET("/api/me")),
+    staleTime: Number.POSITIVE_INFINITY,
+    refetchInterval: (query) => (query.state.status === "error" ? 5000 : false),
+  });
 
 export const useDeclarations = () =>
   useQuery({

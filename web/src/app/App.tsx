@@ -26,7 +26,7 @@ function Inside() {
   const name = me.data?.name;
   useEffect(() => (name ? listen(client) : undefined), [name]);
   if (me.isPending) return <Skeleton className="m-10 h-40" />;
-  if (me.isError)
+  if (me.isError && !me.data)
     return (
       <div className="mx-auto mt-24 max-w-md">
         <ErrorNote error={me.error} onRetry={() => me.refetch()} />

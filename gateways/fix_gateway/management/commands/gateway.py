@@ -8,7 +8,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand, CommandParser
 
-from fix44.keep import keep_running
+from config.keep import keep_running
 
 
 class Command(BaseCommand):

@@ -115,10 +115,10 @@ class Command(BaseCommand):
                 "target": {"value": "50", "unit": "percent"}, "stop": {"value": "600", "unit": "money"},
             },
         )  # fmt: skip
-        services.place(user, paper.pk, spread)
+        services.place(paper, spread)
         desk.round()
         self._play(exchange, desk, 5)
-        services.place(user, paper.pk, Ticket([(self._put(-40), -1), (self._put(-70), 1)], 1, "limit", "-9.00"))
+        services.place(paper, Ticket([(self._put(-40), -1), (self._put(-70), 1)], 1, "limit", "-9.00"))
         desk.round()
         self._play(exchange, desk, 20)
         clock.run(user, "MK30", 5)

@@ -5,11 +5,13 @@ import { day } from "../../ui/format";
 import { tell, tellError } from "../../ui/toast";
 
 /** The practice exchange's clock; only who operates it may move it. */
-export function ClockBar({ clock }: { clock: Clock }) {
+export function ClockBar({ clock, old }: { clock: Clock; old: number }) {
   const act = useClockAction(clock.symbol);
   const [to, setTo] = useState("");
   const run = (action: Parameters<typeof act.mutate>[0]) => act.mutate(action, { onError: tellError });
-  const stale = clock.age !== null && clock.age > 5;
+  // of what was read a while ago, the quotes are older by that while
+  const age = clock.age === null ? null : clock.age + (old > 1 ? old : 0);
+  const stale = age !== null && age > 5;
   return (
     <section
       className="card flex flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1.5"
@@ -26,9 +28,9 @@ export function ClockBar({ clock }: { clock: Clock }) {
             ? "the session is over"
             : clock.jumping
               ? "on the way"
-              : clock.age === null
+              : age === null
                 ? "stands"
-                : `quotes ${clock.age.toFixed(1)} s old`}
+                : `quotes ${age.toFixed(1)} s old`}
       </span>
       {clock.may_operate && (
         <span className="ml-auto flex items-center gap-2">

@@ -27,6 +27,9 @@ import { Orders } from "./Orders";
 import { Positions } from "./Positions";
 import { type Basket, Ticket } from "./Ticket";
 
+/** A page of a running market that was read longer ago than this says so. */
+const OLD_SECONDS = 4;
+
 export function DeskPage() {
   const [query, setQuery] = useSearchParams();
   const accounts = useAccounts();
@@ -77,7 +80,16 @@ export function DeskPage() {
     );
   if (desk.error && !desk.data) return <ErrorBox error={desk.error} again={desk.refetch} />;
   if (!desk.data || desk.data.account.id !== account?.id) return <Skeleton className="m-6 h-[70vh]" />;
-  return <Page key={account.id} desk={desk.data} pills={pills} form={form} />;
+  return (
+    <Page
+      key={account.id}
+      desk={desk.data}
+      readAt={desk.dataUpdatedAt}
+      error={desk.error}
+      pills={pills}
+      form={form}
+    />
+  );
 }
 
 function ErrorBox({ error, again }: { error: unknown; again: () => void }) {
@@ -88,7 +100,18 @@ function ErrorBox({ error, again }: { error: unknown; again: () => void }) {
   );
 }
 
-function Page({ desk, pills, form }: { desk: Desk; pills: React.ReactNode; form: React.ReactNode }) {
+interface PageProps {
+  desk: Desk;
+  /** When ``desk`` was read, epoch milliseconds. */
+  readAt: number;
+  /** Why it could not be read since. */
+  error: Error | null;
+  pills: React.ReactNode;
+  form: React.ReactNode;
+}
+
+function Page({ desk, readAt, error, pills, form }: PageProps) {
+  const old = useAge(readAt);
   const [basket, setBasket] = useState<Basket | null>(null);
   const [expiration, setExpiration] = useState<string | null>(null);
   const [chosen, setChosen] = useState<number | null>(null);
@@ -122,8 +145,9 @@ function Page({ desk, pills, form }: { desk: Desk; pills: React.ReactNode; form:
         <div className="flex min-h-0 min-w-0 flex-col gap-3 overflow-y-auto pr-1">
           <Head desk={desk} pills={pills} />
           {form}
+          <Outdated desk={desk} old={old} error={error} />
           <Warnings desk={desk} />
-          <ClockBar clock={desk.clock} />
+          <ClockBar clock={desk.clock} old={old} />
           <Positions desk={desk} chosen={chosen} choose={setChosen} onClose={close} />
           <Pictures desk={desk} chosen={chosen} />
           <Orders orders={desk.orders} />
@@ -246,6 +270,30 @@ function LimitsEditor({ desk }: { desk: Desk }) {
         </button>
       </span>
     </form>
+  );
+}
+
+/** Whole seconds since an instant, followed while it passes. */
+function useAge(since: number): number {
+  const age = () => Math.max(0, Math.floor((Date.now() - since) / 1000));
+  const [old, setOld] = useState(age);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: ``age`` changes with ``since`` only
+  useEffect(() => {
+    setOld(age());
+    const timer = setInterval(() => setOld(age()), 1000);
+    return () => clearInterval(timer);
+  }, [since]);
+  return old;
+}
+
+/** Says that what the page shows is old, and why. */
+function Outdated({ desk, old, error }: { desk: Desk; old: number; error: Error | null }) {
+  if (old <= (desk.clock.running ? OLD_SECONDS : 4 * OLD_SECONDS)) return null;
+  return (
+    <p role="alert" className="rounded-card border border-loss bg-surface px-3 py-1.5 text-loss">
+      What you see is {old} s old. {error?.message ?? "The server does not answer."} Until it is back nothing
+      is decided, opened or protected; then everything goes on by itself.
+    </p>
   );
 }
 

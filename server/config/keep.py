@@ -1,4 +1,4 @@
-"""Keeping a process of a FIX side alive from outside: a side that fails ends itself, and is started anew."""
+"""Keeping a process alive from outside: one that fails ends itself, and is started anew."""
 
 from __future__ import annotations
 
@@ -8,8 +8,10 @@ import signal
 import subprocess
 import sys
 import time
+from typing import NoReturn
 
 _SET_PARENT_DEATH_SIGNAL = 1
+GRACE_SECONDS = 3.0
 
 
 def _die_with_parent() -> None:
@@ -17,7 +19,7 @@ def _die_with_parent() -> None:
     ctypes.CDLL(None).prctl(_SET_PARENT_DEATH_SIGNAL, signal.SIGKILL)
 
 
-def keep_running(command: list[str], log: logging.Logger) -> None:
+def keep_running(command: list[str], log: logging.Logger) -> NoReturn:
     """Start a process again whenever it ends, until this one is stopped."""
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     while True:
@@ -25,8 +27,16 @@ def keep_running(command: list[str], log: logging.Logger) -> None:
         try:
             code = process.wait()
         finally:
-            if process.poll() is None:
-                process.kill()
-                process.wait()
+            _end(process)
         log.warning("it ended with %s and starts again", code)
         time.sleep(0.5)
+
+
+def _end(process: subprocess.Popen[bytes]) -> None:
+    """Ask a process to end, and end it when it does not."""
+    process.terminate()
+    try:
+        process.wait(GRACE_SECONDS)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()
