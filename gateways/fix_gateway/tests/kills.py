@@ -154,8 +154,7 @@ class Arena:
                 far = self.random.random() < 0.4
                 limit = "-180.00" if far else None
                 services.place(
-                    self.user,
-                    self.account.pk,
+                    self.account,
                     Ticket(legs, self.random.choice((1, 2, 3)), "limit" if far else "market", limit),
                 )
         except (Refused, Conflict):
