@@ -14,7 +14,7 @@ from typing import Any
 
 import quickfix as fix
 
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.prices import PARTS
 
 BUY, SELL = "1", "2"
@@ -132,7 +132,7 @@ def put_legs(
 def contract_of(cfi: str, maturity: str, strike: str) -> str:
     date = dt.datetime.strptime(maturity, "%Y%m%d").date()
     right = {"OC": "call", "OP": "put"}[cfi[:2]]
-    return ContractKey(date, right, int(Decimal(strike))).code
+    return ContractKey(date, right, strike_of(thousandths(float(Decimal(strike))))).code
 
 
 def legs_of(message: fix.Message) -> tuple[list[tuple[str, int]], list[str]]:

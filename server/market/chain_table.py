@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from config.errors import Refused
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.timeline import NO_DELTA, Timeline
 
 
@@ -29,10 +29,10 @@ def chain_table(
     centre = int(np.searchsorted(calls.strikes[quoted], spot))
     marked = {(c.right, c.strike): contracts for c, contracts in held.items() if c.expiration == chosen}
     near = set(quoted[max(0, centre - each_side) : centre + each_side].tolist())
-    near |= {i for i in quoted.tolist() if any(int(calls.strikes[i]) == strike for _, strike in marked)}
+    near |= {i for i in quoted.tolist() if any(calls.strikes[i] == strike for _, strike in marked)}
     rows = []
     for i in sorted(near):
-        strike = int(calls.strikes[i])
+        strike = strike_of(thousandths(calls.strikes[i]))
         row: dict[str, Any] = {"strike": strike}
         for name, side in (("call", calls), ("put", puts)):
             ok = bool(side.valid[i])

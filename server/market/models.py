@@ -32,7 +32,7 @@ class Expiration(models.Model):
 class Contract(models.Model):
     expiration = models.ForeignKey(Expiration, models.CASCADE, related_name="contracts")
     right = models.CharField(max_length=4)
-    strike = models.PositiveIntegerField()
+    strike = models.DecimalField(max_digits=9, decimal_places=3)
     first_session = models.DateField()
     last_session = models.DateField()
 

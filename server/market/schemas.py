@@ -57,7 +57,7 @@ class SideOut(Schema):
 
 
 class StrikeOut(Schema):
-    strike: int
+    strike: float
     call: SideOut
     put: SideOut
 

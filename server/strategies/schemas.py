@@ -142,7 +142,7 @@ class VerdictOut(Schema):
 
 
 class CandidateOut(Schema):
-    strike: int
+    strike: float
     delta: float | None
     bid: float
     ask: float

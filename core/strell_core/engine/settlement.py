@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from strell_core.market.instruments import ContractKey, Right
-from strell_core.market.prices import SPOT_SCALE, spot_to_parts
+from strell_core.market.instruments import STRIKE_SCALE, ContractKey, Right, thousandths
+from strell_core.market.prices import SPOT_SCALE, points_to_parts
 from strell_core.market.timeline import Timeline
 
 
@@ -21,5 +21,5 @@ def settlement_parts(timeline: Timeline, contract: ContractKey, instant: int) ->
 
 def intrinsic_parts(contract: ContractKey, official: int, quantum: Decimal) -> int:
     """Worth of a contract in parts of a quantum at an official value of 0.01 points."""
-    above = official - contract.strike * SPOT_SCALE
-    return max(0, Right(contract.right).sign * spot_to_parts(above, quantum))
+    above = Decimal(official) / SPOT_SCALE - Decimal(thousandths(contract.strike)) / STRIKE_SCALE
+    return max(0, Right(contract.right).sign * points_to_parts(above, quantum))

@@ -194,7 +194,7 @@ def _timeline(
         cells = axis["interest"][entry["interest"] : entry["interest"] + shape[0] * entry["sessions"]]
         quotes = {name: np.asarray(values[window]).reshape(shape) for name, values in flat.items()}
         cubes[expiration] = ExpirationCube(
-            expiration, entry["settles"], entry["start"], np.array(entry["strikes"], np.int32), quotes["bid"],
+            expiration, entry["settles"], entry["start"], np.array(entry["strikes"], np.float64), quotes["bid"],
             quotes["ask"], quotes["iv"], quotes["delta"],
             axis["forward"][entry["forward"] : entry["forward"] + entry["columns"]],
             cells.reshape(shape[0], entry["sessions"]), entry["session"],

@@ -18,10 +18,12 @@ import numpy as np
 import numpy.typing as npt
 import zstandard
 
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import STRIKE_SCALE, ContractKey, strike_of, thousandths
 
 IntArray = npt.NDArray[np.int32]
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2
+_WHOLE_STRIKES = 1
+"""The version that stored strikes as whole points."""
 NO_QUOTE = -1
 """Bid and ask of a contract that was not quoted in a snapshot."""
 _RIGHTS = ("call", "put")
@@ -88,16 +90,19 @@ def _pack(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
 def _keys(expirations: tuple[dt.date, ...], contracts: tuple[ContractKey, ...]) -> bytes:
     """Contracts as stored: rank of the expiration, right and strike, byte-shuffled."""
     rank = {date: index for index, date in enumerate(expirations)}
-    rows = [(rank[c.expiration], _RIGHTS.index(c.right), c.strike) for c in contracts]
+    rows = [(rank[c.expiration], _RIGHTS.index(c.right), thousandths(c.strike)) for c in contracts]
     return _shuffle(np.array(rows, np.int32).reshape(len(contracts), 3).astype("<i4").T.copy())
 
 
 @lru_cache(maxsize=4)
-def _contracts(expirations: tuple[dt.date, ...], keys: bytes) -> tuple[ContractKey, ...]:
+def _contracts(expirations: tuple[dt.date, ...], keys: bytes, scale: int) -> tuple[ContractKey, ...]:
     """What :func:`_keys` stored; a market's snapshots share theirs."""
     n = len(keys) // 12
     columns = _unshuffle(keys, "<i4", 3 * n).reshape(3, n).tolist()
-    return tuple(ContractKey(expirations[a], _RIGHTS[b], strike) for a, b, strike in zip(*columns, strict=True))
+    return tuple(
+        ContractKey(expirations[a], _RIGHTS[b], strike_of(strike * scale))
+        for a, b, strike in zip(*columns, strict=True)
+    )
 
 
 def encode(chain: SessionChain) -> bytes:
@@ -128,7 +133,7 @@ def decode(data: bytes) -> SessionChain:
     if len(data) < 5:
         raise ChainFormatError("a stored session chain is cut short")
     version, checksum = struct.unpack_from("<BI", data)
-    if version != FORMAT_VERSION:
+    if version not in (_WHOLE_STRIKES, FORMAT_VERSION):
         raise ChainFormatError(f"a stored session chain has version {version}, known is {FORMAT_VERSION}")
     if zlib.crc32(data[5:]) != checksum:
         raise ChainFormatError("a stored session chain does not match its checksum")
@@ -144,7 +149,7 @@ def decode(data: bytes) -> SessionChain:
     symbol = take(length).decode()
     times = np.frombuffer(take(8 * m), "<i8").astype(np.int64)
     expirations = tuple(dt.date.fromordinal(int(o)) for o in np.frombuffer(take(4 * e), "<i4"))
-    contracts = _contracts(expirations, take(12 * n))
+    contracts = _contracts(expirations, take(12 * n), STRIKE_SCALE if version == _WHOLE_STRIKES else 1)
     spot = np.frombuffer(take(4 * m), "<i4").astype(np.int32)
     forward = _unshuffle(take(8 * e * m), "<f8", e * m).reshape(e, m).astype(np.float64)
     open_interest = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)

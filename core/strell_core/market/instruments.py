@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from dataclasses import dataclass
 from decimal import Decimal
 from enum import StrEnum
@@ -35,12 +36,29 @@ class Underlying:
     """An expiring contract is last traded this many minutes before it settles."""
 
 
+Strike = int | float
+"""In points: an ``int`` when whole, else a ``float`` of at most three decimals."""
+STRIKE_SCALE = 1000
+_STRIKE = re.compile(r"\d{1,6}(\.\d{1,3})?")
+
+
+def strike_of(thousandths: int) -> Strike:
+    """The strike that is stored as a whole number of thousandths."""
+    whole, rest = divmod(int(thousandths), STRIKE_SCALE)
+    return whole if rest == 0 else int(thousandths) / STRIKE_SCALE
+
+
+def thousandths(strike: Strike) -> int:
+    """A strike as it is stored and calculated with exactly."""
+    return round(strike * STRIKE_SCALE)
+
+
 class ContractKey(NamedTuple):
     """What identifies a listed contract within its underlying. Sorts as chains are sorted."""
 
     expiration: dt.date
     right: str
-    strike: int
+    strike: Strike
 
     @property
     def label(self) -> str:
@@ -55,10 +73,10 @@ class ContractKey(NamedTuple):
     def parse(cls, text: str) -> ContractKey:
         """Read what :attr:`code` wrote; raises ``ValueError`` that says what is wrong."""
         bits = text.split("/")
-        if len(bits) != 3 or bits[1] not in (Right.CALL, Right.PUT) or not bits[2].isdigit():
+        if len(bits) != 3 or bits[1] not in (Right.CALL, Right.PUT) or not _STRIKE.fullmatch(bits[2]):
             raise ValueError(f"'{text}' is not a contract; write it like 2026-11-13/call/3200")
         try:
             expiration = dt.date.fromisoformat(bits[0])
         except ValueError as error:
             raise ValueError(f"'{bits[0]}' in '{text}' is not a date") from error
-        return cls(expiration, bits[1], int(bits[2]))
+        return cls(expiration, bits[1], strike_of(thousandths(float(bits[2]))))

@@ -33,11 +33,11 @@ def parts_to_price(parts: int, quantum: Decimal) -> Decimal:
     return Decimal(int(parts)) * quantum / PARTS
 
 
-def spot_to_parts(spot: int, quantum: Decimal) -> int:
-    """An underlying price (integer of 0.01 points) in parts of a quantum, exact."""
-    value = Decimal(int(spot)) / SPOT_SCALE * PARTS / quantum
+def points_to_parts(points: Decimal, quantum: Decimal) -> int:
+    """An amount of points (of an underlying's price or a strike) in parts of a quantum, exact."""
+    value = points * PARTS / quantum
     if value != value.to_integral_value():
-        raise ValueError(f"a price of {spot / SPOT_SCALE} is not a whole number of parts of {quantum}")
+        raise ValueError(f"{points} points are not a whole number of parts of {quantum}")
     return int(value)
 
 

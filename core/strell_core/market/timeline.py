@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.calendars import SessionCalendar
-from strell_core.market.instruments import ContractKey, Underlying
+from strell_core.market.instruments import ContractKey, Strike, Underlying, strike_of, thousandths
 
 GRID_MINUTES = 5
 """Step of a session of which only one snapshot is recorded so far."""
@@ -54,7 +54,7 @@ class ExpirationCube:
     expiration: dt.date
     settlement_at: int
     start: int
-    strikes: npt.NDArray[np.int32]
+    strikes: npt.NDArray[np.float64]
     bid: npt.NDArray[np.int32]
     ask: npt.NDArray[np.int32]
     iv: npt.NDArray[np.uint16]
@@ -68,14 +68,14 @@ class ExpirationCube:
     def end(self) -> int:
         return self.start + self.bid.shape[1]
 
-    def row(self, right: str, strike: int) -> int | None:
+    def row(self, right: str, strike: Strike) -> int | None:
         """Row of a contract, ``None`` if it is not listed."""
         at = self._position.get(strike)
         return at if at is None or right == "call" else at + len(self.strikes)
 
     @cached_property
-    def _position(self) -> dict[int, int]:
-        return {int(strike): at for at, strike in enumerate(self.strikes)}
+    def _position(self) -> dict[Strike, int]:
+        return {strike_of(thousandths(strike)): at for at, strike in enumerate(self.strikes.tolist())}
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ class ExpirationSlice:
     right: str
     settlement_at: int
     forward: float
-    strikes: npt.NDArray[np.int32]
+    strikes: npt.NDArray[np.float64]
     bid: npt.NDArray[np.int32]
     ask: npt.NDArray[np.int32]
     iv: npt.NDArray[np.uint16]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import LegRule, Strategy
@@ -78,7 +78,7 @@ def _choose(
             leg.id, tuple(allowed), (), None, f"no strike of {allowed[0]:%-d %b} has the quotes the pick needs"
         )
     candidates = tuple(
-        Candidate(ContractKey(allowed[0], leg.right, int(chain.strikes[i])), rank, int(distance[i]))
+        Candidate(ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[i]))), rank, int(distance[i]))
         for rank, i in enumerate(order[: runners_up + 1])
     )
     contract = candidates[0].contract

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import struct
 import unittest
@@ -11,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from strell_core.market.chains import NO_QUOTE, ChainFormatError, SessionChain, decode, digest, encode
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import ContractKey, strike_of
 from tests.demo import SHORT, chains, payloads
 
 
@@ -29,7 +30,7 @@ def any_chain(draw: st.DrawFn) -> SessionChain:
     expirations = tuple(
         date + dt.timedelta(days=d) for d in sorted(draw(st.sets(st.integers(0, 400), min_size=1, max_size=3)))
     )
-    strikes = sorted(draw(st.sets(st.integers(1, 90_000), min_size=1, max_size=4)))
+    strikes = sorted(strike_of(k) for k in draw(st.sets(st.integers(1, 90_000_000), min_size=1, max_size=4)))
     contracts = tuple(ContractKey(e, right, k) for e in expirations for right in ("call", "put") for k in strikes)
     n, m = len(contracts), draw(st.integers(1, 6))
     rng = np.random.default_rng(draw(st.integers(0, 2**32 - 1)))
@@ -51,6 +52,13 @@ class RoundTripTest(unittest.TestCase):
     @given(any_chain())
     def test_any_chain_comes_back(self, chain: SessionChain) -> None:
         self.assertTrue(same(decode(encode(chain)), chain))
+
+    def test_chains_stored_with_whole_strikes_are_read(self) -> None:
+        """Version 1 stored strikes in points; only the version byte and the scale differ."""
+        chain = next(iter(chains(SHORT)))
+        small = tuple(c._replace(strike=strike_of(int(c.strike))) for c in chain.contracts)
+        old = encode(dataclasses.replace(chain, contracts=small))
+        self.assertTrue(same(decode(b"\x01" + old[1:]), chain))
 
     def test_generated_sessions_come_back(self) -> None:
         for chain in list(chains(SHORT))[::15]:

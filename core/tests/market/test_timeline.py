@@ -9,7 +9,7 @@ from decimal import Decimal
 import numpy as np
 
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price, spot_to_parts
+from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price, points_to_parts
 from tests.demo import SHORT, chains, short_history
 from tests.handmade import instant, session_chains, timeline_of
 
@@ -108,6 +108,6 @@ class PricesTest(unittest.TestCase):
     def test_parts(self) -> None:
         self.assertEqual(parts_to_price(PARTS, self.quantum), self.quantum)
         self.assertEqual(parts_to_money(-PARTS // 2, self.quantum, 50), Decimal("-1.25"))
-        self.assertEqual(spot_to_parts(310_025, self.quantum), 62_005 * PARTS)
+        self.assertEqual(points_to_parts(Decimal("3100.25"), self.quantum), 62_005 * PARTS)
         with self.assertRaises(ValueError):
-            spot_to_parts(1, Decimal("0.07"))
+            points_to_parts(Decimal("0.01"), Decimal("0.07"))

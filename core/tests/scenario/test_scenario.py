@@ -18,10 +18,10 @@ from strell_core.scenario.smile import at_the_money_variance, skew, total_varian
 from tests.demo import SHORT, demo_chains, payloads
 
 GOLDEN = {
-    0: "a04cf797ed47ffdd4f51c96b03082028",
-    300: "d9425275c3a461c525d5babf49da6bc9",
-    680: "5840b850dad93b6b09a26bbc1ca3dfbd",
-    749: "d5a2613b2d0a51018a052a5a1940620b",
+    0: "9c6833d1e9cfcbdbdaaf1408b87e2911",
+    300: "95e3d5dca19c04324efbd99271d68eaf",
+    680: "c0dd399623a2bece7bfd96bccc7d273e",
+    749: "073a927730619d917bc40dd2a44c58ce",
 }
 """Session number to the first half of its chain's SHA-256."""
 

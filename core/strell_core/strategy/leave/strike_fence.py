@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from strell_core.market.instruments import Strike, thousandths
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
 
@@ -22,22 +23,27 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def _fences(stretch: Stretch, params: Params) -> list[tuple[int, int, int, str]]:
-    """(sign, fence in 0.00001 points, strike, right) of every short leg."""
+def _fences(stretch: Stretch, params: Params) -> list[tuple[int, int, Strike, str]]:
+    """(sign, fence in 0.000001 points, strike, right) of every short leg."""
     out = []
     for leg in stretch.legs:
         if leg.contracts < 0:
             sign = 1 if leg.contract.right == "call" else -1
             beyond = round(params["call" if sign > 0 else "put"] * 10)
             out.append(
-                (sign, leg.contract.strike * 100 * (1000 + sign * beyond), leg.contract.strike, leg.contract.right)
+                (
+                    sign,
+                    thousandths(leg.contract.strike) * (1000 + sign * beyond),
+                    leg.contract.strike,
+                    leg.contract.right,
+                )
             )
     return out
 
 
 def test(stretch: Stretch, params: Params) -> Truths:
     fences = _fences(stretch, params)
-    scaled = stretch.spot.astype(np.int64) * 1000
+    scaled = stretch.spot.astype(np.int64) * 10_000
     past = np.zeros(len(scaled), np.bool_)
     for sign, fence, _, _ in fences:
         past |= sign * (scaled - fence) >= 0
@@ -47,8 +53,8 @@ def test(stretch: Stretch, params: Params) -> Truths:
 def values(stretch: Stretch, params: Params, i: int) -> Values:
     spot = int(stretch.spot[i])
     for sign, fence, strike, right in _fences(stretch, params):
-        if sign * (spot * 1000 - fence) >= 0:
-            return {"spot": spot / 100, "fence": fence / 100_000, "strike": strike, "right": right}
+        if sign * (spot * 10_000 - fence) >= 0:
+            return {"spot": spot / 100, "fence": fence / 1_000_000, "strike": strike, "right": right}
     return {"spot": spot / 100}
 
 
