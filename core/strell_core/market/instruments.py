@@ -22,7 +22,7 @@ class Right(StrEnum):
 
 @dataclass(frozen=True)
 class Underlying:
-    """An underlying with the terms of its options (European, cash-settled at the session's close)."""
+    """An underlying with the terms of its options, which settle at the session's close."""
 
     symbol: str
     name: str
@@ -34,6 +34,8 @@ class Underlying:
     """Flat continuously compounded interest rate a year, used to discount."""
     last_trade_minutes: int = 5
     """An expiring contract is last traded this many minutes before it settles."""
+    american: bool = False
+    """Whether its options can be exercised before expiration."""
 
 
 Strike = int | float

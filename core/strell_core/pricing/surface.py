@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from strell_core.pricing.american import BULK, american_volatility, early_exercise
 from strell_core.pricing.black import FloatArray
 from strell_core.pricing.implied import OK, implied_volatility
 
@@ -19,6 +20,9 @@ IntArray = npt.NDArray[np.int32]
 CONVENTIONS = "iv-1: mid, out-of-the-money side, parity forward over ten strikes, 365-day years to the second"
 PARITY_STRIKES = 10
 MAX_STORED_IV = 6.5
+AMERICAN_PAIRS = 5
+"""Pairs of call and put nearest to the forward whose premium for early exercise is taken out of parity."""
+AMERICAN_ROUNDS = 3
 
 
 @njit(cache=True, nogil=True)
@@ -113,4 +117,104 @@ def expiration_surface(
                 if value == 0:
                     value = _own_iv(call_bid[i, t], call_ask[i, t], f, k, years, 1, scale)
             iv[i, t] = value
+    return forward, iv
+
+
+@njit(cache=True, nogil=True)
+def _carried(spot: float, forward: float, years: float, rate: float, worth: float) -> float:
+    """Carry with which the price without its dividends grows to the forward; the rate where that cannot be."""
+    rest = spot - worth
+    return math.log(forward / rest) / years if rest > 0.0 and forward > 0.0 and years > 0.0 else rate
+
+
+@njit(cache=True, nogil=True)
+def _american_iv(
+    bid: int, ask: int, quantum: float, rest: float, years: float, rate: float, carry: float, when: FloatArray,
+    paid: FloatArray, strike: float, sign: int,
+) -> float:  # fmt: skip
+    """Volatility of a mid, 0 where there is none."""
+    if bid <= 0 or bid > ask:
+        return 0.0
+    vol, status = american_volatility(
+        0.5 * (bid + ask) * quantum, rest, years, rate, carry, when, paid, strike, sign, BULK[0], BULK[1]
+    )
+    return vol if status == OK and vol <= MAX_STORED_IV else 0.0
+
+
+@njit(cache=True, nogil=True)
+def _american_forward(
+    strike: FloatArray, call_bid: IntArray, call_ask: IntArray, put_bid: IntArray, put_ask: IntArray, quantum: float,
+    spot: float, years: float, rate: float, when: FloatArray, paid: FloatArray, worth: float, start: float,
+) -> float:  # fmt: skip
+    """Forward by parity once the premiums for early exercise are taken out of calls and puts."""
+    forward, rest, discount = start, spot - worth, math.exp(-rate * years)
+    for _ in range(AMERICAN_ROUNDS):
+        carry = _carried(spot, forward, years, rate, worth)
+        order = np.argsort(np.abs(strike - forward))
+        total, mass, count = 0.0, 0.0, 0
+        for i in order:
+            if count == AMERICAN_PAIRS:
+                break
+            c = _american_iv(call_bid[i], call_ask[i], quantum, rest, years, rate, carry, when, paid, strike[i], 1)
+            p = _american_iv(put_bid[i], put_ask[i], quantum, rest, years, rate, carry, when, paid, strike[i], -1)
+            if c == 0.0 or p == 0.0:
+                continue
+            count += 1
+            early_c, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, strike[i], c, 1, BULK[0], BULK[1])
+            early_p, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, strike[i], p, -1, BULK[0], BULK[1])
+            difference = 0.5 * (call_bid[i] + call_ask[i] - put_bid[i] - put_ask[i]) * quantum - early_c + early_p
+            width = (call_ask[i] - call_bid[i] + put_ask[i] - put_bid[i] + 1) * quantum
+            total += (strike[i] + difference / discount) / (width * width)
+            mass += 1.0 / (width * width)
+        if mass == 0.0:
+            return forward
+        found = total / mass
+        if abs(found - forward) <= 1e-6 * forward:
+            return found
+        forward = found
+    return forward
+
+
+@njit(cache=True, nogil=True)
+def american_surface(
+    strike: FloatArray, call_bid: IntArray, call_ask: IntArray, put_bid: IntArray, put_ask: IntArray,
+    seconds_left: npt.NDArray[np.int64], quantum: float, rate: float, spot: FloatArray, dividend_seconds: FloatArray,
+    dividends: FloatArray,
+) -> tuple[FloatArray, npt.NDArray[np.uint16]]:  # fmt: skip
+    """As :func:`expiration_surface` for American options on a price ``spot`` ``(snapshots,)`` in points.
+
+    Dividends (points) are paid ``dividend_seconds`` before the expiration settles; those not paid yet count.
+    """
+    n, m = call_bid.shape
+    forward = np.full(m, np.nan)
+    iv = np.zeros((n, m), np.uint16)
+    for t in range(m):
+        years = seconds_left[t] / 31_536_000.0
+        if years <= 0.0:
+            continue
+        when_all = (seconds_left[t] - dividend_seconds) / 31_536_000.0
+        inside = when_all > 0.0
+        when, paid = when_all[inside], dividends[inside]
+        worth = float(np.sum(paid * np.exp(-rate * when)))
+        start = parity_forward(
+            strike, call_bid[:, t], call_ask[:, t], put_bid[:, t], put_ask[:, t], quantum, math.exp(-rate * years)
+        )
+        price = spot[t]
+        if not start > 0.0 or not price - worth > 0.0:
+            continue
+        f = _american_forward(
+            strike, call_bid[:, t], call_ask[:, t], put_bid[:, t], put_ask[:, t], quantum, price, years, rate, when,
+            paid, worth, start,
+        )  # fmt: skip
+        forward[t] = f
+        carry, rest = _carried(price, f, years, rate, worth), price - worth
+        for i in range(n):
+            first = 1 if strike[i] >= f else -1
+            vol = 0.0
+            for sign in (first, -first):
+                bid, ask = (call_bid[i, t], call_ask[i, t]) if sign > 0 else (put_bid[i, t], put_ask[i, t])
+                vol = _american_iv(bid, ask, quantum, rest, years, rate, carry, when, paid, strike[i], sign)
+                if vol > 0.0:
+                    break
+            iv[i, t] = round(vol * 10_000.0)
     return forward, iv

@@ -1,0 +1,575 @@
+"""Rows of a file as arrays, checked one by one: what cannot be used is set aside with line and reason.
+
+A file is read in blocks of bounded size, compressed or not, so its length does not matter.
+"""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import datetime as dt
+import gzip
+import io
+import re
+import zlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+import pyarrow.parquet
+import zstandard
+
+from strell_core.formats.intake.mapping import Mapping, guess, osi_parts, right_of
+
+BLOCK_BYTES = 4 << 20
+BATCH_ROWS = 65_536
+MAX_ROW_GROUP_BYTES = 1 << 30
+PRICE_SCALE = 10_000
+"""Prices of rows are whole numbers of 0.0001 points."""
+NONE = -1
+"""A number that the file does not have."""
+
+ROW = np.dtype(
+    [
+        ("session", "<i4"), ("at", "<i8"), ("expiration", "<i4"), ("right", "<i1"), ("strike", "<i4"),
+        ("bid", "<i4"), ("ask", "<i4"), ("last", "<i4"), ("bid_size", "<i4"), ("ask_size", "<i4"),
+        ("volume", "<i4"), ("open_interest", "<i4"), ("iv", "<i4"), ("spot", "<i4"), ("line", "<i8"),
+    ]
+)  # fmt: skip
+"""``session`` and ``expiration`` are ordinals, ``at`` epoch seconds (``NONE``: only a date was given),
+``right`` 0 call and 1 put, ``strike`` thousandths, prices 0.0001 points, ``iv`` 0.0001, ``spot`` 0.01."""
+
+REASONS = {
+    "fields": "the row has another number of fields than the header",
+    "at": "date or time of the quote cannot be read",
+    "expiration": "the expiration cannot be read",
+    "strike": "the strike cannot be read or is not positive",
+    "right": "neither call nor put",
+    "symbol": "not an option symbol of 21 characters",
+    "underlying": "no underlying is named",
+    "unreadable": "a price or size cannot be read",
+    "negative": "a price or size is negative",
+    "range": "a number is too large",
+    "crossed": "the bid is above the ask",
+    "expired": "the expiration lies before the quote",
+    "no session": "the exchange is closed on that day",
+    "outside": "the quote lies outside the session",
+    "off tick": "the price is no multiple of the smallest price step",
+    "duplicate": "the same contract was quoted at the same time in an earlier row",
+}
+_NULL = r"^(|-|nan|null|none|na|n/a)$"
+_NUMBER = r"^[+-]?(\d{1,18}\.?\d{0,18}|\.\d{1,18})([eE][+-]?\d{1,2})?$"
+
+
+class IntakeError(ValueError):
+    """A file that cannot be read on; says where and why."""
+
+
+@dataclass(frozen=True)
+class Reject:
+    line: int
+    reason: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Block:
+    """Good rows of a stretch of the file by underlying, what was set aside, and where reading stands."""
+
+    rows: dict[str, npt.NDArray[Any]]
+    rejects: list[Reject]
+    read: int
+    """Rows read so far."""
+    share: float
+    """Share of the file's bytes that were read."""
+
+
+@dataclass(frozen=True)
+class Sample:
+    names: list[str]
+    rows: list[list[str]]
+    mapping: Mapping
+    parquet: bool
+
+
+def _magic(path: Path) -> bytes:
+    with open(path, "rb") as file:
+        return file.read(4)
+
+
+def is_parquet(path: Path) -> bool:
+    return _magic(path) == b"PAR1"
+
+
+def _open(path: Path) -> io.BufferedIOBase:
+    """The file's text, decompressed while it is read."""
+    magic = _magic(path)
+    if magic[:2] == b"\x1f\x8b":
+        return gzip.open(path, "rb")
+    if magic == b"\x28\xb5\x2f\xfd":
+        return io.BufferedReader(
+            zstandard.ZstdDecompressor().stream_reader(open(path, "rb"), closefd=True), BLOCK_BYTES
+        )
+    if magic[:2] == b"PK":
+        raise IntakeError("This is a zip archive. Unpack it and load the files in it one by one, or use gzip or zstd.")
+    return open(path, "rb")
+
+
+def sample(path: Path, rows: int = 40) -> Sample:
+    """Column names, the first rows as text, and a guess of what is what."""
+    if is_parquet(path):
+        return _sample_parquet(path, rows)
+    head = _head(path)
+    lines = head.decode("utf-8-sig", "replace").splitlines()
+    if len(lines) < 2:
+        raise IntakeError("The file has no rows below its header.")
+    delimiter = max(",;\t|", key=lines[0].count)
+    names = _header(lines[0], delimiter)
+    cells = [[cell[:200] for cell in _split(line, delimiter)] for line in lines[1 : rows + 1]]
+    return Sample(names, cells, guess(names, cells, delimiter), False)
+
+
+def _head(path: Path) -> bytes:
+    try:
+        with _open(path) as file:
+            head = file.read(1 << 18)
+    except (OSError, EOFError, zlib.error, zstandard.ZstdError) as error:
+        raise IntakeError(f"The file cannot be unpacked: {error}.") from error
+    if not head:
+        raise IntakeError("The file is empty.")
+    if b"\x00" in head[:4096]:
+        raise IntakeError("The file is no text in UTF-8 and no Parquet file. Save it as CSV in UTF-8.")
+    return head
+
+
+def _sample_parquet(path: Path, rows: int) -> Sample:
+    try:
+        file = pyarrow.parquet.ParquetFile(path)
+        names = [str(name) for name in file.schema_arrow.names]
+        first = next(file.iter_batches(batch_size=rows), None)
+        cells = [] if first is None else [[_plain_text(v) for v in row.values()] for row in first.to_pylist()]
+    except (pa.ArrowException, OSError, ValueError) as error:
+        raise IntakeError(f"The Parquet file cannot be read: {_first_line(error)}.") from error
+    if not cells:
+        raise IntakeError("The file has no rows.")
+    return Sample(names, cells, guess(names, cells), True)
+
+
+def _plain_text(value: Any) -> str:
+    if isinstance(value, dt.datetime):
+        return value.isoformat(" ")
+    return "" if value is None else str(value)
+
+
+def _first_line(error: BaseException) -> str:
+    return str(error).strip().split("\n")[0][:200]
+
+
+def _split(line: str, delimiter: str) -> list[str]:
+    try:
+        return next(csv.reader([line], delimiter=delimiter), [])
+    except csv.Error:
+        return line.split(delimiter)
+
+
+def _header(line: str, delimiter: str) -> list[str]:
+    """Column names; a name that stands twice gets a number."""
+    out: list[str] = []
+    for name in _split(line, delimiter):
+        name = name.strip() or "column"
+        number, unique = 2, name
+        while unique in out:
+            unique, number = f"{name} {number}", number + 1
+        out.append(unique)
+    return out
+
+
+class _Utf8:
+    """A file whose bytes that are no UTF-8 are replaced by the mark for what cannot be read."""
+
+    def __init__(self, file: io.BufferedIOBase) -> None:
+        self._file = file
+        self._decoder = codecs.getincrementaldecoder("utf-8")("replace")
+        self.closed = False
+
+    def read(self, size: int = -1) -> bytes:
+        data = self._file.read(size)
+        if data.isascii() and not self._decoder.getstate()[0]:
+            return data
+        return self._decoder.decode(data, final=not data).encode()
+
+    def close(self) -> None:
+        self.closed = True
+
+
+def blocks(path: Path, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> Iterator[Block]:
+    """Read a file block by block. ``zone_of`` gives the time zone of an underlying's exchange.
+
+    Raises :class:`IntakeError` when the file is damaged; what was read before stays good.
+    """
+    reader = _parquet_tables(path, mapping) if is_parquet(path) else _csv_tables(path, mapping)
+    checker = _Checker(mapping, zone_of)
+    read = 0
+    for columns, lines, bad, share in reader:
+        rows, rejects = checker.check(columns, lines)
+        read += len(lines) + len(bad)
+        yield Block(rows, sorted(bad + rejects, key=lambda r: r.line), read, share)
+
+
+Table = tuple[dict[str, pa.Array], npt.NDArray[np.int64], list[Reject], float]
+
+
+def _csv_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
+    head = _head(path)
+    names = _header(head.split(b"\n", 1)[0].decode("utf-8-sig", "replace").rstrip("\r"), mapping.delimiter)
+    problems = mapping.problems(names)
+    if problems:
+        raise IntakeError(" ".join(text for _, text in problems))
+    invalid: list[tuple[int, int, str]] = []  # line, how many lines, text
+    good = told = swallowed = 0
+
+    def wrong(row: Any) -> str:
+        nonlocal swallowed  # lines that a quote without an end took with it
+        text = str(row.text)
+        invalid.append((int(row.number) + swallowed, 1 + text.count("\n"), text[:200]))
+        swallowed += text.count("\n")
+        return "skip"
+
+    def news() -> list[Reject]:
+        nonlocal told
+        fresh, told = invalid[told:], len(invalid)
+        return [Reject(line, "fields", text) for line, _, text in fresh if text.strip()]
+
+    size = max(1, path.stat().st_size)
+    with _open(path) as file:
+        raw = getattr(file, "fileobj", None) or file
+        try:
+            reader = pyarrow.csv.open_csv(
+                pa.PythonFile(_Utf8(file), "r"),
+                pyarrow.csv.ReadOptions(
+                    use_threads=False, block_size=BLOCK_BYTES, column_names=names, skip_rows=1
+                ),
+                pyarrow.csv.ParseOptions(
+                    delimiter=mapping.delimiter, ignore_empty_lines=False, invalid_row_handler=wrong,
+                    # where nothing is quoted, a stray quote must not take the following rows with it
+                    quote_char='"' if _quoted(head) else False,
+                ),
+                pyarrow.csv.ConvertOptions(
+                    check_utf8=False, column_types={name: pa.binary() for name in names}, strings_can_be_null=False,
+                    include_columns=[name for name in names if name in mapping.columns.values()],
+                ),
+            )  # fmt: skip
+            for batch in reader:
+                lines = _lines(good, len(batch), invalid)
+                good += len(batch)
+                columns = {name: batch.column(name) for name in batch.schema.names}
+                yield columns, lines, news(), min(1.0, _position(raw) / size)
+            if left := news():
+                yield {}, np.empty(0, np.int64), left, 1.0
+        except (pa.ArrowException, OSError, EOFError, zlib.error, zstandard.ZstdError) as error:
+            text = _first_line(error)
+            if "straddling" in text:
+                text = f"a row is longer than {BLOCK_BYTES >> 20} MB"
+            raise IntakeError(f"Reading stops after row {good + len(invalid)}: {text}.") from error
+
+
+def _quoted(head: bytes) -> bool:
+    """Whether fields stand in quotes: lines with whole pairs of them outweigh those with a stray one."""
+    counts = [line.count(b'"') for line in head.split(b"\n")[:-1]]
+    return sum(1 for n in counts if n and n % 2 == 0) > sum(1 for n in counts if n % 2)
+
+
+def _position(file: Any) -> int:
+    try:
+        return int(file.tell())
+    except (OSError, ValueError, AttributeError):
+        return 0
+
+
+def _lines(good: int, count: int, invalid: list[tuple[int, int, str]]) -> npt.NDArray[np.int64]:
+    """Line numbers in the file of good rows number ``good`` on: lines that were left out are counted."""
+    index = np.arange(good, good + count, dtype=np.int64)
+    if not invalid:
+        return index + 2
+    skipped = np.array([line for line, _, _ in invalid], np.int64) - 2  # as rows below the header
+    total = np.concatenate([[0], np.cumsum([taken for _, taken, _ in invalid])])
+    before = np.searchsorted(skipped - total[:-1], index, side="right")
+    return np.asarray(index + total[before] + 2, np.int64)
+
+
+def _parquet_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
+    try:
+        file = pyarrow.parquet.ParquetFile(path)
+        problems = mapping.problems([str(name) for name in file.schema_arrow.names])
+        if problems:
+            raise IntakeError(" ".join(text for _, text in problems))
+        groups = range(file.metadata.num_row_groups)
+        if any(file.metadata.row_group(i).total_byte_size > MAX_ROW_GROUP_BYTES for i in groups):
+            raise IntakeError("A row group of the Parquet file is larger than 1 GiB. Write it with smaller row groups.")
+        total, read = max(1, file.metadata.num_rows), 0
+        wanted = [str(n) for n in file.schema_arrow.names if str(n) in mapping.columns.values()]
+        for batch in file.iter_batches(batch_size=BATCH_ROWS, columns=wanted):
+            lines = np.arange(read + 1, read + len(batch) + 1, dtype=np.int64)
+            read += len(batch)
+            yield {name: batch.column(name) for name in batch.schema.names}, lines, [], read / total
+    except (pa.ArrowException, OSError) as error:
+        raise IntakeError(f"The Parquet file cannot be read: {_first_line(error)}.") from error
+
+
+class _Checker:
+    """Turns columns into rows; remembers what it has read of dates and symbols."""
+
+    def __init__(self, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> None:
+        self.mapping = mapping
+        self.zone = ZoneInfo(mapping.zone)
+        self.zone_of = zone_of
+        self._days: dict[str, int] = {}
+        self._symbols: dict[str, tuple[str, dt.date, str, int] | None] = {}
+        self._instants: dict[tuple[str, str], tuple[int, int]] = {}
+
+    def check(
+        self, columns: dict[str, pa.Array], lines: npt.NDArray[np.int64]
+    ) -> tuple[dict[str, npt.NDArray[Any]], list[Reject]]:
+        n = len(lines)
+        if n == 0:
+            return {}, []
+        rows = np.zeros(n, ROW)
+        rows["line"] = lines
+        reason = np.zeros(n, np.int16)  # 0: good, else one more than the place in REASONS
+        names = list(REASONS)
+        column = {role: columns[name] for role, name in self.mapping.columns.items() if name in columns}
+
+        def set_aside(which: npt.NDArray[np.bool_], why: str) -> None:
+            reason[which & (reason == 0)] = names.index(why) + 1
+
+        codes, symbols = self._identity(rows, column, n, set_aside)
+        self._times(rows, column, codes, symbols, set_aside)
+        for role, scale in (("bid", PRICE_SCALE), ("ask", PRICE_SCALE), ("last", PRICE_SCALE), ("spot", 100)):
+            divide = 1 if role == "spot" else self.mapping.price_scale
+            self._number(rows, column, role, scale / divide, set_aside)
+        for role in ("bid_size", "ask_size", "volume", "open_interest"):
+            self._number(rows, column, role, 1, set_aside)
+        self._number(rows, column, "iv", 10_000, set_aside)
+        rows["iv"] = np.clip(rows["iv"], -1, 65_535)
+        # a bid that is left out is none; without an ask as well there is no quote
+        quoted = rows["ask"] > 0
+        rows["bid"][(rows["bid"] < 0) & quoted] = 0
+        set_aside(~quoted & (rows["bid"] > 0) & (rows["ask"] == 0), "crossed")
+        rows["ask"][~quoted] = NONE
+        rows["bid"][~quoted & (rows["bid"] == 0)] = NONE
+        set_aside(quoted & (rows["bid"] > rows["ask"]), "crossed")
+        set_aside(rows["expiration"] < rows["session"], "expired")
+
+        bad = np.flatnonzero(reason)
+        rejects = [
+            Reject(int(lines[i]), names[int(reason[i]) - 1], text)
+            for i in bad.tolist()
+            if (text := self._text(columns, int(i))).strip(",")  # an empty line is nothing
+        ]
+        good = reason == 0
+        out: dict[str, npt.NDArray[Any]] = {}
+        for code in np.flatnonzero(np.bincount(codes[good], minlength=len(symbols))).tolist():
+            mine = rows[good & (codes == code)] if len(symbols) > 1 else rows[good]
+            known = out.get(symbols[code])
+            out[symbols[code]] = mine if known is None else np.concatenate([known, mine])
+        return out, rejects
+
+    def _text(self, columns: dict[str, pa.Array], i: int) -> str:
+        cells = []
+        for values in columns.values():
+            value = values[i].as_py()
+            cells.append(value.decode("utf-8", "replace") if isinstance(value, bytes) else _plain_text(value))
+        return ",".join(cells)[:300]
+
+    # -- what a row is about
+    def _identity(
+        self, rows: Any, column: dict[str, pa.Array], n: int, set_aside: Any
+    ) -> tuple[npt.NDArray[np.int64], list[str]]:
+        """Fill in the contract; gives each row's underlying as a place in a list of symbols."""
+        owner, symbols = np.zeros(n, np.int64), [self.mapping.underlying]
+        if "symbol" in column:
+            codes, texts = _codes(column["symbol"])
+            parts = [self._osi(text) for text in texts]
+            known = np.array([part is not None for part in parts])[codes]
+            set_aside(~known, "symbol")
+            filled = [part or ("", dt.date(1, 1, 1), "call", 0) for part in parts]
+            rows["expiration"] = np.array([p[1].toordinal() for p in filled], np.int32)[codes]
+            rows["right"] = np.array([p[2] == "put" for p in filled], np.int8)[codes]
+            rows["strike"] = np.array([p[3] for p in filled], np.int32)[codes]
+            if not self.mapping.underlying:
+                symbols = sorted({p[0] for p in filled})
+                owner = np.array([symbols.index(p[0]) for p in filled], np.int64)[codes]
+        else:
+            codes, texts = _codes(column["expiration"])
+            days = np.array([self._day(text) for text in texts], np.int32)[codes]
+            set_aside(days == 0, "expiration")
+            rows["expiration"] = days
+            codes, texts = _codes(column["right"])
+            rights = [right_of(text) for text in texts]
+            set_aside(np.array([right is None for right in rights])[codes], "right")
+            rows["right"] = np.array([right == "put" for right in rights], np.int8)[codes]
+            values, missing, unreadable = _numbers(column["strike"], self.mapping.decimal)
+            strike = np.clip(np.nan_to_num(values), -1e15, 1e15) * (1000 / self.mapping.strike_scale)
+            set_aside(missing | unreadable | (strike < 0.5) | (strike >= 1e9), "strike")
+            rows["strike"] = np.rint(np.clip(strike, 0, 1e9)).astype(np.int32)
+        if "underlying" in column and not self.mapping.underlying:
+            owner, texts = _codes(column["underlying"])
+            symbols = [text.upper() for text in texts]
+        named = np.array([re.fullmatch(r"[A-Z0-9.^_-]{1,16}", symbol) is not None for symbol in symbols])
+        set_aside(~named[owner], "underlying")
+        return owner, symbols
+
+    def _osi(self, text: str) -> tuple[str, dt.date, str, int] | None:
+        if text not in self._symbols:
+            if len(self._symbols) > 500_000:
+                self._symbols.clear()
+            self._symbols[text] = osi_parts(text)
+        return self._symbols[text]
+
+    def _day(self, text: str) -> int:
+        """Ordinal of a date in the mapping's format, 0 if it is none."""
+        if text not in self._days:
+            found = _parse(text, self.mapping.date_format)
+            self._days[text] = 0 if found is None else found[0].toordinal()
+        return self._days[text]
+
+    def _times(
+        self, rows: Any, column: dict[str, pa.Array], owner: npt.NDArray[np.int64], symbols: list[str], set_aside: Any
+    ) -> None:
+        codes, texts = _codes(column["at"])
+        if "time" in column:
+            more, times = _codes(column["time"])
+            pair = codes.astype(np.int64) * len(times) + more
+            found, codes = np.unique(pair, return_inverse=True)
+            texts = [f"{texts[int(p) // len(times)]} {times[int(p) % len(times)]}" for p in found]
+        for place, symbol in enumerate(symbols):
+            mine = owner == place
+            table = np.zeros((len(texts), 2), np.int64)
+            for code in np.flatnonzero(np.bincount(codes[mine], minlength=len(texts))).tolist():
+                table[code] = self._instant(texts[code], symbol)
+            rows["session"][mine] = table[codes[mine], 0]
+            rows["at"][mine] = table[codes[mine], 1]
+        set_aside(rows["session"] == 0, "at")
+
+    def _instant(self, text: str, symbol: str) -> tuple[int, int]:
+        """Ordinal of the session and epoch second; (0, 0) if it cannot be read."""
+        key = (text, symbol)
+        if key not in self._instants:
+            if len(self._instants) > 200_000:
+                self._instants.clear()
+            self._instants[key] = self._find_instant(text, symbol)
+        return self._instants[key]
+
+    def _find_instant(self, text: str, symbol: str) -> tuple[int, int]:
+        found = _parse(text, self.mapping.date_format)
+        if found is None:
+            return 0, 0
+        date, when = found
+        if when is None:
+            return date.toordinal(), NONE
+        if when.tzinfo is None:
+            when = when.replace(tzinfo=self.zone)
+        try:
+            return when.astimezone(self.zone_of(symbol)).date().toordinal(), int(when.timestamp())
+        except (OverflowError, ValueError, OSError):
+            return 0, 0
+
+    def _number(self, rows: Any, column: dict[str, pa.Array], role: str, scale: float, set_aside: Any) -> None:
+        if role not in column:
+            rows[role] = NONE
+            return
+        values, missing, unreadable = _numbers(column[role], self.mapping.decimal)
+        scaled = np.clip(np.nan_to_num(values), -1e15, 1e15) * scale
+        set_aside(unreadable, "unreadable")
+        set_aside(~missing & (scaled < 0), "negative")
+        set_aside(np.abs(scaled) > 2_000_000_000, "range")
+        rows[role] = np.where(missing, NONE, np.rint(np.clip(scaled, NONE, 2_000_000_000))).astype(np.int32)
+
+
+def _codes(values: pa.Array) -> tuple[npt.NDArray[np.int64], list[str]]:
+    """Each value's place among the different texts of a column."""
+    if isinstance(values, pa.DictionaryArray):
+        values = values.dictionary_decode()
+    encoded = pc.dictionary_encode(values, null_encoding="encode")
+    texts = []
+    for value in encoded.dictionary.to_pylist():
+        if isinstance(value, bytes):
+            texts.append(value.decode("utf-8", "replace").strip())
+        elif isinstance(value, float) and value.is_integer():
+            texts.append(str(int(value)))
+        else:
+            texts.append(_plain_text(value).strip())
+    return encoded.indices.to_numpy(zero_copy_only=False).astype(np.int64), texts
+
+
+def _numbers(
+    values: pa.Array, decimal: str
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.bool_], npt.NDArray[np.bool_]]:
+    """Values, which are missing, and which are there but no numbers."""
+    if isinstance(values, pa.DictionaryArray):
+        values = values.dictionary_decode()
+    if pa.types.is_integer(values.type) or pa.types.is_floating(values.type) or pa.types.is_decimal(values.type):
+        numbers = values.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False)
+        missing = np.isnan(numbers)
+        return numbers, missing, np.isinf(numbers)
+    if not (
+        pa.types.is_binary(values.type) or pa.types.is_string(values.type) or pa.types.is_large_string(values.type)
+    ):
+        n = len(values)
+        return np.full(n, np.nan), np.zeros(n, np.bool_), np.ones(n, np.bool_)
+    plain = pc.cast(values, pa.string(), safe=False)
+    try:
+        numbers = pc.cast(plain, pa.float64()).to_numpy(zero_copy_only=False)  # most columns are nothing but numbers
+        return numbers, np.isnan(numbers), np.isinf(numbers)
+    except pa.ArrowInvalid:
+        pass
+    text = pc.ascii_trim_whitespace(pc.fill_null(plain, ""))
+    if decimal == ",":
+        text = pc.replace_substring(text, ",", ".", max_replacements=1)
+    number = pc.match_substring_regex(text, _NUMBER)
+    empty = pc.match_substring_regex(text, _NULL, ignore_case=True)
+    found = pc.if_else(number, text, pa.scalar(None, pa.string())).cast(pa.float64())
+    missing = empty.to_numpy(zero_copy_only=False)
+    good = number.to_numpy(zero_copy_only=False)
+    return found.to_numpy(zero_copy_only=False), missing, ~missing & ~good
+
+
+_CLOCK = re.compile(r"^(\d{1,2}):(\d{2})(?::(\d{2})(?:[.,]\d{1,9})?)?$")
+
+
+def _parse(text: str, how: str) -> tuple[dt.date, dt.datetime | None] | None:
+    """Date, and date with time if there is one; ``None`` if it cannot be read."""
+    try:
+        if how == "epoch":
+            number = float(text)
+            while abs(number) >= 1e11:
+                number /= 1000
+            when = dt.datetime.fromtimestamp(number, dt.UTC)
+            return when.date(), when
+        if how == "iso":
+            if len(text) <= 10:
+                return dt.date.fromisoformat(text), None
+            when = dt.datetime.fromisoformat(text)
+            return when.date(), when
+        day, _, clock = text.replace("T", " ").partition(" ")
+        if how == "compact":
+            date = dt.datetime.strptime(day, "%Y%m%d").date()
+        else:
+            first, second, year = (int(part) for part in re.split(r"[./-]", day))
+            date = dt.date(year, second, first) if how == "day first" else dt.date(year, first, second)
+        if not clock.strip():
+            return date, None
+        found = _CLOCK.match(clock.strip())
+        if found is None:
+            return None
+        hour, minute, seconds = (int(part or 0) for part in found.groups())
+        return date, dt.datetime.combine(date, dt.time(hour, minute, seconds))
+    except (ValueError, OverflowError, OSError):
+        return None

@@ -1,0 +1,257 @@
+"""Rows of one underlying and session made into a session chain, with what is doubtful in it counted."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.formats.intake.rows import NONE, PRICE_SCALE, REASONS
+from strell_core.market.calendars import Session, SessionCalendar
+from strell_core.market.chains import NO_QUOTE, SessionChain
+from strell_core.market.instruments import ContractKey, Underlying, strike_of
+from strell_core.pricing.surface import american_surface, expiration_surface
+
+LATE_SECONDS = 30 * 60
+"""Quotes stamped up to this long after the close are the close's."""
+MAX_SNAPSHOTS = 1500
+
+FINDINGS = {
+    "no quote": "contracts without a quote",
+    "no bid": "quotes without a bid",
+    "after the close": "quotes stamped up to half an hour after the close, taken as the close's",
+    "expiration moved": "quotes whose expiration is no session, moved to the session before",
+    "no forward": "expirations at an instant without a usable pair of call and put",
+    "no volatility": "quotes with a bid but without an implied volatility",
+    "vertical arbitrage": "neighbouring strikes whose bid and ask allow a riskless gain",
+    "volatility jump": "strikes whose volatility lies far from both neighbours'",
+    "missing strike": "contracts quoted before and after an instant, but not at it",
+    "stale": "contracts whose quote never changes while the underlying moves",
+    "spot by parity": "instants whose underlying price was taken from the nearest forward",
+}
+
+
+@dataclass(frozen=True)
+class Dividend:
+    """Paid to whoever holds the underlying at the open of ``date``; points."""
+
+    date: dt.date
+    amount: float
+
+
+@dataclass(frozen=True)
+class Built:
+    """A session's chain (``None``: nothing usable), lines set aside with their reasons, and findings."""
+
+    chain: SessionChain | None
+    rejects: list[tuple[int, str]]
+    findings: dict[str, int] = field(default_factory=dict)
+
+
+Rows = npt.NDArray[Any]
+Ints = npt.NDArray[np.int64]
+
+
+def build(
+    rows: Rows, date: dt.date, terms: Underlying, calendar: SessionCalendar, day_time: str = "",
+    dividends: Sequence[Dividend] = (), close: float | None = None,
+) -> Built:  # fmt: skip
+    """``rows`` of ``terms.symbol`` on ``date`` (see :data:`rows.ROW`) as a chain.
+
+    ``close`` is the official closing value where it is known. Volatilities are computed, never taken over.
+    """
+    if date not in calendar:
+        return Built(None, [(int(line), "no session") for line in rows["line"]])
+    session = calendar.session(date)
+    rows = rows[np.argsort(rows["line"], kind="stable")]
+    rejects: list[tuple[int, str]] = []
+    findings: dict[str, int] = dict.fromkeys(FINDINGS, 0)
+
+    def keep(good: npt.NDArray[np.bool_], why: str) -> None:
+        nonlocal rows
+        assert why in REASONS
+        if good.all():
+            return
+        rejects.extend((int(line), why) for line in rows["line"][~good])
+        rows = rows[good]
+
+    rows["at"] = _instants(rows["at"], session, date, calendar, day_time, findings)
+    keep((rows["at"] >= session.open) & (rows["at"] <= session.close), "outside")
+    rows["expiration"] = _expirations(rows["expiration"], calendar, findings)
+    keep(rows["expiration"] >= date.toordinal(), "expired")
+    tick = round(float(terms.quantum) * PRICE_SCALE)
+    for side in ("bid", "ask"):
+        keep((rows[side] == NONE) | (rows[side] % tick == 0), "off tick")
+    rows, twice = _first_of_each(rows)
+    rejects.extend((int(line), "duplicate") for line in twice)
+    if len(rows) == 0:
+        return Built(None, rejects)
+    chain = _chain(rows, date, session, terms, calendar, tick, dividends, close, findings)
+    return Built(chain, sorted(rejects), {name: count for name, count in findings.items() if count})
+
+
+def _instants(
+    at: Ints, session: Session, date: dt.date, calendar: SessionCalendar, day_time: str, findings: dict[str, int]
+) -> Ints:
+    day = session.close
+    if day_time:
+        day = min(session.close, calendar.instant(date, dt.time.fromisoformat(day_time)))
+    at = np.where(at == NONE, day, at)
+    late = (at > session.close) & (at <= session.close + LATE_SECONDS)
+    findings["after the close"] += int(late.sum())
+    return np.where(late, session.close, at)
+
+
+def _expirations(ordinals: Ints, calendar: SessionCalendar, findings: dict[str, int]) -> Ints:
+    out = ordinals.copy()
+    first, last = calendar.dates[0].toordinal(), calendar.dates[-1].toordinal()
+    for ordinal in np.unique(ordinals).tolist():
+        if not first <= ordinal <= last:
+            out[ordinals == ordinal] = 0  # beyond the calendar
+        elif (date := dt.date.fromordinal(ordinal)) not in calendar:
+            which = ordinals == ordinal
+            findings["expiration moved"] += int(which.sum())
+            out[which] = calendar.on_or_before(date).toordinal()
+    return out
+
+
+def _keys(rows: Rows) -> Ints:
+    """Contracts as integers that sort as chains do."""
+    both = (rows["expiration"].astype(np.int64) << 1) | rows["right"]
+    return np.asarray((both << 30) | rows["strike"], np.int64)
+
+
+def _first_of_each(rows: Rows) -> tuple[Rows, Ints]:
+    """Rows without those that repeat contract and instant, and the lines of these."""
+    order = np.lexsort((rows["line"], _keys(rows), rows["at"]))
+    keys, at = _keys(rows)[order], rows["at"][order]
+    again = np.zeros(len(rows), np.bool_)
+    again[1:] = (keys[1:] == keys[:-1]) & (at[1:] == at[:-1])
+    return rows[order[~again]], np.sort(rows["line"][order[again]])
+
+
+def _chain(
+    rows: Rows, date: dt.date, session: Session, terms: Underlying, calendar: SessionCalendar, tick: int,
+    dividends: Sequence[Dividend], close: float | None, findings: dict[str, int],
+) -> SessionChain:  # fmt: skip
+    times, column = np.unique(rows["at"], return_inverse=True)
+    if len(times) > MAX_SNAPSHOTS:
+        raise ValueError(f"{terms.symbol} on {date} has {len(times)} snapshots; at most {MAX_SNAPSHOTS} can be kept")
+    keys, row = np.unique(_keys(rows), return_inverse=True)
+    n, m = len(keys), len(times)
+    strikes, rights, days = keys & ((1 << 30) - 1), (keys >> 30) & 1, keys >> 31
+    bid, ask = np.full((n, m), NO_QUOTE, np.int32), np.full((n, m), NO_QUOTE, np.int32)
+    for side, into in (("bid", bid), ("ask", ask)):
+        into[row, column] = np.where(rows[side] == NONE, NO_QUOTE, rows[side] // tick)
+    findings["no quote"] += int((rows["ask"] == NONE).sum())
+    findings["no bid"] += int((rows["bid"] == 0).sum())
+    interest, volume = np.zeros(n, np.int32), np.zeros(n, np.int32)
+    for name, counts in (("open_interest", interest), ("volume", volume)):
+        told = rows[name] > 0
+        counts[row[told]] = rows[name][told]  # rows come by time: the last that was told stays
+
+    ordinals = np.unique(days)
+    expirations = tuple(dt.date.fromordinal(int(day)) for day in ordinals)
+    spot = _spots(rows, column, m)
+    forward, iv = np.full((len(expirations), m), np.nan), np.zeros((n, m), np.uint16)
+    quantum = float(terms.quantum)
+    for rank, expiration in enumerate(expirations):
+        mine = np.flatnonzero(days == ordinals[rank])
+        own, place = np.unique(strikes[mine], return_inverse=True)
+        quotes = [np.full((len(own), m), NO_QUOTE, np.int32) for _ in range(4)]
+        for right in (0, 1):
+            which = rights[mine] == right
+            quotes[2 * right][place[which]] = bid[mine[which]]
+            quotes[2 * right + 1][place[which]] = ask[mine[which]]
+        settles = calendar.session(expiration).close
+        left = np.maximum(0, settles - times)
+        points = own / 1000.0
+        if terms.american:
+            paid = [d for d in dividends if date < d.date <= expiration]
+            before = np.array([float(settles - _paid_at(d, calendar)) for d in paid])
+            forward[rank], found = american_surface(
+                points, *quotes, left, quantum, terms.rate, _filled(spot, forward), before,
+                np.array([d.amount for d in paid]),
+            )  # fmt: skip
+        else:
+            forward[rank], found = expiration_surface(points, *quotes, left, quantum, terms.rate)
+        iv[mine] = found[place]
+        _look(quotes, found, left, forward[rank], findings)
+    missing = np.isnan(spot)
+    findings["spot by parity"] += int(missing.sum())
+    spot = _filled(spot, forward)
+    _look_along(bid, ask, spot, findings)
+    contracts = tuple(
+        ContractKey(dt.date.fromordinal(int(day)), "put" if right else "call", strike_of(int(strike)))
+        for day, right, strike in zip(days.tolist(), rights.tolist(), strikes.tolist(), strict=True)
+    )
+    whole = np.rint(np.nan_to_num(spot) * 100).astype(np.int32)
+    settlement = int(whole[-1]) if close is None else round(close * 100)
+    return SessionChain(
+        terms.symbol, date, times.astype(np.int64), whole, settlement, expirations, forward, contracts, bid, ask, iv,
+        interest, volume,
+    )  # fmt: skip
+
+
+def _paid_at(dividend: Dividend, calendar: SessionCalendar) -> int:
+    """The instant from which the price no longer carries the dividend: the open of its day."""
+    if dividend.date in calendar:
+        return calendar.session(dividend.date).open
+    return calendar.session(calendar.on_or_before(dividend.date)).close
+
+
+def _spots(rows: Rows, column: Ints, m: int) -> npt.NDArray[np.float64]:
+    """Underlying price at each instant: the middle one of what its rows say, NaN where none does."""
+    out = np.full(m, np.nan)
+    ends = np.cumsum(np.bincount(column, minlength=m))  # rows come by time
+    for t, (begin, end) in enumerate(zip(np.append(0, ends[:-1]).tolist(), ends.tolist(), strict=True)):
+        told = rows["spot"][begin:end]
+        told = told[told > 0]
+        if len(told):
+            out[t] = float(np.median(told)) / 100
+    return out
+
+
+def _filled(spot: npt.NDArray[np.float64], forward: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    """Prices, taken from the nearest expiration's forward where the file has none."""
+    out = spot.copy()
+    for t in np.flatnonzero(np.isnan(spot)).tolist():
+        known = forward[:, t][~np.isnan(forward[:, t])]
+        out[t] = known[0] if len(known) else np.nan
+    return out
+
+
+def _look(
+    quotes: list[npt.NDArray[np.int32]], iv: npt.NDArray[np.uint16], left: Ints, forward: npt.NDArray[np.float64],
+    findings: dict[str, int],
+) -> None:  # fmt: skip
+    """Count what is doubtful in one expiration."""
+    call_bid, call_ask, put_bid, put_ask = quotes
+    alive = left > 0
+    findings["no forward"] += int((np.isnan(forward) & alive).sum())
+    bids = (np.maximum(call_bid, put_bid) > 0) & alive
+    findings["no volatility"] += int((bids & (iv == 0)).sum())
+    # a higher strike's call bid above a lower strike's ask, or the mirror of it for puts
+    findings["vertical arbitrage"] += int(((call_bid[1:] > call_ask[:-1]) & (call_ask[:-1] > 0) & alive).sum())
+    findings["vertical arbitrage"] += int(((put_bid[:-1] > put_ask[1:]) & (put_ask[1:] > 0) & alive).sum())
+    if len(iv) >= 3:
+        middle, low, high = (part.astype(np.int64) for part in (iv[1:-1], iv[:-2], iv[2:]))
+        known = (middle > 0) & (low > 0) & (high > 0)
+        away = np.minimum(np.abs(middle - low), np.abs(middle - high)) > 0.3 * np.maximum(low, high)
+        findings["volatility jump"] += int((known & away).sum())
+
+
+def _look_along(bid: Any, ask: Any, spot: npt.NDArray[np.float64], findings: dict[str, int]) -> None:
+    """Count what is doubtful along the session."""
+    if bid.shape[1] < 3:
+        return
+    quoted = ask > 0
+    findings["missing strike"] += int((~quoted[:, 1:-1] & quoted[:, :-2] & quoted[:, 2:]).sum())
+    moved = np.nanmax(spot) - np.nanmin(spot) > 0.002 * np.nanmean(spot)
+    if moved and bid.shape[1] >= 12:
+        still = quoted.all(axis=1) & (bid == bid[:, :1]).all(axis=1) & (ask == ask[:, :1]).all(axis=1)
+        findings["stale"] += int((still & (bid[:, 0] > 0)).sum())
