@@ -24,8 +24,9 @@ hypothesis.settings.register_profile("build", derandomize=True)
 if os.environ.get("CI"):
     hypothesis.settings.load_profile("build")
 
-# caches of the demo's data and of the tests' never meet
+# files of the demo's data and of the tests' never meet
 settings.CHAIN_CACHE = settings.STATE / "test-cubes"
+settings.INTAKE = settings.STATE / "test-intake"
 
 
 class CountingResult(unittest.TextTestResult):

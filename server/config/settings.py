@@ -110,6 +110,7 @@ STORAGES = {"staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFiles
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+[.-][0-9a-zA-Z_-]{8,}\.(js|css|woff2)$"
 
 CHAIN_CACHE = Path(os.environ.get("STRELL_CHAIN_CACHE", STATE / "cubes"))
+INTAKE = Path(os.environ.get("STRELL_INTAKE", STATE / "intake"))
 FIX_STATE = Path(os.environ.get("STRELL_FIX_STATE", STATE / "fix"))
 FIX_PORT = int(os.environ.get("STRELL_FIX_PORT", "0")) or None
 VENV_SHARE = Path(sys.prefix) / "share"

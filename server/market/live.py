@@ -221,7 +221,7 @@ def seal(underlying: Underlying, date: dt.date) -> None:
     crossed = int(((chain.bid > chain.ask) & (chain.ask > 0)).sum())
     SessionChainRow.objects.create(
         underlying=underlying, date=date, digest=digest(payload), conventions=CONVENTIONS, payload=payload,
-        snapshots=len(chain.times), contracts=len(chain.contracts), crossed=crossed,
+        snapshots=len(chain.times), contracts=len(chain.contracts), crossed=crossed, size=len(payload),
     )  # fmt: skip
     Bar.objects.create(
         underlying=underlying, date=date, open=int(chain.spot[0]), high=int(chain.spot.max()),

@@ -34,7 +34,7 @@ def load_scenario(settings: Settings, progress: Progress, processes: int = 2) ->
             date = scenario.dates[made.index]
             SessionChainRow.objects.create(
                 underlying=underlying, date=date, digest=digest(made.payload), conventions=CONVENTIONS,
-                snapshots=made.snapshots, contracts=len(made.contracts), crossed=made.crossed, payload=made.payload,
+                snapshots=made.snapshots, contracts=len(made.contracts), crossed=made.crossed, payload=made.payload, size=len(made.payload),
             )  # fmt: skip
             for contract in made.contracts:
                 listed.setdefault(contract, [date, date])[1] = date

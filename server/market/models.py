@@ -1,10 +1,17 @@
-"""Underlyings, contracts, bars and session chains."""
+"""Underlyings, contracts, bars and session chains; files that were loaded."""
 
+from django.conf import settings
 from django.db import models
 
 
 class Underlying(models.Model):
     """An underlying with the terms of its options; prices in chains are integers of ``quantum``."""
+
+    class Kind(models.TextChoices):
+        INDEX = "index"
+        STOCK = "stock"
+        FUND = "fund"
+        FUTURE = "future"
 
     symbol = models.CharField(max_length=16, unique=True)
     name = models.CharField(max_length=80)
@@ -14,6 +21,8 @@ class Underlying(models.Model):
     calendar = models.CharField(max_length=20)
     rate = models.FloatField(help_text="continuously compounded, a year")
     data_digest = models.CharField(max_length=64, blank=True, help_text="identity of all current session chains")
+    kind = models.CharField(max_length=8, choices=Kind, default=Kind.INDEX)
+    american = models.BooleanField(default=False, help_text="its options can be exercised before expiration")
 
     def __str__(self) -> str:
         return self.symbol
@@ -49,10 +58,103 @@ class Bar(models.Model):
     high = models.IntegerField()
     low = models.IntegerField()
     close = models.IntegerField()
+    given = models.BooleanField(default=True, help_text="the official bar, not one made from snapshots")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_bar_a_session")]
         ordering = ["date"]
+
+
+class Dividend(models.Model):
+    """What an underlying paid; who holds it at the open of ``date`` does not get it any more."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="dividends")
+    date = models.DateField()
+    amount = models.DecimalField(max_digits=12, decimal_places=4)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_dividend_a_day")]
+        ordering = ["date"]
+
+
+class OwnedQuerySet(models.QuerySet):
+    def of(self, user) -> "OwnedQuerySet":
+        """What a user may see: their own."""
+        return self.filter(owner=user)
+
+
+class ColumnMapping(models.Model):
+    """How files of one kind are read, kept under a name."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="mappings")
+    name = models.CharField(max_length=60)
+    mapping = models.JSONField()
+
+    objects = OwnedQuerySet.as_manager()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["owner", "name"], name="one_mapping_a_name")]
+        ordering = ["name"]
+
+
+class Intake(models.Model):
+    """One file on its way into the data: what it is, how far it is, what came of it."""
+
+    class Status(models.TextChoices):
+        NEW = "new"
+        QUEUED = "queued"
+        RUNNING = "running"
+        DONE = "done"
+        CANCELLED = "cancelled"
+        FAILED = "failed"
+        TAKEN_BACK = "taken back"
+
+    ACTIVE = (Status.QUEUED, Status.RUNNING)
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="intakes")
+    name = models.CharField(max_length=200)
+    path = models.CharField(max_length=500)
+    size = models.BigIntegerField()
+    digest = models.CharField(max_length=64)
+    made_at = models.DateTimeField(auto_now_add=True)
+    mapping = models.JSONField(default=dict)
+    terms = models.JSONField(default=dict, help_text="of underlyings that are not known yet")
+    adds = models.BooleanField(default=False, help_text="adds to sessions that are there, instead of replacing them")
+    status = models.CharField(max_length=12, choices=Status, default=Status.NEW)
+    doing = models.CharField(max_length=120, blank=True)
+    share = models.FloatField(default=0.0)
+    message = models.TextField(blank=True)
+    started_at = models.DateTimeField(null=True)
+    finished_at = models.DateTimeField(null=True)
+    lease_until = models.DateTimeField(null=True)
+    attempts = models.PositiveIntegerField(default=0)
+    cancel_requested = models.BooleanField(default=False)
+    rows = models.BigIntegerField(default=0, help_text="read so far")
+    staged = models.BooleanField(default=False, help_text="every row is laid aside by session")
+    stored = models.PositiveIntegerField(default=0, help_text="sessions worked through, in their order")
+    report = models.JSONField(default=dict)
+
+    objects = OwnedQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["-id"]
+
+
+class Removal(models.Model):
+    """Sessions taken out of the data; as long as it stands it can be undone."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="removals")
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="removals")
+    start = models.DateField()
+    end = models.DateField()
+    at = models.DateTimeField(auto_now_add=True)
+    chains = models.JSONField(help_text="the rows that were current")
+    undone_at = models.DateTimeField(null=True)
+
+    objects = OwnedQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["-id"]
 
 
 class SessionChainRow(models.Model):
@@ -69,6 +171,9 @@ class SessionChainRow(models.Model):
     contracts = models.PositiveIntegerField()
     crossed = models.PositiveIntegerField(help_text="quotes with bid above ask: kept, never traded on")
     payload = models.BinaryField()
+    size = models.PositiveIntegerField(default=0, help_text="bytes of the payload")
+    findings = models.JSONField(default=dict, help_text="what is doubtful, counted")
+    intake = models.ForeignKey(Intake, models.SET_NULL, null=True, related_name="chains")
 
     class Meta:
         constraints = [

@@ -2,13 +2,23 @@
 
 from procrastinate.contrib.django import app
 
-from config.push import notify_market
+from market import intake
 from market.models import Underlying
-from market.timelines import fold_in
 
 
 @app.task(queue="runs", name="market.fold")
 def fold(symbol: str) -> None:
-    """Make sealed sessions part of the history that backtests read."""
-    fold_in(Underlying.objects.get(symbol=symbol))
-    notify_market(symbol, "history")
+    """Make the chains that are current the history that backtests read."""
+    intake.refresh(Underlying.objects.get(symbol=symbol))
+
+
+@app.task(queue="runs", name="market.take_in")
+def take_in(intake_id: int) -> None:
+    """Read a file and store its sessions."""
+    intake.carry_out(intake_id)
+
+
+@app.periodic(cron="* * * * * */10")
+@app.task(queue="runs", name="market.recover", queueing_lock="recover-intakes")
+def recover(timestamp: int) -> None:
+    intake.recover()

@@ -16,22 +16,29 @@ from config.errors import NotThere, Refused
 from market.models import SessionChainRow, Underlying
 from strell_core.formats import cubes
 from strell_core.market import instruments
-from strell_core.market.calendars import SessionCalendar, marrowick
+from strell_core.market.calendars import MARROWICK, SessionCalendar, exchange, marrowick
 from strell_core.market.chains import SessionChain, decode
 from strell_core.market.timeline import Timeline
 
 _open: dict[str, Timeline] = {}
 _lock = threading.Lock()
-CALENDARS = {"MARROWICK": marrowick}
 
 
 def calendar_of(name: str) -> SessionCalendar:
-    return CALENDARS[name]()
+    """Raises ``KeyError`` for a calendar that is not known."""
+    return marrowick() if name == MARROWICK else exchange(name)
 
 
 def terms(row: Underlying) -> instruments.Underlying:
     return instruments.Underlying(
-        row.symbol, row.name, row.currency, row.multiplier, row.quantum.normalize(), row.calendar, row.rate
+        row.symbol,
+        row.name,
+        row.currency,
+        row.multiplier,
+        row.quantum.normalize(),
+        row.calendar,
+        row.rate,
+        american=row.american,
     )
 
 

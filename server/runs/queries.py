@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from django.contrib.auth.models import User
 
 from config.errors import NotThere
 from market.payoffs import Holding, glyph, greeks, payoff
@@ -179,3 +180,14 @@ def _path(history: Timeline, trade: ClosedTrade) -> dict[str, Any]:
         "pnl": (path.pnl[rows] / PARTS * quantum * scale).round(2).tolist(),
         "legs": (path.legs[:, rows] / PARTS * quantum).round(4).tolist(),
     }
+
+
+def touched(user: User, symbol: str, first: str, last: str) -> list[dict[str, Any]]:
+    """Finished runs that read sessions of ``symbol`` between two dates, as they were then."""
+    found = Run.objects.of(user).filter(
+        status=Run.Status.DONE, manifest__underlying=symbol, start__lte=last, end__gte=first
+    ).select_related("revision")  # fmt: skip
+    return [
+        {"strategy": run.strategy_id, "name": run.revision.document["name"], "run": run.pk, "number": run.number}
+        for run in found[:50]
+    ]

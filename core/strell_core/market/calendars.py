@@ -10,7 +10,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import pandas as pd
-from exchange_calendars import ExchangeCalendar
+from exchange_calendars import ExchangeCalendar, get_calendar, get_calendar_names
 from exchange_calendars.exchange_calendar import HolidayCalendar
 from pandas.tseries.holiday import Day, Easter, GoodFriday, Holiday
 
@@ -99,14 +99,38 @@ class SessionCalendar:
         return int(dt.datetime.combine(date, time, self.tz).timestamp())
 
 
+def _sessions(calendar: ExchangeCalendar) -> list[Session]:
+    opens = [int(stamp.timestamp()) for stamp in calendar.opens]
+    closes = [int(stamp.timestamp()) for stamp in calendar.closes]
+    return [
+        Session(stamp.date(), opened, closed)
+        for stamp, opened, closed in zip(calendar.sessions, opens, closes, strict=True)
+    ]
+
+
+def names() -> list[str]:
+    """Calendars that can be asked for: the demo's, and exchanges by their market identifier code (ISO 10383)."""
+    return [
+        MARROWICK,
+        *sorted(name for name in get_calendar_names(include_aliases=False) if len(name) == 4 and name.isalpha()),
+    ]
+
+
+@lru_cache(maxsize=8)
+def exchange(name: str) -> SessionCalendar:
+    """Sessions of a real exchange from 2000 to 2032, or as far as exchange_calendars knows its holidays;
+    raises ``KeyError`` for an unknown name."""
+    if name not in names():
+        raise KeyError(name)
+    try:
+        calendar = get_calendar(name, start=pd.Timestamp(2000, 1, 3), end=pd.Timestamp(2032, 12, 31))
+    except ValueError:
+        calendar = get_calendar(name)
+    return SessionCalendar(name, ZoneInfo(str(calendar.tz)), _sessions(calendar))
+
+
 @lru_cache(maxsize=8)
 def marrowick(start: dt.date = dt.date(2022, 6, 1), end: dt.date = dt.date(2028, 6, 30)) -> SessionCalendar:
     """The demo exchange's sessions, built with exchange_calendars."""
     calendar = MarrowickExchangeCalendar(start=pd.Timestamp(start), end=pd.Timestamp(end))
-    opens = [int(stamp.timestamp()) for stamp in calendar.opens]
-    closes = [int(stamp.timestamp()) for stamp in calendar.closes]
-    sessions = [
-        Session(stamp.date(), opened, closed)
-        for stamp, opened, closed in zip(calendar.sessions, opens, closes, strict=True)
-    ]
-    return SessionCalendar(MARROWICK, ZoneInfo("Europe/Lisbon"), sessions)
+    return SessionCalendar(MARROWICK, ZoneInfo("Europe/Lisbon"), _sessions(calendar))

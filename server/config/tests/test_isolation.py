@@ -5,6 +5,7 @@ from __future__ import annotations
 from config.api import api
 from desk import deployments
 from desk.tests.desk import DeskTestCase
+from market.models import Intake, Removal, Underlying
 from people.access import make_token
 from replay import services as replays
 
@@ -21,9 +22,22 @@ BODIES = {
     "change_order": {"limit": 1},
     "protect_position": {},
     "close_position": {},
+    "preview_intake": {},
+    "start_intake": {"mapping": {}, "terms": {}},
 }
 QUERIES = {"mirror_sentence": "?based_on=1", "checklist": "?account=1"}
-IDS = ("strategy_id", "run_id", "session_id", "account_id", "order_id", "holding_id", "deployment_id", "token_id")
+IDS = (
+    "strategy_id",
+    "run_id",
+    "session_id",
+    "account_id",
+    "order_id",
+    "holding_id",
+    "deployment_id",
+    "token_id",
+    "intake_id",
+    "removal_id",
+)
 
 
 class IsolationTest(DeskTestCase):
@@ -40,6 +54,11 @@ class IsolationTest(DeskTestCase):
         self.order = order
         self.deployment = deployments.promote(self.mara, self.strategy.pk, self.account.pk, 1, {}, True)
         self.token = make_token(self.mara, "mine", "read", 3)[0]
+        self.intake = Intake.objects.create(owner=self.mara, name="mine.csv", path="/nowhere", size=1, digest="x")
+        row = Underlying.objects.get(symbol="MK30")
+        self.removal = Removal.objects.create(
+            owner=self.mara, underlying=row, start="2026-09-01", end="2026-09-02", chains=[]
+        )
 
     def test_every_route_with_an_id_says_it_is_not_there(self) -> None:
         ids = {
@@ -53,6 +72,8 @@ class IsolationTest(DeskTestCase):
             "holding_id": self.order.holding_id,
             "deployment_id": self.deployment.pk,
             "token_id": self.token.pk,
+            "intake_id": self.intake.pk,
+            "removal_id": self.removal.pk,
             "session": "2026-11-19",
         }
         tried = 0
@@ -81,7 +102,7 @@ class IsolationTest(DeskTestCase):
         self.assertEqual(self.send("put", f"/strategies/{self.strategy.pk}", body, self.other)[0], 404)
 
     def test_lists_hold_only_what_is_ones_own(self) -> None:
-        for path in ("/strategies", "/runs"):
+        for path in ("/strategies", "/runs", "/intakes", "/mappings"):
             self.assertEqual(self.send("get", path, client=self.other), (200, []))
 
     def test_a_replay_cannot_be_started_from_another_persons_run(self) -> None:

@@ -11,6 +11,7 @@ interface Message {
   account?: number;
   state?: string;
   symbol?: string;
+  doing?: string;
 }
 
 /** Quotes of watched contracts: bid, ask, sizes, IV, delta. */
@@ -135,7 +136,17 @@ function refresh(cache: QueryClient, message: Message) {
   } else if (message.topic === "recorded") {
     renew(cache, "path", message.symbol);
   } else if (message.topic === "history") {
-    renew(cache, "underlyings");
+    for (const key of ["underlyings", "holdings", "coverage", "intakes"]) renew(cache, key);
+  } else if (message.topic === "intake") {
+    const { share, doing } = message;
+    if (share === undefined) {
+      for (const key of ["intakes", "holdings", "coverage"]) renew(cache, key);
+    } else
+      cache.setQueriesData<Schemas["IntakeOut"][]>({ queryKey: ["intakes"] }, (old) =>
+        old?.map((row) =>
+          row.id === message.id ? { ...row, status: "running", share, doing: doing ?? row.doing } : row,
+        ),
+      );
   }
 }
 

@@ -158,6 +158,282 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Holdings */
+        get: operations["holdings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Words */
+        get: operations["data_words"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Coverage Of */
+        get: operations["coverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/quotes.{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Quotes */
+        get: operations["export_quotes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove */
+        post: operations["remove_sessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/removals/{removal_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undo */
+        post: operations["undo_removal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/dividends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Dividends */
+        get: operations["dividends"];
+        /** Set Dividends */
+        put: operations["set_dividends"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Intakes */
+        get: operations["intakes"];
+        put?: never;
+        /** Upload */
+        post: operations["upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One */
+        get: operations["intake"];
+        put?: never;
+        post?: never;
+        /** Forget */
+        delete: operations["forget_intake"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Preview */
+        post: operations["preview_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start */
+        post: operations["start_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel */
+        post: operations["cancel_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Back */
+        post: operations["take_back_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/rejects.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rejects */
+        get: operations["rejects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mappings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mappings */
+        get: operations["mappings"];
+        /** Save Mapping */
+        put: operations["save_mapping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mappings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget Mapping */
+        delete: operations["forget_mapping"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/declarations": {
         parameters: {
             query?: never;
@@ -1314,6 +1590,399 @@ export interface components {
             at: number;
             /** Local */
             local: string;
+        };
+        /** HoldingsOut */
+        HoldingsOut: {
+            /** Symbol */
+            symbol: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Currency */
+            currency: string;
+            /** Multiplier */
+            multiplier: number;
+            /** Quantum */
+            quantum: string;
+            /** Calendar */
+            calendar: string;
+            /** Zone */
+            zone: string;
+            /** Rate */
+            rate: number;
+            /** American */
+            american: boolean;
+            /** Settles */
+            settles: string;
+            /** Traded */
+            traded: boolean;
+            /** First */
+            first: string | null;
+            /** Last */
+            last: string | null;
+            /** Sessions */
+            sessions: number;
+            /** Quotes */
+            quotes: number;
+            /** Size */
+            size: number;
+            /** Bytes A Quote */
+            bytes_a_quote: number | null;
+            /** Known At */
+            known_at: string | null;
+            /** Dividends */
+            dividends: number;
+        };
+        /**
+         * WordsOut
+         * @description What mappings and terms may say.
+         */
+        WordsOut: {
+            /** Roles */
+            roles: {
+                [key: string]: string;
+            };
+            /** Date Formats */
+            date_formats: {
+                [key: string]: string;
+            };
+            /** Calendars */
+            calendars: string[];
+            /** Kinds */
+            kinds: string[];
+            /** Reasons */
+            reasons: string[];
+            /** Findings */
+            findings: string[];
+        };
+        /** CountOut */
+        CountOut: {
+            /** What */
+            what: string;
+            /** Count */
+            count: number;
+        };
+        /** CoverageDay */
+        CoverageDay: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** Snapshots */
+            snapshots: number;
+            /** Contracts */
+            contracts: number;
+            /** Version */
+            version: number;
+            /** Doubtful */
+            doubtful: number;
+        };
+        /** CoverageOut */
+        CoverageOut: {
+            /** Symbol */
+            symbol: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Currency */
+            currency: string;
+            /** Multiplier */
+            multiplier: number;
+            /** Quantum */
+            quantum: string;
+            /** Calendar */
+            calendar: string;
+            /** Zone */
+            zone: string;
+            /** Rate */
+            rate: number;
+            /** American */
+            american: boolean;
+            /** Settles */
+            settles: string;
+            /** Traded */
+            traded: boolean;
+            /** First */
+            first: string | null;
+            /** Last */
+            last: string | null;
+            /** Sessions */
+            sessions: number;
+            /** Quotes */
+            quotes: number;
+            /** Size */
+            size: number;
+            /** Bytes A Quote */
+            bytes_a_quote: number | null;
+            /** Known At */
+            known_at: string | null;
+            /** Dividends */
+            dividends: number;
+            /** Days */
+            days: components["schemas"]["CoverageDay"][];
+            /** Gaps */
+            gaps: components["schemas"]["GapOut"][];
+            /** Quality */
+            quality: components["schemas"]["CountOut"][];
+            /** Removals */
+            removals: components["schemas"]["RemovalOut"][];
+        };
+        /** GapOut */
+        GapOut: {
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /** Sessions */
+            sessions: number;
+        };
+        /** RemovalOut */
+        RemovalOut: {
+            /** Id */
+            id: number;
+            /** Symbol */
+            symbol: string;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Sessions */
+            sessions: number;
+        };
+        /** RangeIn */
+        RangeIn: {
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+        };
+        /** DividendRow */
+        DividendRow: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** Amount */
+            amount: number;
+        };
+        /** IntakeOut */
+        IntakeOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Status */
+            status: string;
+            /** Doing */
+            doing: string;
+            /** Share */
+            share: number;
+            /** Message */
+            message: string;
+            /** Elapsed */
+            elapsed: number | null;
+            /** Expected */
+            expected: number | null;
+            /** Rows */
+            rows: number;
+            /** Adds */
+            adds: boolean;
+            /** Mapping */
+            mapping: {
+                [key: string]: unknown;
+            };
+            /** Terms */
+            terms: {
+                [key: string]: unknown;
+            };
+            /** Rejected */
+            rejected: components["schemas"]["CountOut"][];
+            /** Rejects */
+            rejects: number;
+            /** Symbols */
+            symbols: components["schemas"]["SymbolReport"][];
+            /** Brought */
+            brought: number;
+        };
+        /** SymbolReport */
+        SymbolReport: {
+            /** Symbol */
+            symbol: string;
+            /** New */
+            new: number;
+            /** Changed */
+            changed: number;
+            /** Same */
+            same: number;
+            /** Empty */
+            empty: number;
+            /** Quotes */
+            quotes: number;
+            /** First */
+            first?: string | null;
+            /** Last */
+            last?: string | null;
+            /** Findings */
+            findings: components["schemas"]["CountOut"][];
+            /** Runs */
+            runs: components["schemas"]["TouchedOut"][];
+        };
+        /** TouchedOut */
+        TouchedOut: {
+            /** Strategy */
+            strategy: number;
+            /** Name */
+            name: string;
+            /** Run */
+            run: number;
+            /** Number */
+            number: number;
+        };
+        /** IntakePreview */
+        IntakePreview: {
+            /** Names */
+            names: string[];
+            /** Cells */
+            cells: string[][];
+            /** Mapping */
+            mapping: {
+                [key: string]: unknown;
+            };
+            /** Guess */
+            guess: {
+                [key: string]: unknown;
+            };
+            /** Problems */
+            problems: components["schemas"]["ProblemOut"][];
+            /** Quotes */
+            quotes: components["schemas"]["PreviewQuote"][];
+            /** Symbols */
+            symbols: components["schemas"]["PreviewSymbol"][];
+            /** Rows */
+            rows: number;
+            /** Rejected */
+            rejected: components["schemas"]["CountOut"][];
+            /** Examples */
+            examples: components["schemas"]["RejectOut"][];
+            /** Parquet */
+            parquet: boolean;
+        };
+        /** PreviewQuote */
+        PreviewQuote: {
+            /** At */
+            at: string;
+            /** Symbol */
+            symbol: string;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Right */
+            right: string;
+            /** Strike */
+            strike: number;
+            /** Bid */
+            bid: number | null;
+            /** Ask */
+            ask: number | null;
+            /** Spot */
+            spot: number | null;
+        };
+        /** PreviewSymbol */
+        PreviewSymbol: {
+            /** Symbol */
+            symbol: string;
+            /** Known */
+            known: boolean;
+            /** Rows */
+            rows: number;
+        };
+        /** ProblemOut */
+        ProblemOut: {
+            /** Path */
+            path: string;
+            /** Message */
+            message: string;
+        };
+        /** RejectOut */
+        RejectOut: {
+            /** Line */
+            line: number;
+            /** Reason */
+            reason: string;
+            /** Text */
+            text: string;
+        };
+        /** PreviewIn */
+        PreviewIn: {
+            /** Mapping */
+            mapping?: {
+                [key: string]: unknown;
+            } | null;
+            /** Terms */
+            terms?: {
+                [key: string]: unknown;
+            } | null;
+        };
+        /** StartIn */
+        StartIn: {
+            /** Mapping */
+            mapping: {
+                [key: string]: unknown;
+            };
+            /** Terms */
+            terms: {
+                [key: string]: unknown;
+            };
+            /**
+             * Adds
+             * @default false
+             */
+            adds: boolean;
+        };
+        /** NamedMapping */
+        NamedMapping: {
+            /** Name */
+            name: string;
+            /** Mapping */
+            mapping: {
+                [key: string]: unknown;
+            };
         };
         /** DeclarationOut */
         DeclarationOut: {
@@ -2829,13 +3498,6 @@ export interface components {
             /** Other */
             other: number;
         };
-        /** ProblemOut */
-        ProblemOut: {
-            /** Path */
-            path: string;
-            /** Message */
-            message: string;
-        };
         /** TicketLegOut */
         TicketLegOut: {
             /** Contract */
@@ -3358,6 +4020,460 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SnapshotOut"][];
                 };
+            };
+        };
+    };
+    holdings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoldingsOut"][];
+                };
+            };
+        };
+    };
+    data_words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WordsOut"];
+                };
+            };
+        };
+    };
+    coverage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageOut"];
+                };
+            };
+        };
+    };
+    export_quotes: {
+        parameters: {
+            query: {
+                start: string;
+                end: string;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    remove_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RangeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalOut"];
+                };
+            };
+        };
+    };
+    undo_removal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                removal_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalOut"];
+                };
+            };
+        };
+    };
+    dividends: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DividendRow"][];
+                };
+            };
+        };
+    };
+    set_dividends: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DividendRow"][];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DividendRow"][];
+                };
+            };
+        };
+    };
+    intakes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"][];
+                };
+            };
+        };
+    };
+    upload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    forget_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    preview_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakePreview"];
+                };
+            };
+        };
+    };
+    start_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    cancel_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    take_back_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    rejects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    mappings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedMapping"][];
+                };
+            };
+        };
+    };
+    save_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamedMapping"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedMapping"];
+                };
+            };
+        };
+    };
+    forget_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -5,6 +5,7 @@ import { Refusal } from "../api/client";
 import { listen } from "../api/push";
 import { client, useMe } from "../api/queries";
 import { AccessPage } from "../pages/access/AccessPage";
+import { DataPage } from "../pages/data/DataPage";
 import { DeskPage } from "../pages/desk/DeskPage";
 import { JournalPage } from "../pages/journal/JournalPage";
 import { ReplayPage } from "../pages/replay/ReplayPage";
@@ -40,6 +41,9 @@ function Inside() {
         <Route path="strategies/:id" element={<Navigate to="rules" replace />} />
         <Route path="strategies/:id/:stage" element={<StrategyPage />} />
         <Route path="desk" element={<DeskPage />} />
+        <Route path="data" element={<DataPage />} />
+        <Route path="data/:symbol" element={<DataPage />} />
+        <Route path="intakes/:intake" element={<DataPage />} />
         <Route path="journal" element={<JournalPage />} />
         <Route path="access" element={<AccessPage />} />
         <Route path="replays/:id" element={<ReplayPage />} />

@@ -25,6 +25,7 @@ function Mark() {
 const PAGES: [string, string][] = [
   ["/", "Strategies"],
   ["/desk", "Desk"],
+  ["/data", "Data"],
   ["/journal", "Journal"],
 ];
 

@@ -1,0 +1,341 @@
+"""Routes of the data page: what is there, files on their way in, ranges out."""
+
+import datetime as dt
+from pathlib import Path
+from typing import Any
+
+from django.http import FileResponse, HttpRequest, StreamingHttpResponse
+from ninja import File, Router, Schema
+from ninja.files import UploadedFile
+
+from config.errors import NotThere, Refused
+from market import coverage, intake
+from market.models import ColumnMapping, Dividend, Intake
+from runs.queries import touched
+from strell_core.formats.intake.mapping import DATE_FORMATS, ROLES
+from strell_core.formats.intake.rows import REASONS
+from strell_core.formats.intake.sessions import FINDINGS
+from strell_core.market.calendars import names as calendar_names
+
+router = Router(tags=["data"])
+
+
+class HoldingsOut(Schema):
+    symbol: str
+    name: str
+    kind: str
+    currency: str
+    multiplier: int
+    quantum: str
+    calendar: str
+    zone: str
+    rate: float
+    american: bool
+    settles: str
+    traded: bool
+    first: dt.date | None
+    last: dt.date | None
+    sessions: int
+    quotes: int
+    size: int
+    bytes_a_quote: float | None
+    known_at: dt.datetime | None
+    dividends: int
+
+
+class CoverageDay(Schema):
+    date: dt.date
+    snapshots: int
+    contracts: int
+    version: int
+    doubtful: int
+
+
+class GapOut(Schema):
+    start: dt.date
+    end: dt.date
+    sessions: int
+
+
+class CountOut(Schema):
+    what: str
+    count: int
+
+
+class RemovalOut(Schema):
+    id: int
+    symbol: str
+    start: dt.date
+    end: dt.date
+    at: dt.datetime
+    sessions: int
+
+
+class CoverageOut(HoldingsOut):
+    days: list[CoverageDay]
+    gaps: list[GapOut]
+    quality: list[CountOut]
+    removals: list[RemovalOut]
+
+
+class TouchedOut(Schema):
+    strategy: int
+    name: str
+    run: int
+    number: int
+
+
+class SymbolReport(Schema):
+    symbol: str
+    new: int
+    changed: int
+    same: int
+    empty: int
+    quotes: int
+    first: dt.date | None = None
+    last: dt.date | None = None
+    findings: list[CountOut]
+    runs: list[TouchedOut]
+
+
+class IntakeOut(Schema):
+    id: int
+    name: str
+    size: int
+    made_at: dt.datetime
+    status: str
+    doing: str
+    share: float
+    message: str
+    elapsed: float | None
+    expected: float | None
+    rows: int
+    adds: bool
+    mapping: dict[str, Any]
+    terms: dict[str, Any]
+    rejected: list[CountOut]
+    rejects: int
+    symbols: list[SymbolReport]
+    brought: int
+
+
+class ProblemOut(Schema):
+    path: str
+    message: str
+
+
+class PreviewQuote(Schema):
+    at: str
+    symbol: str
+    expiration: dt.date
+    right: str
+    strike: float
+    bid: float | None
+    ask: float | None
+    spot: float | None
+
+
+class PreviewSymbol(Schema):
+    symbol: str
+    known: bool
+    rows: int
+
+
+class RejectOut(Schema):
+    line: int
+    reason: str
+    text: str
+
+
+class IntakePreview(Schema):
+    names: list[str]
+    cells: list[list[str]]
+    mapping: dict[str, Any]
+    guess: dict[str, Any]
+    problems: list[ProblemOut]
+    quotes: list[PreviewQuote]
+    symbols: list[PreviewSymbol]
+    rows: int
+    rejected: list[CountOut]
+    examples: list[RejectOut]
+    parquet: bool
+
+
+class PreviewIn(Schema):
+    mapping: dict[str, Any] | None = None
+    terms: dict[str, Any] | None = None
+
+
+class StartIn(Schema):
+    mapping: dict[str, Any]
+    terms: dict[str, Any]
+    adds: bool = False
+
+
+class NamedMapping(Schema):
+    name: str
+    mapping: dict[str, Any]
+
+
+class WordsOut(Schema):
+    """What mappings and terms may say."""
+
+    roles: dict[str, str]
+    date_formats: dict[str, str]
+    calendars: list[str]
+    kinds: list[str]
+    reasons: list[str]
+    findings: list[str]
+
+
+class RangeIn(Schema):
+    start: dt.date
+    end: dt.date
+
+
+class DividendRow(Schema):
+    date: dt.date
+    amount: float
+
+
+def facts(row: Intake) -> dict[str, Any]:
+    now = row.finished_at or dt.datetime.now(dt.UTC)
+    elapsed = None if row.started_at is None else (now - row.started_at).total_seconds()
+    running = row.status == Intake.Status.RUNNING and elapsed is not None and row.share > 0.02
+    rejected = row.report.get("rejected", {})
+    symbols = []
+    for symbol, mine in sorted(row.report.get("sessions", {}).items()):
+        found = [
+            {"what": FINDINGS[name], "count": mine["findings"][name]} for name in FINDINGS if mine["findings"].get(name)
+        ]
+        runs = touched(row.owner, symbol, mine["first"], mine["last"]) if mine["changed"] and mine.get("first") else []
+        symbols.append({**mine, "symbol": symbol, "findings": found, "runs": runs})
+    return {
+        "id": row.pk, "name": row.name, "size": row.size, "made_at": row.made_at, "status": row.status, "doing": row.doing,
+        "share": row.share, "message": row.message, "elapsed": elapsed,
+        "expected": elapsed / row.share if running and elapsed is not None else None, "rows": row.rows, "adds": row.adds,
+        "mapping": row.mapping, "terms": row.terms, "rejects": sum(rejected.values()),
+        "rejected": [{"what": REASONS[name], "count": rejected[name]} for name in REASONS if rejected.get(name)],
+        "symbols": symbols, "brought": row.chains.count(),
+    }  # fmt: skip
+
+
+# -- what is there
+@router.get("/data", response=list[HoldingsOut], operation_id="holdings")
+def holdings(request: HttpRequest):
+    return coverage.summaries()
+
+
+@router.get("/data/words", response=WordsOut, operation_id="data_words")
+def words(request: HttpRequest):
+    return {
+        "roles": ROLES, "date_formats": DATE_FORMATS, "calendars": calendar_names(), "kinds": ["index", "stock", "fund", "future"],
+        "reasons": list(REASONS.values()), "findings": list(FINDINGS.values()),
+    }  # fmt: skip
+
+
+@router.get("/data/{symbol}/coverage", response=CoverageOut, operation_id="coverage")
+def coverage_of(request: HttpRequest, symbol: str):
+    return coverage.coverage(symbol)
+
+
+@router.get("/data/{symbol}/quotes.{kind}", operation_id="export_quotes")
+def quotes(request: HttpRequest, symbol: str, kind: str, start: dt.date, end: dt.date):
+    path, name = coverage.written(symbol, start, end, kind)
+    file = open(path, "rb")  # noqa: SIM115  (the answer closes it)
+    path.unlink()
+    return FileResponse(file, as_attachment=True, filename=name, content_type=coverage.KINDS[kind])
+
+
+@router.post("/data/{symbol}/remove", response=RemovalOut, operation_id="remove_sessions")
+def remove(request: HttpRequest, symbol: str, body: RangeIn):
+    return coverage.removal_facts(coverage.remove(request.user, symbol, body.start, body.end))
+
+
+@router.post("/removals/{removal_id}/undo", response=RemovalOut, operation_id="undo_removal")
+def undo(request: HttpRequest, removal_id: int):
+    return coverage.removal_facts(coverage.restore(request.user, removal_id))
+
+
+@router.get("/data/{symbol}/dividends", response=list[DividendRow], operation_id="dividends")
+def dividends(request: HttpRequest, symbol: str):
+    return list(coverage.row_of(symbol).dividends.values("date", "amount"))
+
+
+@router.put("/data/{symbol}/dividends", response=list[DividendRow], operation_id="set_dividends")
+def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
+    row = coverage.row_of(symbol)
+    if len({d.date for d in body}) < len(body) or any(d.amount <= 0 for d in body):
+        raise Refused("Dividends are positive, one a day at most.")
+    row.dividends.all().delete()
+    Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
+    return list(row.dividends.values("date", "amount"))
+
+
+# -- files on their way in
+@router.get("/intakes", response=list[IntakeOut], operation_id="intakes")
+def intakes(request: HttpRequest):
+    return [facts(row) for row in Intake.objects.of(request.user)[:50]]
+
+
+@router.post("/intakes", response=IntakeOut, operation_id="upload")
+def upload(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
+    return facts(intake.receive(request.user, file.name or "file", file.file))
+
+
+@router.get("/intakes/{intake_id}", response=IntakeOut, operation_id="intake")
+def one(request: HttpRequest, intake_id: int):
+    return facts(intake.find(request.user, intake_id))
+
+
+@router.post("/intakes/{intake_id}/preview", response=IntakePreview, operation_id="preview_intake")
+def preview(request: HttpRequest, intake_id: int, body: PreviewIn):
+    found = intake.preview(request.user, intake_id, body.mapping, body.terms)
+    return {**found, "rejected": [{"what": what, "count": count} for what, count in found["rejected"].items()]}
+
+
+@router.post("/intakes/{intake_id}/start", response=IntakeOut, operation_id="start_intake")
+def start(request: HttpRequest, intake_id: int, body: StartIn):
+    return facts(intake.start(request.user, intake_id, body.mapping, body.terms, body.adds))
+
+
+@router.post("/intakes/{intake_id}/cancel", response=IntakeOut, operation_id="cancel_intake")
+def cancel(request: HttpRequest, intake_id: int):
+    return facts(intake.cancel(request.user, intake_id))
+
+
+@router.post("/intakes/{intake_id}/take-back", response=IntakeOut, operation_id="take_back_intake")
+def take_back(request: HttpRequest, intake_id: int):
+    return facts(intake.take_back(request.user, intake_id))
+
+
+@router.delete("/intakes/{intake_id}", response={204: None}, operation_id="forget_intake")
+def forget(request: HttpRequest, intake_id: int):
+    intake.forget(request.user, intake_id)
+    return 204, None
+
+
+@router.get("/intakes/{intake_id}/rejects.csv", operation_id="rejects")
+def rejects(request: HttpRequest, intake_id: int):
+    found = intake.find(request.user, intake_id)
+    answer = StreamingHttpResponse(intake.rejects(found), content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="rejects-{Path(found.name).stem[:60]}.csv"'
+    return answer
+
+
+@router.get("/mappings", response=list[NamedMapping], operation_id="mappings")
+def mappings(request: HttpRequest):
+    return list(ColumnMapping.objects.of(request.user).values("name", "mapping"))
+
+
+@router.put("/mappings", response=NamedMapping, operation_id="save_mapping")
+def save_mapping(request: HttpRequest, body: NamedMapping):
+    made = intake.save_mapping(request.user, body.name, body.mapping)
+    return {"name": made.name, "mapping": made.mapping}
+
+
+@router.delete("/mappings/{name}", response={204: None}, operation_id="forget_mapping")
+def forget_mapping(request: HttpRequest, name: str):
+    if not ColumnMapping.objects.of(request.user).filter(name=name).delete()[0]:
+        raise NotThere("There is no such mapping.")
+    return 204, None

@@ -1,0 +1,116 @@
+/** Data: what is there, files on their way in. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, ask, csrf, Refusal, type Schemas } from "./client";
+import { renew } from "./push";
+
+export type Holdings = Schemas["HoldingsOut"];
+export type Coverage = Schemas["CoverageOut"];
+export type Intake = Schemas["IntakeOut"];
+export type Preview = Schemas["IntakePreview"];
+export type Mapping = Record<string, unknown> & { columns: Record<string, string> };
+export type Terms = Record<string, unknown>;
+
+export const useHoldings = () =>
+  useQuery({ queryKey: ["holdings"], queryFn: () => ask(api.GET("/api/data")) });
+
+export const useCoverage = (symbol: string | undefined) =>
+  useQuery({
+    queryKey: ["coverage", symbol],
+    queryFn: () =>
+      ask(api.GET("/api/data/{symbol}/coverage", { params: { path: { symbol: symbol ?? "" } } })),
+    enabled: symbol !== undefined,
+  });
+
+export const useWords = () =>
+  useQuery({
+    queryKey: ["data-words"],
+    queryFn: () => ask(api.GET("/api/data/words")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const useIntakes = () =>
+  useQuery({
+    queryKey: ["intakes"],
+    queryFn: () => ask(api.GET("/api/intakes")),
+    refetchInterval: (query) =>
+      query.state.data?.some((row) => row.status === "running" || row.status === "queued") ? 2000 : false,
+  });
+
+export const useMappings = () =>
+  useQuery({ queryKey: ["mappings"], queryFn: () => ask(api.GET("/api/mappings")) });
+
+/** What a file would be read as with a mapping and terms; asked again when they change. */
+export const usePreview = (id: number, mapping: Mapping, terms: Terms) =>
+  useQuery({
+    queryKey: ["intake-preview", id, mapping, terms],
+    queryFn: () =>
+      ask(
+        api.POST("/api/intakes/{intake_id}/preview", {
+          params: { path: { intake_id: id } },
+          body: { mapping, terms },
+        }),
+      ),
+    placeholderData: (previous, query) => (query?.queryKey[1] === id ? previous : undefined),
+  });
+
+/** Sends a file; ``onShare`` hears how much of it is on its way. */
+export function send(file: File, onShare: (share: number) => void): Promise<Intake> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open("POST", "/api/intakes");
+    request.setRequestHeader("X-CSRFToken", csrf());
+    request.upload.onprogress = (event) => onShare(event.lengthComputable ? event.loaded / event.total : 0);
+    request.onerror = () => reject(new Refusal(0, "The file did not arrive. Is Strell running? Try again."));
+    request.onload = () => {
+      let body: { message?: string } = {};
+      try {
+        body = JSON.parse(request.responseText);
+      } catch {
+        // an answer without words
+      }
+      if (request.status === 200) resolve(body as unknown as Intake);
+      else reject(new Refusal(request.status, body.message ?? `The server answered with ${request.status}.`));
+    };
+    const form = new FormData();
+    form.append("file", file);
+    request.send(form);
+  });
+}
+
+function useDataWrite<T, R>(write: (given: T) => Promise<R>) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: write,
+    onSettled: () => {
+      for (const key of ["intakes", "holdings", "coverage", "mappings"]) renew(cache, key);
+    },
+  });
+}
+
+export const useStart = (id: number) =>
+  useDataWrite((body: { mapping: Mapping; terms: Terms; adds: boolean }) =>
+    ask(api.POST("/api/intakes/{intake_id}/start", { params: { path: { intake_id: id } }, body })),
+  );
+
+export const useIntakeAction = () =>
+  useDataWrite(
+    ({ id, action }: { id: number; action: "cancel" | "take-back" | "forget" }): Promise<unknown> => {
+      const params = { path: { intake_id: id } };
+      if (action === "cancel") return ask(api.POST("/api/intakes/{intake_id}/cancel", { params }));
+      if (action === "take-back") return ask(api.POST("/api/intakes/{intake_id}/take-back", { params }));
+      return ask(api.DELETE("/api/intakes/{intake_id}", { params }));
+    },
+  );
+
+export const useSaveMapping = () =>
+  useDataWrite((body: { name: string; mapping: Mapping }) => ask(api.PUT("/api/mappings", { body })));
+
+export const useRemove = (symbol: string) =>
+  useDataWrite((body: { start: string; end: string }) =>
+    ask(api.POST("/api/data/{symbol}/remove", { params: { path: { symbol } }, body })),
+  );
+
+export const useUndoRemoval = () =>
+  useDataWrite((id: number) =>
+    ask(api.POST("/api/removals/{removal_id}/undo", { params: { path: { removal_id: id } } })),
+  );

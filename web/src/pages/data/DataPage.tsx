@@ -1,0 +1,179 @@
+import { type DragEvent, useRef, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { type Holdings, type Intake, send, useHoldings, useIntakes } from "../../api/data";
+import { ago, date, number, plural } from "../../ui/format";
+import { Empty, ErrorNote, Progress, Skeleton } from "../../ui/parts";
+import { tellError } from "../../ui/toast";
+import { CoverageView } from "./CoverageView";
+import { IntakeView } from "./IntakeView";
+
+/** What data there is, and the way in for more. */
+export function DataPage() {
+  const { symbol, intake } = useParams();
+  const holdings = useHoldings();
+  const intakes = useIntakes();
+  const chosen = symbol ?? (intake ? undefined : holdings.data?.find((row) => row.sessions > 0)?.symbol);
+  const file = intakes.data?.find((row) => String(row.id) === intake);
+  return (
+    <div className="grid h-[calc(100vh-40px)] grid-cols-[300px_minmax(0,1fr)] gap-3 px-[18px] py-3">
+      <div className="flex min-h-0 flex-col gap-3 overflow-y-auto">
+        <h1 className="text-[22px] font-semibold">Data</h1>
+        <Way />
+        <section className="card shrink-0" aria-label="Underlyings">
+          {holdings.error && <ErrorNote error={holdings.error} onRetry={() => holdings.refetch()} />}
+          {!holdings.data && !holdings.error && <Skeleton className="h-24" />}
+          {holdings.data?.map((row) => (
+            <Row key={row.symbol} row={row} chosen={row.symbol === chosen} />
+          ))}
+        </section>
+        {intakes.data && intakes.data.length > 0 && (
+          <section className="card shrink-0" aria-label="Files">
+            <p className="border-b px-3 py-1.5 text-xs text-soft">Files, the latest first</p>
+            {intakes.data.map((row) => (
+              <FileRow key={row.id} row={row} chosen={row.id === file?.id} />
+            ))}
+          </section>
+        )}
+      </div>
+      <div className="min-h-0 overflow-y-auto">
+        {file ? (
+          <IntakeView key={file.id} intake={file} />
+        ) : intake && intakes.data ? (
+          <Empty title="This file is not in the list any more." />
+        ) : chosen ? (
+          <CoverageView key={chosen} symbol={chosen} />
+        ) : holdings.data ? (
+          <Empty title="No data yet.">
+            Drop a file of option chains on the left: CSV, also packed with gzip or zstd, or Parquet.
+          </Empty>
+        ) : (
+          <Skeleton className="h-[70vh]" />
+        )}
+      </div>
+    </div>
+  );
+}
+
+/** Where files come in. */
+function Way() {
+  const [share, setShare] = useState<number | null>(null);
+  const [over, setOver] = useState(false);
+  const input = useRef<HTMLInputElement>(null);
+  const intakes = useIntakes();
+  const go = useNavigate();
+  async function take(file: File | undefined) {
+    if (!file) return;
+    setShare(0);
+    try {
+      const made = await send(file, setShare);
+      await intakes.refetch();
+      go(`/intakes/${made.id}`);
+    } catch (error) {
+      tellError(error);
+    } finally {
+      setShare(null);
+    }
+  }
+  function drop(event: DragEvent) {
+    event.preventDefault();
+    setOver(false);
+    void take(event.dataTransfer.files[0]);
+  }
+  return (
+    // biome-ignore lint/a11y/noStaticElementInteractions: dropping is an extra way, the button is the other
+    <div
+      className={`shrink-0 rounded-card border border-dashed px-3 py-3 text-center ${over ? "bg-mark" : "bg-surface"}`}
+      onDragOver={(event) => {
+        event.preventDefault();
+        setOver(true);
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={drop}
+    >
+      {share === null ? (
+        <>
+          <button type="button" className="button primary" onClick={() => input.current?.click()}>
+            Choose a file
+          </button>
+          <p className="mt-1.5 text-xs text-soft">or drop it here: CSV, gzip, zstd or Parquet</p>
+          <input
+            ref={input}
+            type="file"
+            className="sr-only"
+            tabIndex={-1}
+            aria-label="File of option chains"
+            onChange={(event) => {
+              void take(event.target.files?.[0]);
+              event.target.value = "";
+            }}
+          />
+        </>
+      ) : (
+        <>
+          <Progress share={share} label="Sending the file" />
+          <p className="mt-1 text-xs text-soft">
+            {share < 1 ? `sending, ${Math.round(share * 100)} %` : "looking at it"}
+          </p>
+        </>
+      )}
+    </div>
+  );
+}
+
+function Row({ row, chosen }: { row: Holdings; chosen: boolean }) {
+  return (
+    <Link
+      to={`/data/${row.symbol}`}
+      className={`block border-b px-3 py-2 last:border-b-0 ${chosen ? "bg-mark" : ""}`}
+      aria-current={chosen ? "page" : undefined}
+    >
+      <span className="flex items-baseline gap-2">
+        <b className="font-semibold">{row.symbol}</b>
+        <span className="truncate text-soft">{row.name === row.symbol ? row.kind : row.name}</span>
+        <span className="number ml-auto text-xs whitespace-nowrap">{plural(row.sessions, "session")}</span>
+      </span>
+      <span className="block text-xs text-soft">
+        {row.sessions > 0 ? `${date(row.first)} to ${date(row.last)}` : "nothing that is current"}
+      </span>
+    </Link>
+  );
+}
+
+const STATE: Record<string, string> = {
+  new: "to be looked at",
+  queued: "waiting",
+  running: "under way",
+  done: "loaded",
+  cancelled: "cancelled",
+  failed: "failed",
+  "taken back": "taken back",
+};
+
+function FileRow({ row, chosen }: { row: Intake; chosen: boolean }) {
+  const active = row.status === "running" || row.status === "queued";
+  return (
+    <Link
+      to={`/intakes/${row.id}`}
+      className={`block border-b px-3 py-2 last:border-b-0 ${chosen ? "bg-mark" : ""}`}
+      aria-current={chosen ? "page" : undefined}
+    >
+      <span className="flex items-baseline gap-2">
+        <span className="truncate font-medium">{row.name}</span>
+        <span
+          className={`ml-auto text-xs whitespace-nowrap ${row.status === "failed" ? "text-loss" : "text-soft"}`}
+        >
+          {STATE[row.status] ?? row.status}
+        </span>
+      </span>
+      {active ? (
+        <span className="mt-1 block">
+          <Progress share={row.share} label={row.name} />
+        </span>
+      ) : (
+        <span className="block text-xs text-soft">
+          {number(row.size / 1e6, 1)} MB · {ago(row.made_at)}
+        </span>
+      )}
+    </Link>
+  );
+}
