@@ -50,7 +50,7 @@ REASONS = {
     "fields": "the row has another number of fields than the header",
     "at": "date or time of the quote cannot be read",
     "expiration": "the expiration cannot be read",
-    "strike": "the strike cannot be read or is not positive",
+    "strike": "the strike cannot be read, is not positive or too large",
     "right": "neither call nor put",
     "symbol": "not an option symbol of 21 characters",
     "underlying": "no underlying is named",
