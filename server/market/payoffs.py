@@ -11,6 +11,7 @@ import numpy as np
 
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
+from strell_core.pricing import american
 from strell_core.pricing.black import greeks_many, years_between
 from strell_core.pricing.payoff import PayoffLeg, PayoffSummary, profit, spot_grid, summary
 
@@ -35,7 +36,7 @@ def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
     return PayoffLeg(
         holding.contracts, 1 if holding.contract.right == "call" else -1, holding.contract.strike,
         timeline.cubes[holding.contract.expiration].settlement_at, (quote.iv or 0) / 10_000 if quote.iv else math.nan,
-        forward if math.isfinite(forward) else spot, holding.opened,
+        forward if math.isfinite(forward) else spot, holding.opened, timeline.underlying.american, timeline.underlying.rate,
     )  # fmt: skip
 
 
@@ -46,10 +47,22 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
     if quote.iv is None or not math.isfinite(forward):
         return dict.fromkeys((*GREEKS, "iv"), None)
     years = years_between(int(timeline.times[index]), timeline.cubes[holding.contract.expiration].settlement_at)
+    sign = 1 if holding.contract.right == "call" else -1
+    if timeline.underlying.american and years > 0 and view.spot > 0:
+        found = american.greeks(
+            view.spot / 100,
+            forward,
+            float(holding.contract.strike),
+            years,
+            quote.iv / 10_000,
+            timeline.underlying.rate,
+            sign,
+        )
+        return {**dict(zip(GREEKS, found.tolist(), strict=True)), "iv": quote.iv / 100}
     values = greeks_many(
         np.array([forward]), np.array([float(holding.contract.strike)]), np.array([years]),
         np.array([quote.iv / 10_000]), timeline.underlying.rate,
-        np.array([1 if holding.contract.right == "call" else -1], np.int64),
+        np.array([sign], np.int64),
     )[:, 0]  # fmt: skip
     return {**dict(zip(GREEKS, values.tolist(), strict=True)), "iv": quote.iv / 100}
 

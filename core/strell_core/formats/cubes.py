@@ -21,6 +21,7 @@ from strell_core.market.calendars import SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
 from strell_core.market.instruments import Underlying
 from strell_core.market.timeline import NO_DELTA, DailyHistory, ExpirationCube, Timeline
+from strell_core.pricing import american
 from strell_core.pricing.black import YEAR_SECONDS, delta_grid
 
 LAYOUT = 3
@@ -149,9 +150,12 @@ def _place(
         strike = np.array([c.strike for c in chain.contracts[begin:end]], np.float64)
         for t in range(m):
             years = max(0.0, (entry["settles"] - int(chain.times[t])) / YEAR_SECONDS)
-            delta[rows, at + t] = delta_grid(
-                float(chain.forward[rank, t]), strike, years, chain.iv[begin:end, t].copy(), underlying.rate, sign
-            )
+            future, iv = float(chain.forward[rank, t]), chain.iv[begin:end, t].copy()
+            if underlying.american:
+                price = int(chain.spot[t]) / 100
+                delta[rows, at + t] = american.delta_grid(price, future, strike, years, iv, underlying.rate, sign)
+            else:
+                delta[rows, at + t] = delta_grid(future, strike, years, iv, underlying.rate, sign)
         forward[entry["forward"] + at : entry["forward"] + at + m] = chain.forward[rank]
         cells = interest[entry["interest"] : entry["interest"] + shape[0] * entry["sessions"]]
         cells.reshape(shape[0], entry["sessions"])[rows, number - entry["session"]] = chain.open_interest[begin:end]

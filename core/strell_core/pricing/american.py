@@ -20,8 +20,10 @@ import math
 from dataclasses import dataclass, field
 
 import numpy as np
+import numpy.typing as npt
 from numba import njit
 
+from strell_core.market.timeline import NO_DELTA
 from strell_core.pricing.black import INV_SQRT_2PI, FloatArray, black_price, normal_cdf
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_CONVERGENCE, NO_TIME_VALUE, OK, implied_volatility
 
@@ -279,3 +281,62 @@ def american_volatility(
             next_vol = bottom + (top - bottom) * min(0.99, max(0.01, -bottom_miss / (top_miss - bottom_miss)))
         vol = next_vol
     return vol, NO_CONVERGENCE
+
+
+@njit(cache=True, nogil=True)
+def values(
+    spot: FloatArray, strike: float, years: float, vol: float, rate: float, carry: float, sign: int
+) -> FloatArray:  # fmt: skip
+    """American values over underlying prices ``(n,)``, points; dividends as a continuous carry."""
+    none = np.empty(0)
+    out = np.empty(spot.shape[0])
+    for i in range(spot.shape[0]):
+        premium, european, _, _ = early_exercise(
+            spot[i], years, rate, carry, none, none, strike, vol, sign, BULK[0], BULK[1]
+        )
+        out[i] = premium + european
+    return out
+
+
+@njit(cache=True, nogil=True)
+def greeks(spot: float, forward: float, strike: float, years: float, vol: float, rate: float, sign: int) -> FloatArray:
+    """Delta and gamma per point of the underlying, theta a day, vega a volatility point, rho a point of the
+    rate with the forward held, ``(5,)``; dividends as the continuous carry that leads to the forward."""
+    none = np.empty(0)
+    carry = math.log(forward / spot) / years
+    day = min(1.0 / 365.0, 0.5 * years)
+
+    steps, half = PRECISE
+    premium, european, delta, gamma = early_exercise(
+        spot, years, rate, carry, none, none, strike, vol, sign, steps, half
+    )
+    value = premium + european
+    p, e, _, _ = early_exercise(spot, years - day, rate, carry, none, none, strike, vol, sign, steps, half)
+    theta = (p + e - value) * (1.0 / 365.0) / day
+    p, e, _, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol + 0.005, sign, steps, half)
+    q, f, _, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol - 0.005, sign, steps, half)
+    vega = p + e - q - f
+    p, e, _, _ = early_exercise(spot, years, rate + 0.005, carry, none, none, strike, vol, sign, steps, half)
+    q, f, _, _ = early_exercise(spot, years, rate - 0.005, carry, none, none, strike, vol, sign, steps, half)
+    return np.array([delta, gamma, theta, vega, p + e - q - f])
+
+
+@njit(cache=True, nogil=True)
+def delta_grid(
+    spot: float, forward: float, strike: FloatArray, years: float, iv: npt.NDArray[np.uint16], rate: float,
+    sign: npt.NDArray[np.int64],
+) -> npt.NDArray[np.int16]:  # fmt: skip
+    """Deltas per point of the underlying in 0.0001 of one expiration at one instant from stored
+    volatilities; ``NO_DELTA`` without one."""
+    none = np.empty(0)
+    out = np.empty(strike.shape[0], np.int16)
+    for i in range(strike.shape[0]):
+        if iv[i] == 0 or not forward > 0.0 or not spot > 0.0 or not years > 0.0:
+            out[i] = NO_DELTA
+        else:
+            carry = math.log(forward / spot) / years
+            _, _, delta, _ = early_exercise(
+                spot, years, rate, carry, none, none, strike[i], iv[i] * 1e-4, sign[i], BULK[0], BULK[1]
+            )
+            out[i] = round(min(1.0, max(-1.0, delta)) * 10_000.0)
+    return out

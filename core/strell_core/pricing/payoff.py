@@ -1,7 +1,7 @@
 """Payoff of a structure: now, on any date, at its nearest expiration.
 
-A leg alive at the chosen instant is valued by Black-76 with its own implied volatility; the forward
-follows the underlying in proportion, its carry shrinking with the time left.
+A leg alive at the chosen instant is valued by Black-76 with its own implied volatility, an American one with
+its right to early exercise; the forward follows the underlying in proportion, its carry shrinking with the time left.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from strell_core.pricing import american
 from strell_core.pricing.black import FloatArray, normal_cdf, price_many, years_between
 
 
@@ -26,6 +27,9 @@ class PayoffLeg:
     vol: float
     forward: float
     opened: float
+    american: bool = False
+    rate: float = 0.0
+    """Interest a year, for early exercise only."""
 
 
 @dataclass(frozen=True)
@@ -53,6 +57,9 @@ def leg_values(leg: PayoffLeg, spot: FloatArray, base_spot: float, base: int, at
     rate_of_carry = math.log(leg.forward / base_spot) / whole if whole > 0 else 0.0
     n = len(spot)
     vol = max(1e-4, (leg.vol if math.isfinite(leg.vol) else 0.0) + vol_shift)
+    if leg.american:
+        prices = np.maximum(spot, 1e-6)
+        return np.asarray(american.values(prices, float(leg.strike), left, vol, leg.rate, rate_of_carry, leg.sign))
     return np.asarray(
         price_many(
             spot * math.exp(rate_of_carry * left), np.full(n, leg.strike), np.full(n, left),

@@ -2,24 +2,30 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 import unittest
 
 import numpy as np
+import QuantLib as ql
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from strell_core.market.timeline import NO_DELTA
 from strell_core.pricing.american import (
     BULK,
     PRECISE,
     Carry,
     american_volatility,
     certain_value,
+    delta_grid,
     early_exercise,
+    greeks,
     never_early,
 )
+from strell_core.pricing.black import greeks_many
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK
-from tests.pricing.american_grid import Case, grid, reference
+from tests.pricing.american_grid import Case, grid, option, reference
 
 
 def value(case: Case, how: tuple[int, int] = PRECISE) -> float:
@@ -115,6 +121,46 @@ def _with_dividends(spot: float, years: float, rate: float, paid: list[tuple[flo
     when, points = (np.array(column) for column in zip(*paid, strict=True))
     rest = spot - float(np.sum(points * np.exp(-rate * when)))
     return Carry.implied(spot, rest * math.exp(rate * years), years, rate, when, points)
+
+
+class GreeksTest(unittest.TestCase):
+    """Reference: QuantLib's finite differences (delta, gamma, theta) and its value at shifted volatility."""
+
+    def test_against_quantlib(self) -> None:
+        for strike, sign, rate, pays in ((95.0, -1, 0.05, 0.0), (105.0, -1, 0.05, 0.02), (100.0, 1, 0.02, 0.06)):
+            case = Case(182, strike, 0.25, rate, pays, sign, False)
+            made, process = option(case)
+            made.setPricingEngine(ql.FdBlackScholesVanillaEngine(process, 400, 800))
+            years = 182 / 365
+            forward = 100 * math.exp((rate - pays) * years)
+            delta, gamma, theta, vega, _ = greeks(100.0, forward, strike, years, 0.25, rate, sign)
+            self.assertAlmostEqual(delta, made.delta(), delta=0.002)
+            self.assertAlmostEqual(gamma, made.gamma(), delta=0.002)
+            self.assertAlmostEqual(theta, made.theta() / 365, delta=0.0005)
+            shifted = [reference(dataclasses.replace(case, vol=0.25 + h)) for h in (0.005, -0.005)]
+            self.assertAlmostEqual(vega, shifted[0] - shifted[1], delta=0.002)
+
+    def test_an_option_that_is_never_exercised_early_has_the_european_ones(self) -> None:
+        found = greeks(100.0, 100 * math.exp(0.05 * 0.5), 100.0, 0.5, 0.2, 0.05, 1)
+        plain = greeks_many(
+            np.array([100 * math.exp(0.05 * 0.5)]),
+            np.array([100.0]),
+            np.array([0.5]),
+            np.array([0.2]),
+            0.05,
+            np.array([1]),
+        )[:, 0]
+        self.assertAlmostEqual(found[0], plain[0] * math.exp(0.05 * 0.5), places=6, msg="per point of the price")
+        self.assertAlmostEqual(found[3], plain[3], delta=1e-3)
+
+    def test_deltas_of_a_chain(self) -> None:
+        strikes = np.array([70.0, 84.0, 100.0, 84.0])
+        sign = np.array([1, 1, -1, -1])
+        found = delta_grid(84.0, 84.2, strikes, 0.25, np.array([3000, 3000, 3000, 0], np.uint16), 0.03, sign)
+        for got, strike, s in zip(found[:3].tolist(), strikes.tolist(), sign.tolist(), strict=False):
+            wanted = greeks(84.0, 84.2, strike, 0.25, 0.3, 0.03, s)[0]
+            self.assertAlmostEqual(got / 10_000, wanted, delta=0.005)
+        self.assertEqual(found[3], NO_DELTA)
 
 
 class DividendsTest(unittest.TestCase):

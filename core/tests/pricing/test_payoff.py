@@ -106,3 +106,14 @@ class SeveralExpirationsTest(unittest.TestCase):
         self.assertGreaterEqual(facts.max_loss.value or 0, -10.0 - 1e-9)
         self.assertLess(facts.break_evens[0], 3100)
         self.assertGreater(facts.break_evens[1], 3100)
+
+
+class AmericanLegTest(unittest.TestCase):
+    def test_a_put_deep_in_the_money_is_worth_its_exercise(self) -> None:
+        """At once, where a European one of the same terms is worth less."""
+        put = PayoffLeg(1, -1, 120.0, FAR, 0.2, 100.0 * math.exp(0.05 * 24 / 365), 0.0, american=True, rate=0.05)
+        grid = np.array([60.0, 100.0, 140.0])
+        now = profit([put], grid, 100.0, NOW, NOW)
+        self.assertAlmostEqual(now[0], 60.0, places=6)
+        self.assertGreaterEqual(now[1], 20.0)
+        self.assertLess(now[2], 0.2)

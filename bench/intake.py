@@ -1,0 +1,128 @@
+"""Loading chains: quotes a second with implied volatilities, memory, bytes a quote; beside pandas in the same run.
+
+The file is written from the scenario's own five-minute sessions. Ours: read, check, lay aside by session,
+build with volatilities, compress. The baseline does less: it reads, pairs calls and puts and solves for
+volatilities with vectorised NumPy and SciPy.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import resource
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from scipy.stats import norm
+
+from bench.timing import table
+from strell_core.formats.intake import export
+from strell_core.formats.intake.rows import blocks, sample
+from strell_core.formats.intake.sessions import build
+from strell_core.formats.intake.stage import Stage
+from strell_core.market.calendars import marrowick
+from strell_core.market.chains import encode
+from strell_core.scenario.generator import MK30, Scenario, Settings
+
+SESSIONS = 8
+CALENDAR = marrowick()
+
+
+def run() -> None:
+    with tempfile.TemporaryDirectory(prefix="strell-") as name:
+        folder = Path(name)
+        scenario = Scenario(Settings(sessions=60, intraday=SESSIONS))
+        chains = [scenario.chain(index) for index in range(60 - SESSIONS, 60)]
+        rows, speeds = 0, []
+        for kind in ("csv", "parquet"):
+            rows = export.write(folder / f"a.{kind}", (export.table(c, MK30, CALENDAR) for c in chains), kind)
+        for kind in ("csv", "parquet"):
+            with multiprocessing.get_context("spawn").Pool(1) as pool:
+                taken, before, peak, size = pool.apply(_ours, (folder, kind))
+            mb = (folder / f"a.{kind}").stat().st_size / 1e6
+            speeds.append(
+                (
+                    f"{kind}, {mb:,.0f} MB",
+                    f"{rows / taken:,.0f}",
+                    f"{before:,.0f}",
+                    f"{peak:,.0f}",
+                    f"{size / rows:.2f}",
+                )
+            )
+        with multiprocessing.get_context("spawn").Pool(1) as pool:
+            taken, count, peak = pool.apply(_pandas, (folder,))
+        speeds.append((f"pandas and SciPy, {count:,} rows of the csv", f"{count / taken:,.0f}", "", f"{peak:,.0f}", ""))
+    heads = ("file", "quotes a second, one process", "MB before", "MB at most", "bytes a quote stored")
+    table(f"Loading {rows:,} quotes of {SESSIONS} five-minute sessions with volatilities", heads, speeds)
+
+
+def _memory() -> float:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1000
+
+
+def _ours(folder: Path, kind: str) -> tuple[float, float, float, int]:
+    _load(folder / f"a.{kind}", folder / "warm", 1)  # kernels are loaded once a process
+    before = _memory()
+    began = time.perf_counter()
+    size = _load(folder / f"a.{kind}", folder / "stage", 10**9)
+    return time.perf_counter() - began, before, _memory(), size
+
+
+def _load(path: Path, place: Path, at_most: int) -> int:
+    stage = Stage(place)
+    stage.clear()
+    for number, block in enumerate(blocks(path, sample(path).mapping, lambda _: CALENDAR.tz)):
+        stage.add(block.rows)
+        if number + 1 >= at_most:
+            break
+    size = 0
+    for symbol, date in stage.sessions():
+        chain = build(stage.rows(symbol, date), date, MK30, CALENDAR).chain
+        assert chain is not None
+        size += len(encode(chain))
+    return size
+
+
+def _pandas(folder: Path) -> tuple[float, int, float]:
+    began = time.perf_counter()
+    frame = pd.read_csv(folder / "a.csv", nrows=300_000)
+    at = pd.to_datetime(frame["at"], utc=True)
+    settles = pd.to_datetime(frame["expiration"] + " 17:30").dt.tz_localize("Europe/Lisbon").dt.tz_convert("UTC")
+    frame["years"] = (settles - at).dt.total_seconds() / (365 * 86_400)
+    frame["mid"] = (frame["bid"] + frame["ask"]) / 2
+    frame = frame[(frame["bid"] > 0) & (frame["years"] > 0)]
+    sides = frame.pivot_table(index=["at", "expiration", "years", "strike"], columns="right", values="mid").dropna()
+    sides["gap"] = (sides["call"] - sides["put"]).abs()
+    nearest = sides.groupby(["at", "expiration"])["gap"].idxmin()
+    paired = sides.loc[nearest].reset_index()
+    growth = np.exp(MK30.rate * paired["years"])
+    paired["forward"] = paired["strike"] + (paired["call"] - paired["put"]) * growth
+    frame = frame.merge(paired[["at", "expiration", "forward"]], on=["at", "expiration"])
+    call = (frame["right"] == "call").to_numpy()
+    out = np.where(call, frame["strike"] >= frame["forward"], frame["strike"] < frame["forward"])
+    frame = frame[out]
+    _solve(frame)
+    return time.perf_counter() - began, 300_000, _memory()
+
+
+def _solve(frame: pd.DataFrame) -> np.ndarray:
+    """Bisection and Newton, vectorised."""
+    f, k, t = (frame[name].to_numpy() for name in ("forward", "strike", "years"))
+    sign = np.where(frame["right"] == "call", 1.0, -1.0)
+    price = frame["mid"].to_numpy() * np.exp(MK30.rate * t)
+    root = np.sqrt(t)
+    vol = np.full(len(f), 0.3)
+    low, high = np.full(len(f), 1e-4), np.full(len(f), 5.0)
+    for _ in range(60):
+        d1 = np.log(f / k) / (vol * root) + 0.5 * vol * root
+        value = sign * (f * norm.cdf(sign * d1) - k * norm.cdf(sign * (d1 - vol * root)))
+        miss = value - price
+        low, high = np.where(miss < 0, vol, low), np.where(miss < 0, high, vol)
+        with np.errstate(all="ignore"):
+            step = vol - miss / (f * norm.pdf(d1) * root)
+        vol = np.where((step > low) & (step < high), step, 0.5 * (low + high))
+        if np.abs(miss).max() < 1e-8:
+            break
+    return vol
