@@ -16,9 +16,9 @@ from desk.models import Account, DeskFill, Holding
 from market import payoffs
 from market.live import Live
 from strell_core.engine.ledger import Held, Move, holdings
+from strell_core.margin.strategy_based import INDEX_SHARE, STOCK_SHARE, Leg, capital
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
-from strell_core.orders.capital import capital
 
 
 def moves(fills: Iterable[DeskFill]) -> list[Move]:
@@ -104,7 +104,7 @@ class Standing:
 
     @cached_property
     def reserved(self) -> Decimal:
-        """Capital this ties up from here on: the worst that can still come within the range looked at."""
+        """Capital this ties up from here on."""
         return reserve(self.live, [(held.contract, held.contracts) for held in self.open])
 
 
@@ -135,16 +135,18 @@ def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, flo
 
 
 def reserve(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> Decimal:
-    """Capital of contracts held from their mids on, money."""
+    """Capital of contracts held, by the strategy-based margin rules, money: what they tie up from their mids on."""
     made = []
     for contract, contracts in legs:
-        value = mark(live, contract, contracts, "mid")
         if live.sided(contract) is None:
             continue
-        opened = 0.0 if value is None else float(value) * float(live.row.quantum) / PARTS
-        made.append(payoffs.payoff_leg(live.timeline, 0, payoffs.Holding(contract, contracts, opened)))
-    worst = capital(made, live.spot, live.at) * live.row.multiplier
-    return money(Decimal(str(round(worst, 4))))
+        value = mark(live, contract, contracts, "mid")
+        points = 0.0 if value is None else float(value) * float(live.row.quantum) / PARTS
+        sign = 1 if contract.right == "call" else -1
+        settlement = live.timeline.cubes[contract.expiration].settlement_at
+        made.append(Leg(contracts, sign, float(contract.strike), settlement, points))
+    share = INDEX_SHARE if live.row.kind == live.row.Kind.INDEX else STOCK_SHARE
+    return money(Decimal(str(round(capital(made, live.spot, share) * live.row.multiplier, 4))))
 
 
 @dataclass(frozen=True)

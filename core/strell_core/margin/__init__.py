@@ -1,0 +1,1 @@
+"""What a position must be backed with, by strategy-based rules."""

@@ -1,0 +1,201 @@
+"""Strategy-based margin: each short option is covered by a long one, by the underlying, or stands alone.
+
+Rules after FINRA Rule 4210(f)(2) and the exchanges' margin manuals, recalled from memory, not looked up:
+
+* a long option is paid for and needs nothing more;
+* a short option that stands alone needs its value and the greater of a share of the underlying (20 %, a broad
+  index 15 %) less what it is out of the money, and the least share (10 %) of the underlying, of a put's strike;
+* of a call and a put that stand alone and expire together only the greater share is needed, and both values;
+* a short option covered by a long one that expires no earlier belongs to a spread; spreads that expire together
+  need the most they can lose together at expiration, a later long being worth its intrinsic value then
+  (verticals, condors, butterflies, boxes, calendars and diagonals alike);
+* a short call on as many units of the underlying, and a short put backed by cash for its strike, need no more.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+INDEX_SHARE = 0.15
+STOCK_SHARE = 0.20
+LEAST_SHARE = 0.10
+ALONE = 1e6
+"""Points by which a pairing is preferred: what can be covered is, so that nothing defined needs less than it can
+lose, also where a lone short would need less than the width to a far long."""
+
+
+@dataclass(frozen=True)
+class Leg:
+    """``contracts`` signed; ``sign`` 1 call, -1 put; ``settlement`` epoch second; ``mark`` points."""
+
+    contracts: int
+    sign: int
+    strike: float
+    settlement: int
+    mark: float
+
+
+@dataclass(frozen=True)
+class Part:
+    """One reason for a requirement; amount in points times contracts."""
+
+    words: str
+    amount: float
+
+
+@dataclass(frozen=True)
+class Requirement:
+    """What must back a position, in points times contracts, premium not yet counted against it."""
+
+    parts: tuple[Part, ...]
+
+    @property
+    def amount(self) -> float:
+        return sum(part.amount for part in self.parts)
+
+
+def requirement(
+    legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units: int = 0, cash_secured: bool = False
+) -> Requirement:  # fmt: skip
+    """``units`` of the underlying are held, one a contract; ``share`` of it a lone short needs.
+
+    As many shorts as can be are covered, in the pairing that needs least (a transport problem, solved exactly).
+    """
+    legs = _joined(legs)
+    pairs, alone = [], []
+    for sign in (1, -1):
+        mine = [leg for leg in legs if leg.sign == sign]
+        shorts, longs = [leg for leg in mine if leg.contracts < 0], [leg for leg in mine if leg.contracts > 0]
+        if sign > 0 and units > 0:
+            shorts = _covered_by_units(shorts, units)
+        found, left = _paired(shorts, longs, spot, share)
+        pairs += found
+        alone += left
+    parts = _spreads(pairs, legs) + _lone(alone, spot, share, cash_secured)
+    return Requirement(tuple(part for part in parts if part.amount > 1e-12))
+
+
+def capital(legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE) -> float:
+    """What a position ties up from its marks on, points times contracts, never negative: its requirement and
+    the value of what is long, less the value of what is short."""
+    marks = sum(leg.contracts * leg.mark for leg in legs)
+    return max(0.0, requirement(legs, spot, share).amount + marks)
+
+
+def lone_share(leg: Leg, spot: float, share: float) -> float:
+    """What one lone short contract needs beyond its own value, points."""
+    out_of_the_money = max(0.0, leg.sign * (leg.strike - spot))
+    least = LEAST_SHARE * (spot if leg.sign > 0 else leg.strike)
+    return max(share * spot - out_of_the_money, least)
+
+
+def _joined(legs: Sequence[Leg]) -> list[Leg]:
+    """Legs of one contract as one, in an order of their own."""
+    total: dict[tuple[int, int, float], list[float]] = {}
+    for leg in legs:
+        entry = total.setdefault((leg.settlement, leg.sign, leg.strike), [0, leg.mark])
+        entry[0] += leg.contracts
+    return [
+        Leg(int(contracts), sign, strike, settlement, mark)
+        for (settlement, sign, strike), (contracts, mark) in sorted(total.items())
+        if contracts
+    ]
+
+
+def _covered_by_units(shorts: list[Leg], units: int) -> list[Leg]:
+    """Short calls left when the dearest to stand alone are covered by the underlying."""
+    out = []
+    for leg in sorted(shorts, key=lambda one: one.strike):
+        taken = min(units, -leg.contracts)
+        units -= taken
+        if -leg.contracts > taken:
+            out.append(Leg(leg.contracts + taken, leg.sign, leg.strike, leg.settlement, leg.mark))
+    return out
+
+
+Pair = tuple[Leg, Leg, int]
+
+
+def _paired(shorts: list[Leg], longs: list[Leg], spot: float, share: float) -> tuple[list[Pair], list[Leg]]:
+    """Shorts with their longs and how many of each, and shorts that stand alone."""
+    n, m = len(shorts), len(longs)
+    cost = np.full((n, m + 1), 1e9)
+    for i, short in enumerate(shorts):
+        cost[i, m] = ALONE + lone_share(short, spot, share) + short.mark
+        for j, long in enumerate(longs):
+            if long.settlement >= short.settlement:
+                cost[i, j] = max(0.0, short.sign * (long.strike - short.strike))
+    amount = _transport(cost, [-short.contracts for short in shorts], [long.contracts for long in longs])
+    pairs = [(shorts[i], longs[j], int(amount[i, j])) for i in range(n) for j in range(m) if amount[i, j]]
+    alone = [
+        Leg(-int(amount[i, m]), s.sign, s.strike, s.settlement, s.mark) for i, s in enumerate(shorts) if amount[i, m]
+    ]
+    return pairs, alone
+
+
+def _transport(cost: npt.NDArray[np.float64], wanted: list[int], there: list[int]) -> npt.NDArray[np.int64]:
+    """How many of each short (rows) go to each long or, in the last column, stand alone, at the least cost."""
+    n, m = len(wanted), len(there)
+    out = np.zeros((n, m + 1), np.int64)
+    if n == 0 or m == 0:
+        out[:, m] = wanted
+        return out
+    if n == 1 and m == 1:
+        out[0, 0] = min(wanted[0], there[0]) if cost[0, 0] < cost[0, 1] else 0
+        out[0, 1] = wanted[0] - out[0, 0]
+        return out
+    from scipy.optimize import linprog  # large, and seldom needed
+
+    every, used = np.zeros((n, n * (m + 1))), np.zeros((m, n * (m + 1)))
+    for i in range(n):
+        every[i, i * (m + 1) : (i + 1) * (m + 1)] = 1.0
+        used[:, i * (m + 1) : (i + 1) * (m + 1) - 1] += np.eye(m)
+    found = linprog(cost.ravel(), A_ub=used, b_ub=there, A_eq=every, b_eq=wanted, method="highs-ds")
+    return np.asarray(np.rint(found.x).astype(np.int64).reshape(n, m + 1))
+
+
+def _spreads(pairs: list[Pair], legs: list[Leg]) -> list[Part]:
+    """Spreads whose shorts expire together need what they can lose together; longs that are left help."""
+    groups: dict[int, list[tuple[int, int, float]]] = defaultdict(list)
+    left = {leg: leg.contracts for leg in legs if leg.contracts > 0}
+    for short, long, count in pairs:
+        groups[short.settlement] += [(-count, short.sign, short.strike), (count, long.sign, long.strike)]
+        left[long] -= count
+    for long, count in left.items():
+        expiries = [settlement for settlement in groups if settlement <= long.settlement]
+        if count and expiries:
+            groups[max(expiries)].append((count, long.sign, long.strike))
+    out = []
+    for settlement in sorted(groups):
+        group = groups[settlement]
+        strikes = sorted({strike for _, _, strike in group})
+        worst = min(
+            sum(count * max(0.0, sign * (price - strike)) for count, sign, strike in group) for price in [0.0, *strikes]
+        )  # beyond the last strike nothing more is lost: every short call has a long one
+        out.append(Part("spreads, the most they can lose at expiration", max(0.0, -worst)))
+    return out
+
+
+def _lone(alone: list[Leg], spot: float, share: float, cash_secured: bool) -> list[Part]:
+    """Lone shorts, by expiration: the greater side's share, and every value."""
+    if cash_secured:
+        secured = sum(-leg.contracts * leg.strike for leg in alone if leg.sign < 0)
+        alone = [leg for leg in alone if leg.sign > 0]
+        out = [Part("short puts, cash for their strikes", secured)]
+    else:
+        out = []
+    sides: dict[int, dict[int, float]] = defaultdict(lambda: {1: 0.0, -1: 0.0})
+    for leg in alone:
+        sides[leg.settlement][leg.sign] += -leg.contracts * lone_share(leg, spot, share)
+    for settlement in sorted(sides):
+        both = sides[settlement]
+        side = "calls" if both[1] >= both[-1] else "puts"
+        words = f"short {side} that stand alone, {share:.0%} of the underlying less what they are out of the money"
+        out.append(Part(words, max(both.values())))
+    out.append(Part("value of shorts that stand alone", sum(-leg.contracts * leg.mark for leg in alone)))
+    return out
