@@ -16,7 +16,7 @@ from desk.models import Account, DeskFill, Holding
 from market import payoffs
 from market.live import Live
 from strell_core.engine.ledger import Held, Move, holdings
-from strell_core.margin.strategy_based import INDEX_SHARE, STOCK_SHARE, Leg, capital
+from strell_core.margin.strategy_based import INDEX_SHARE, STOCK_SHARE, Leg, capital, requirement
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
 
@@ -134,8 +134,8 @@ def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, flo
     return totals
 
 
-def reserve(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> Decimal:
-    """Capital of contracts held, by the strategy-based margin rules, money: what they tie up from their mids on."""
+def margin_legs(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> list[Leg]:
+    """Contracts as the margin rules see them, at their mids."""
     made = []
     for contract, contracts in legs:
         if live.sided(contract) is None:
@@ -145,8 +145,23 @@ def reserve(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> Decimal:
         sign = 1 if contract.right == "call" else -1
         settlement = live.timeline.cubes[contract.expiration].settlement_at
         made.append(Leg(contracts, sign, float(contract.strike), settlement, points))
-    share = INDEX_SHARE if live.row.kind == live.row.Kind.INDEX else STOCK_SHARE
-    return money(Decimal(str(round(capital(made, live.spot, share) * live.row.multiplier, 4))))
+    return made
+
+
+def margin_share(live: Live) -> float:
+    return INDEX_SHARE if live.row.kind == live.row.Kind.INDEX else STOCK_SHARE
+
+
+def reserve(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> Decimal:
+    """Capital of contracts held, by the strategy-based margin rules, money: what they tie up from their mids on."""
+    points = capital(margin_legs(live, legs), live.spot, margin_share(live))
+    return money(Decimal(str(round(points * live.row.multiplier, 4))))
+
+
+def margin_words(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> str:
+    """What most of the requirement is for; empty where nothing is needed beyond the price."""
+    parts = requirement(margin_legs(live, legs), live.spot, margin_share(live)).parts
+    return max(parts, key=lambda part: part.amount).words if parts else ""
 
 
 @dataclass(frozen=True)

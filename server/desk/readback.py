@@ -5,7 +5,7 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any
 
-from desk.positions import greeks
+from desk.positions import greeks, margin_words
 from desk.tickets import Judged
 from market import payoffs
 from market.live import Live
@@ -120,8 +120,9 @@ def _sentences(judged: Judged, premium: float | None, costs: Decimal, picture: d
             out.append(f"It breaks even at {points}{odds}.")
     free = judged.standings.free
     if free is not None:
+        why = margin_words(judged.live, [(leg.contract, leg.ratio * judged.terms.lots) for leg in judged.terms.legs])
         out.append(
-            f"It takes {amount(judged.capital, money)} of capital: free goes from {amount(free, money)} to {amount(max(free - judged.capital, Decimal(0)), money)}."
+            f"It takes {amount(judged.capital, money)} of capital{f' ({why})' if why else ''}: free goes from {amount(free, money)} to {amount(max(free - judged.capital, Decimal(0)), money)}."
         )
     out.append(_protected(judged, money))
     return out

@@ -28,7 +28,7 @@ from django.db.models import Max
 
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify, notify_market
-from market.models import Bar, ColumnMapping, Contract, Expiration, Intake, SessionChainRow, Underlying
+from market.models import Bar, ColumnMapping, Contract, Expiration, Intake, SessionChainRow, Underlying, Venue
 from market.timelines import calendar_of, data_digest, fold_in, terms
 from strell_core.formats.intake import merge
 from strell_core.formats.intake import sessions as made_of
@@ -462,6 +462,8 @@ class _Work:
                 "american": made["american"],
             },
         )  # fmt: skip
+        if not self.intake.owner.is_staff and Venue.objects.filter(underlying=row).exists():
+            raise Refused(f"{symbol} is traded at the practice exchange; only who operates it may load its history.")
         return row
 
     def _keep(self, symbol: str, date: dt.date, built: made_of.Built) -> str:

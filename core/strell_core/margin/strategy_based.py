@@ -195,7 +195,9 @@ def _lone(alone: list[Leg], spot: float, share: float, cash_secured: bool) -> li
     for settlement in sorted(sides):
         both = sides[settlement]
         side = "calls" if both[1] >= both[-1] else "puts"
-        words = f"short {side} that stand alone, {share:.0%} of the underlying less what they are out of the money"
+        words = (
+            f"short {side} that stand alone, {100 * share:.0f} % of the underlying less what they are out of the money"
+        )
         out.append(Part(words, max(both.values())))
     out.append(Part("value of shorts that stand alone", sum(-leg.contracts * leg.mark for leg in alone)))
     return out

@@ -181,6 +181,21 @@ class PaperTest(DeskTestCase):
         self.desk.round()
         self.assertEqual(DeskFill.objects.filter(kind="settlement").count(), 2, "each once")
 
+    def test_a_ticket_says_what_its_capital_is_for(self) -> None:
+        self.go("10:00")
+        near, far = self.contract("call", 40), self.contract("call", 70)
+
+        def seen(*legs: tuple[str, int]) -> dict:
+            body = {"legs": [{"contract": c, "ratio": r} for c, r in legs], "lots": 1, "type": "market"}
+            return self.send("post", f"/accounts/{self.account.pk}/ticket", body)[1]
+
+        spread, lone = seen((near, -1), (far, 1)), seen((near, -1))
+        self.assertIn("spreads, the most they can lose at expiration", " ".join(spread["sentences"]))
+        self.assertIn("15 % of the underlying", " ".join(lone["sentences"]))
+        # width of 30 points less the credit at mid, half the spread and commission on top
+        self.assertLess(spread["capital"], 30 * 50)
+        self.assertGreater(lone["capital"], 0.10 * 3_000 * 50)
+
 
 class RefusalTest(DeskTestCase):
     """Bad input gets a clear reason, is recorded, and changes nothing else."""

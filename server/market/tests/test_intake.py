@@ -231,6 +231,14 @@ class LoadTest(IntakeTestCase):
         intake.carry_out(made["id"])
         self.assertEqual(len(self.digests()), 3)
 
+    def test_the_history_of_a_traded_market_is_its_operators(self) -> None:
+        path = self.csv(self.frame(1, "MK30"))
+        told = self.load(path)
+        self.assertEqual(told["status"], "failed")
+        self.assertIn("only who operates it", told["message"])
+        self.assertEqual(self.digests("MK30")[-1][0], SessionChainRow.objects.latest("date").date)
+        self.assertFalse(SessionChainRow.objects.filter(version__gt=1).exists())
+
 
 class LookTest(IntakeTestCase):
     def test_a_preview_shows_what_would_be_read(self) -> None:
