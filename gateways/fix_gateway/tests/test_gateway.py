@@ -302,10 +302,8 @@ class ReportsTest(GatewayTestCase):
         self.practice.refresh_from_db()
         self.assertIn("cannot be", self.practice.quarantine)
         with self.assertRaisesRegex(Refused, "quarantine"):
-            services.place(self.mara, self.practice.pk, services.Ticket(self.legs(), 1, "market"))
-        self.assertEqual(
-            services.place(self.mara, self.practice.pk, services.closing_ticket(order.holding)).state, "ready"
-        )
+            services.place(self.practice, services.Ticket(self.legs(), 1, "market"))
+        self.assertEqual(services.place(self.practice, services.closing_ticket(order.holding)).state, "ready")
 
     def test_a_report_on_nothing_of_ours_is_kept_and_harmless(self) -> None:
         self.filled()
