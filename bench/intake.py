@@ -19,9 +19,10 @@ from scipy.stats import norm
 
 from bench.timing import table
 from strell_core.formats.intake import export
-from strell_core.formats.intake.rows import blocks, sample
+from strell_core.formats.intake.rows import blocks
 from strell_core.formats.intake.sessions import build
 from strell_core.formats.intake.stage import Stage
+from strell_core.formats.intake.tables import sample
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import encode
 from strell_core.scenario.generator import MK30, Scenario, Settings

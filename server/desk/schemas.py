@@ -6,6 +6,7 @@ from typing import Any
 
 from ninja import Schema
 
+from config.schemas import ProblemOut
 from market.schemas import ChainOut, GlyphOut, PayoffOut
 
 
@@ -196,11 +197,6 @@ class TicketLegOut(Schema):
     bid_size: int
     ask_size: int
     delta: float | None
-
-
-class ProblemOut(Schema):
-    path: str
-    message: str
 
 
 class HoldingOut(Schema):

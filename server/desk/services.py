@@ -104,8 +104,8 @@ def preview(user: User, account_id: int, ticket: Ticket) -> Judged:
 
 
 def place(account: Account, ticket: Ticket) -> DeskOrder:
-    """Place an order by hand; whoever calls has seen that the account is theirs. The same ``client_id`` again gives the order that is there; what is
-    refused is kept with its reason and raises :class:`Refused`."""
+    """Place an order by hand; whoever calls has seen that the account is theirs. The same ``client_id`` again
+    gives the order that is there; what is refused is kept with its reason and raises :class:`Refused`."""
     client_id = ticket.client_id or uuid.uuid4().hex
     if len(client_id) > 64:
         raise Refused("A client id has at most 64 characters.")

@@ -9,6 +9,7 @@ from ninja import File, Router, Schema
 from ninja.files import UploadedFile
 
 from config.errors import NotThere, Refused
+from config.schemas import ProblemOut
 from market import coverage, intake
 from market.models import ColumnMapping, Dividend, Intake
 from runs.queries import touched
@@ -117,11 +118,6 @@ class IntakeOut(Schema):
     rejects: int
     symbols: list[SymbolReport]
     brought: int
-
-
-class ProblemOut(Schema):
-    path: str
-    message: str
 
 
 class PreviewQuote(Schema):

@@ -17,7 +17,6 @@ errors of the grid mostly cancel.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
@@ -33,48 +32,6 @@ PRECISE = (48, 120)
 """Where a single price matters."""
 _WIDTH = 5.0
 """Standard deviations the grid reaches to either side."""
-_NONE = np.empty(0)
-
-
-@dataclass(frozen=True)
-class Carry:
-    """What holding the underlying until an expiration costs and pays.
-
-    ``spot`` in points, ``years`` to settlement, ``rate`` and ``carry`` (growth of the part that is not
-    dividends) continuously compounded a year; dividends paid within ``(0, years)`` as years from now and
-    points, in the order of their dates.
-    """
-
-    spot: float
-    years: float
-    rate: float
-    carry: float
-    dividend_years: FloatArray = field(default_factory=lambda: _NONE)
-    dividends: FloatArray = field(default_factory=lambda: _NONE)
-
-    @classmethod
-    def implied(
-        cls, spot: float, forward: float, years: float, rate: float, dividend_years: FloatArray = _NONE,
-        dividends: FloatArray = _NONE,
-    ) -> Carry:  # fmt: skip
-        """The carry with which ``spot`` less dividends grows to ``forward``; raises ``ValueError`` where
-        the dividends are worth more than the price."""
-        inside = (dividend_years > 0) & (dividend_years < years)
-        when, paid = dividend_years[inside], dividends[inside]
-        rest = spot - float(np.sum(paid * np.exp(-rate * when)))
-        if not rest > 0 or not forward > 0:
-            raise ValueError("the dividends until expiration are worth more than the price")
-        carry = math.log(forward / rest) / years if years > 0 else 0.0
-        return cls(spot, years, rate, carry, when, paid)
-
-    @property
-    def rest(self) -> float:
-        """The price without the dividends to come, points."""
-        return self.spot - float(np.sum(self.dividends * np.exp(-self.rate * self.dividend_years)))
-
-    @property
-    def forward(self) -> float:
-        return self.rest * math.exp(self.carry * self.years)
 
 
 @njit(cache=True, nogil=True)

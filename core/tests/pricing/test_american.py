@@ -15,7 +15,6 @@ from strell_core.market.timeline import NO_DELTA
 from strell_core.pricing.american import (
     BULK,
     PRECISE,
-    Carry,
     american_volatility,
     certain_value,
     delta_grid,
@@ -25,7 +24,7 @@ from strell_core.pricing.american import (
 )
 from strell_core.pricing.black import greeks_many
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK
-from tests.pricing.american_grid import Case, grid, option, reference
+from tests.pricing.american_grid import Carry, Case, grid, option, reference
 
 
 def value(case: Case, how: tuple[int, int] = PRECISE) -> float:

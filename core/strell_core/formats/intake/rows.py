@@ -1,17 +1,9 @@
-"""Rows of a file as arrays, checked one by one: what cannot be used is set aside with line and reason.
-
-A file is read in blocks of bounded size, compressed or not, so its length does not matter.
-"""
+"""Rows of a file as arrays, checked one by one: what cannot be used is set aside with line and reason."""
 
 from __future__ import annotations
 
-import codecs
-import csv
 import datetime as dt
-import gzip
-import io
 import re
-import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,13 +16,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 import pyarrow.parquet
-import zstandard
 
-from strell_core.formats.intake.mapping import Mapping, guess, osi_parts, right_of
+from strell_core.formats.intake.mapping import Mapping, osi_parts, right_of
+from strell_core.formats.intake.tables import Reject, csv_tables, is_parquet, parquet_tables, plain_text
 
-BLOCK_BYTES = 4 << 20
-BATCH_ROWS = 65_536
-MAX_ROW_GROUP_BYTES = 1 << 30
 PRICE_SCALE = 10_000
 """Prices of rows are whole numbers of 0.0001 points."""
 NONE = -1
@@ -68,17 +57,6 @@ _NULL = r"^(|-|nan|null|none|na|n/a)$"
 _NUMBER = r"^[+-]?(\d{1,18}\.?\d{0,18}|\.\d{1,18})([eE][+-]?\d{1,2})?$"
 
 
-class IntakeError(ValueError):
-    """A file that cannot be read on; says where and why."""
-
-
-@dataclass(frozen=True)
-class Reject:
-    line: int
-    reason: str
-    text: str
-
-
 @dataclass(frozen=True)
 class Block:
     """Good rows of a stretch of the file by underlying, what was set aside, and where reading stands."""
@@ -91,236 +69,18 @@ class Block:
     """Share of the file's bytes that were read."""
 
 
-@dataclass(frozen=True)
-class Sample:
-    names: list[str]
-    rows: list[list[str]]
-    mapping: Mapping
-    parquet: bool
-
-
-def _magic(path: Path) -> bytes:
-    with open(path, "rb") as file:
-        return file.read(4)
-
-
-def is_parquet(path: Path) -> bool:
-    return _magic(path) == b"PAR1"
-
-
-def _open(path: Path) -> io.BufferedIOBase:
-    """The file's text, decompressed while it is read."""
-    magic = _magic(path)
-    if magic[:2] == b"\x1f\x8b":
-        return gzip.open(path, "rb")
-    if magic == b"\x28\xb5\x2f\xfd":
-        return io.BufferedReader(
-            zstandard.ZstdDecompressor().stream_reader(open(path, "rb"), closefd=True), BLOCK_BYTES
-        )
-    if magic[:2] == b"PK":
-        raise IntakeError("This is a zip archive. Unpack it and load the files in it one by one, or use gzip or zstd.")
-    return open(path, "rb")
-
-
-def sample(path: Path, rows: int = 40) -> Sample:
-    """Column names, the first rows as text, and a guess of what is what."""
-    if is_parquet(path):
-        return _sample_parquet(path, rows)
-    head = _head(path)
-    lines = head.decode("utf-8-sig", "replace").splitlines()
-    if len(lines) < 2:
-        raise IntakeError("The file has no rows below its header.")
-    delimiter = max(",;\t|", key=lines[0].count)
-    names = _header(lines[0], delimiter)
-    cells = [[cell[:200] for cell in _split(line, delimiter)] for line in lines[1 : rows + 1]]
-    return Sample(names, cells, guess(names, cells, delimiter), False)
-
-
-def _head(path: Path) -> bytes:
-    try:
-        with _open(path) as file:
-            head = file.read(1 << 18)
-    except (OSError, EOFError, zlib.error, zstandard.ZstdError) as error:
-        raise IntakeError(f"The file cannot be unpacked: {error}.") from error
-    if not head:
-        raise IntakeError("The file is empty.")
-    if b"\x00" in head[:4096]:
-        raise IntakeError("The file is no text in UTF-8 and no Parquet file. Save it as CSV in UTF-8.")
-    return head
-
-
-def _sample_parquet(path: Path, rows: int) -> Sample:
-    try:
-        file = pyarrow.parquet.ParquetFile(path)
-        names = [str(name) for name in file.schema_arrow.names]
-        first = next(file.iter_batches(batch_size=rows), None)
-        cells = [] if first is None else [[_plain_text(v) for v in row.values()] for row in first.to_pylist()]
-    except (pa.ArrowException, OSError, ValueError) as error:
-        raise IntakeError(f"The Parquet file cannot be read: {_first_line(error)}.") from error
-    if not cells:
-        raise IntakeError("The file has no rows.")
-    return Sample(names, cells, guess(names, cells), True)
-
-
-def _plain_text(value: Any) -> str:
-    if isinstance(value, dt.datetime):
-        return value.isoformat(" ")
-    return "" if value is None else str(value)
-
-
-def _first_line(error: BaseException) -> str:
-    return str(error).strip().split("\n")[0][:200]
-
-
-def _split(line: str, delimiter: str) -> list[str]:
-    try:
-        return next(csv.reader([line], delimiter=delimiter), [])
-    except csv.Error:
-        return line.split(delimiter)
-
-
-def _header(line: str, delimiter: str) -> list[str]:
-    """Column names; a name that stands twice gets a number."""
-    out: list[str] = []
-    for name in _split(line, delimiter):
-        name = name.strip() or "column"
-        number, unique = 2, name
-        while unique in out:
-            unique, number = f"{name} {number}", number + 1
-        out.append(unique)
-    return out
-
-
-class _Utf8:
-    """A file whose bytes that are no UTF-8 are replaced by the mark for what cannot be read."""
-
-    def __init__(self, file: io.BufferedIOBase) -> None:
-        self._file = file
-        self._decoder = codecs.getincrementaldecoder("utf-8")("replace")
-        self.closed = False
-
-    def read(self, size: int = -1) -> bytes:
-        data = self._file.read(size)
-        if data.isascii() and not self._decoder.getstate()[0]:
-            return data
-        return self._decoder.decode(data, final=not data).encode()
-
-    def close(self) -> None:
-        self.closed = True
-
-
 def blocks(path: Path, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> Iterator[Block]:
     """Read a file block by block. ``zone_of`` gives the time zone of an underlying's exchange.
 
     Raises :class:`IntakeError` when the file is damaged; what was read before stays good.
     """
-    reader = _parquet_tables(path, mapping) if is_parquet(path) else _csv_tables(path, mapping)
+    reader = parquet_tables(path, mapping) if is_parquet(path) else csv_tables(path, mapping)
     checker = _Checker(mapping, zone_of)
     read = 0
     for columns, lines, bad, share in reader:
         rows, rejects = checker.check(columns, lines)
         read += len(lines) + len(bad)
         yield Block(rows, sorted(bad + rejects, key=lambda r: r.line), read, share)
-
-
-Table = tuple[dict[str, pa.Array], npt.NDArray[np.int64], list[Reject], float]
-
-
-def _csv_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
-    head = _head(path)
-    names = _header(head.split(b"\n", 1)[0].decode("utf-8-sig", "replace").rstrip("\r"), mapping.delimiter)
-    problems = mapping.problems(names)
-    if problems:
-        raise IntakeError(" ".join(text for _, text in problems))
-    invalid: list[tuple[int, int, str]] = []  # line, how many lines, text
-    good = told = swallowed = 0
-
-    def wrong(row: Any) -> str:
-        nonlocal swallowed  # lines that a quote without an end took with it
-        text = str(row.text)
-        invalid.append((int(row.number) + swallowed, 1 + text.count("\n"), text[:200]))
-        swallowed += text.count("\n")
-        return "skip"
-
-    def news() -> list[Reject]:
-        nonlocal told
-        fresh, told = invalid[told:], len(invalid)
-        return [Reject(line, "fields", text) for line, _, text in fresh if text.strip()]
-
-    size = max(1, path.stat().st_size)
-    with _open(path) as file:
-        raw = getattr(file, "fileobj", None) or file
-        try:
-            reader = pyarrow.csv.open_csv(
-                pa.PythonFile(_Utf8(file), "r"),
-                pyarrow.csv.ReadOptions(
-                    use_threads=False, block_size=BLOCK_BYTES, column_names=names, skip_rows=1
-                ),
-                pyarrow.csv.ParseOptions(
-                    delimiter=mapping.delimiter, ignore_empty_lines=False, invalid_row_handler=wrong,
-                    # where nothing is quoted, a stray quote must not take the following rows with it
-                    quote_char='"' if _quoted(head) else False,
-                ),
-                pyarrow.csv.ConvertOptions(
-                    check_utf8=False, column_types={name: pa.binary() for name in names}, strings_can_be_null=False,
-                    include_columns=[name for name in names if name in mapping.columns.values()],
-                ),
-            )  # fmt: skip
-            for batch in reader:
-                lines = _lines(good, len(batch), invalid)
-                good += len(batch)
-                columns = {name: batch.column(name) for name in batch.schema.names}
-                yield columns, lines, news(), min(1.0, _position(raw) / size)
-            if left := news():
-                yield {}, np.empty(0, np.int64), left, 1.0
-        except (pa.ArrowException, OSError, EOFError, zlib.error, zstandard.ZstdError) as error:
-            text = _first_line(error)
-            if "straddling" in text:
-                text = f"a row is longer than {BLOCK_BYTES >> 20} MB"
-            raise IntakeError(f"Reading stops after row {good + len(invalid)}: {text}.") from error
-
-
-def _quoted(head: bytes) -> bool:
-    """Whether fields stand in quotes: lines with whole pairs of them outweigh those with a stray one."""
-    counts = [line.count(b'"') for line in head.split(b"\n")[:-1]]
-    return sum(1 for n in counts if n and n % 2 == 0) > sum(1 for n in counts if n % 2)
-
-
-def _position(file: Any) -> int:
-    try:
-        return int(file.tell())
-    except (OSError, ValueError, AttributeError):
-        return 0
-
-
-def _lines(good: int, count: int, invalid: list[tuple[int, int, str]]) -> npt.NDArray[np.int64]:
-    """Line numbers in the file of good rows number ``good`` on: lines that were left out are counted."""
-    index = np.arange(good, good + count, dtype=np.int64)
-    if not invalid:
-        return index + 2
-    skipped = np.array([line for line, _, _ in invalid], np.int64) - 2  # as rows below the header
-    total = np.concatenate([[0], np.cumsum([taken for _, taken, _ in invalid])])
-    before = np.searchsorted(skipped - total[:-1], index, side="right")
-    return np.asarray(index + total[before] + 2, np.int64)
-
-
-def _parquet_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
-    try:
-        file = pyarrow.parquet.ParquetFile(path)
-        problems = mapping.problems([str(name) for name in file.schema_arrow.names])
-        if problems:
-            raise IntakeError(" ".join(text for _, text in problems))
-        groups = range(file.metadata.num_row_groups)
-        if any(file.metadata.row_group(i).total_byte_size > MAX_ROW_GROUP_BYTES for i in groups):
-            raise IntakeError("A row group of the Parquet file is larger than 1 GiB. Write it with smaller row groups.")
-        total, read = max(1, file.metadata.num_rows), 0
-        wanted = [str(n) for n in file.schema_arrow.names if str(n) in mapping.columns.values()]
-        for batch in file.iter_batches(batch_size=BATCH_ROWS, columns=wanted):
-            lines = np.arange(read + 1, read + len(batch) + 1, dtype=np.int64)
-            read += len(batch)
-            yield {name: batch.column(name) for name in batch.schema.names}, lines, [], read / total
-    except (pa.ArrowException, OSError) as error:
-        raise IntakeError(f"The Parquet file cannot be read: {_first_line(error)}.") from error
 
 
 class _Checker:
@@ -385,7 +145,7 @@ class _Checker:
         cells = []
         for values in columns.values():
             value = values[i].as_py()
-            cells.append(value.decode("utf-8", "replace") if isinstance(value, bytes) else _plain_text(value))
+            cells.append(value.decode("utf-8", "replace") if isinstance(value, bytes) else plain_text(value))
         return ",".join(cells)[:300]
 
     # -- what a row is about
@@ -505,7 +265,7 @@ def _codes(values: pa.Array) -> tuple[npt.NDArray[np.int64], list[str]]:
         elif isinstance(value, float) and value.is_integer():
             texts.append(str(int(value)))
         else:
-            texts.append(_plain_text(value).strip())
+            texts.append(plain_text(value).strip())
     return encoded.indices.to_numpy(zero_copy_only=False).astype(np.int64), texts
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import datetime as dt
 import shutil
-from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -45,6 +44,3 @@ class Stage:
 
     def rows(self, symbol: str, date: dt.date) -> npt.NDArray[Any]:
         return np.fromfile(self.folder / symbol / f"{date.toordinal()}.rows", ROW)
-
-    def symbols(self) -> Iterable[str]:
-        return sorted({path.parent.name for path in self.folder.glob("*/*.rows")})

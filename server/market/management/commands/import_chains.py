@@ -11,7 +11,7 @@ from django.contrib.auth.models import User
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from config.errors import Refused
-from market import intake
+from market import intake, intake_work
 from market.data_api import facts
 from market.models import ColumnMapping, Intake
 
@@ -49,7 +49,7 @@ class Command(BaseCommand):
             made.mapping, made.terms, made.adds = mapping, intake.read_terms(new), options["adds"]
             made.status = Intake.Status.QUEUED
             made.save()
-            intake.carry_out(made.pk)
+            intake_work.carry_out(made.pk)
         except Refused as error:
             raise CommandError(error.message) from error
         made.refresh_from_db()

@@ -4,6 +4,7 @@ import { type Coverage, useCoverage, useRemove, useUndoRemoval } from "../../api
 import { date, number, percent, plural } from "../../ui/format";
 import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
+import { Counts } from "./Counts";
 
 /** What there is of one underlying: terms, days, gaps, quality; a range out of it. */
 export function CoverageView({ symbol }: { symbol: string }) {
@@ -73,16 +74,7 @@ export function CoverageView({ symbol }: { symbol: string }) {
           {seen.quality.length === 0 ? (
             <p className="px-3 py-2 text-soft">Nothing was found.</p>
           ) : (
-            <table className="plain">
-              <tbody>
-                {seen.quality.map((row) => (
-                  <tr key={row.what}>
-                    <td className="whitespace-normal!">{row.what}</td>
-                    <td className="number">{number(row.count)}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <Counts rows={seen.quality} label="What was noticed" />
           )}
           {seen.gaps.length > 0 && (
             <>
