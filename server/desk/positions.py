@@ -16,9 +16,10 @@ from desk.models import Account, DeskFill, Holding
 from market import payoffs
 from market.live import Live
 from strell_core.engine.ledger import Held, Move, holdings
-from strell_core.margin.strategy_based import INDEX_SHARE, STOCK_SHARE, Leg, capital, requirement
+from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
+from strell_core.pricing.black import GREEKS
 
 
 def moves(fills: Iterable[DeskFill]) -> list[Move]:
@@ -122,12 +123,12 @@ def mark(live: Live, contract: ContractKey, contracts: int, side: str) -> Fracti
 
 def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, float | None]:
     """Of a whole position, in money: contracts times multiplier."""
-    totals: dict[str, float | None] = dict.fromkeys(payoffs.GREEKS, 0.0)
+    totals: dict[str, float | None] = dict.fromkeys(GREEKS, 0.0)
     for contract, contracts in legs:
         if live.sided(contract) is None:
-            return dict.fromkeys(payoffs.GREEKS)
+            return dict.fromkeys(GREEKS)
         values = payoffs.greeks(live.timeline, 0, payoffs.Holding(contract, contracts, 0.0))
-        for name in payoffs.GREEKS:
+        for name in GREEKS:
             value, total = values[name], totals[name]
             known = value is not None and total is not None
             totals[name] = total + value * contracts * live.row.multiplier if known else None
@@ -148,19 +149,15 @@ def margin_legs(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> list[Leg
     return made
 
 
-def margin_share(live: Live) -> float:
-    return INDEX_SHARE if live.row.kind == live.row.Kind.INDEX else STOCK_SHARE
-
-
 def reserve(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> Decimal:
     """Capital of contracts held, by the strategy-based margin rules, money: what they tie up from their mids on."""
-    points = capital(margin_legs(live, legs), live.spot, margin_share(live))
+    points = capital(margin_legs(live, legs), live.spot, share_of(live.row.kind))
     return money(Decimal(str(round(points * live.row.multiplier, 4))))
 
 
 def margin_words(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> str:
     """What most of the requirement is for; empty where nothing is needed beyond the price."""
-    parts = requirement(margin_legs(live, legs), live.spot, margin_share(live)).parts
+    parts = requirement(margin_legs(live, legs), live.spot, share_of(live.row.kind)).parts
     return max(parts, key=lambda part: part.amount).words if parts else ""
 
 

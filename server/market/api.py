@@ -1,13 +1,16 @@
 """Underlyings, sessions and chains."""
 
 import datetime as dt
+from typing import Annotated
 
 from django.db.models import Count, Max, Min, Sum
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Query, Router, Schema
 
 from config.errors import NotThere
+from market import observe
 from market.models import SessionChainRow, Underlying
+from market.schemas import ChainOut, SurfaceOut, WhatIfIn, WhatIfOut
 from market.timelines import calendar_of, timeline
 
 router = Router(tags=["market"])
@@ -67,3 +70,25 @@ def snapshots(request: HttpRequest, symbol: str, date: dt.date):
         raise NotThere(f"There is no recorded session of {symbol} on {date}.")
     times = history.times[history.first[session] : history.first[session + 1]].tolist()
     return [{"at": at, "local": history.calendar.local(at).strftime("%H:%M")} for at in times]
+
+
+@router.get("/market/{symbol}/surface", response=SurfaceOut, operation_id="surface")
+def surface(request: HttpRequest, symbol: str, at: str | None = None):
+    """Fitted curves of volatility of every expiration at an instant."""
+    return observe.surface(symbol, at)
+
+
+@router.get("/market/{symbol}/chain", response=ChainOut, operation_id="chain")
+def chain(
+    request: HttpRequest, symbol: str, at: str | None = None, expiration: str | None = None,
+    each_side: Annotated[int, Query(ge=1, le=200)] = 12,
+):  # fmt: skip
+    """One expiration's chain with values and chances by its fitted curve."""
+    return observe.chain(symbol, at, expiration, each_side)
+
+
+@router.post("/market/{symbol}/what-if", response=WhatIfOut, operation_id="what_if")
+def what_if(request: HttpRequest, symbol: str, body: WhatIfIn):
+    """P/L of a structure by price, date and volatility."""
+    legs = [observe.Held(leg.contract, leg.contracts, leg.opened) for leg in body.legs]
+    return observe.what_if(symbol, body.at, legs, observe.Pull(body.when, body.vol, body.by_expiration, body.greek))

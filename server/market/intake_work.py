@@ -303,7 +303,11 @@ def list_contracts(row: Underlying, chains: Iterator[SessionChain]) -> None:
     dates = {contract.expiration for contract in seen}
     Expiration.objects.bulk_create(
         [
-            Expiration(underlying=row, date=d, settles_at=dt.datetime.fromtimestamp(calendar.session(d).close, dt.UTC))
+            Expiration(
+                underlying=row,
+                date=d,
+                settles_at=dt.datetime.fromtimestamp(calendar.settlement(d, row.settles), dt.UTC),
+            )
             for d in sorted(dates)
         ],
         ignore_conflicts=True,

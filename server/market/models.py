@@ -23,6 +23,7 @@ class Underlying(models.Model):
     data_digest = models.CharField(max_length=64, blank=True, help_text="identity of all current session chains")
     kind = models.CharField(max_length=8, choices=Kind, default=Kind.INDEX)
     american = models.BooleanField(default=False, help_text="its options can be exercised before expiration")
+    settles = models.CharField(max_length=5, choices=[("open", "open"), ("close", "close")], default="close")
 
     def __str__(self) -> str:
         return self.symbol

@@ -12,8 +12,9 @@ import numpy as np
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
 from strell_core.pricing import american
-from strell_core.pricing.black import greeks_many, years_between
-from strell_core.pricing.payoff import PayoffLeg, PayoffSummary, profit, spot_grid, summary
+from strell_core.pricing.black import GREEKS, greeks_many, years_between
+from strell_core.pricing.payoff import PayoffLeg, PayoffSummary, nearest_settlement, profit, spot_grid, summary
+from strell_core.pricing.smile import Smile, fit_smile
 
 
 @dataclass(frozen=True)
@@ -23,9 +24,6 @@ class Holding:
     contract: ContractKey
     contracts: int
     opened: float
-
-
-GREEKS = ("delta", "gamma", "theta", "vega", "rho")
 
 
 def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
@@ -76,21 +74,41 @@ def payoff(
     base = int(timeline.times[index])
     legs = [payoff_leg(timeline, index, holding) for holding in holdings]
     spot = float(timeline.spot[index]) / 100
-    nearest = min(leg.settlement for leg in legs)
+    nearest = nearest_settlement(legs, base)
     when = min(max(base, at if at is not None else base), nearest)
     grid = spot_grid(legs, spot)
-    facts: PayoffSummary = summary(legs, spot, base)
-
-    def worth(value: float | None) -> float | None:
-        return None if value is None else round(value * scale + realised, 2)
-
+    facts = summary(legs, spot, base, smile_of(timeline, index, nearest), realised / scale)
     return {
         "spot": spot, "grid": grid.round(2).tolist(), "base": base, "at": when, "nearest": nearest,
         "now": (profit(legs, grid, spot, base, when) * scale + realised).round(2).tolist(),
         "expiration": (profit(legs, grid, spot, base, nearest) * scale + realised).round(2).tolist(),
-        "break_evens": [round(value, 1) for value in facts.break_evens],
+        **figures(facts, scale),
+    }  # fmt: skip
+
+
+def smile_of(timeline: Timeline, index: int, settlement: int) -> Smile | None:
+    """The fitted curve of the expiration that settles then, ``None`` where its quotes do not give one."""
+    view, terms = timeline.view(index), timeline.underlying
+    for date in view.expirations:
+        if timeline.cubes[date].settlement_at == settlement:
+            calls, puts = view.slice(date, "call"), view.slice(date, "put")
+            return fit_smile(
+                calls, puts, view.instant, view.spot / 100, terms.rate, float(terms.quantum), None, terms.american
+            )
+    return None
+
+
+def figures(facts: PayoffSummary, scale: int) -> dict[str, Any]:
+    """What belongs to a payoff, in money: ``scale`` is the multiplier."""
+
+    def worth(value: float | None) -> float | None:
+        return None if value is None else round(value * scale, 2)
+
+    return {
+        "break_evens": [round(value, 2) for value in facts.break_evens],
         "max_profit": worth(facts.max_profit.value), "max_loss": worth(facts.max_loss.value),
         "found": facts.max_loss.found, "chance_of_profit": facts.chance_of_profit,
+        "chance_from": facts.chance_from, "expected": worth(facts.expected),
     }  # fmt: skip
 
 

@@ -1,6 +1,12 @@
 """Shapes that several pages share: payoff, Greeks, the leg glyph."""
 
+import datetime as dt
+from typing import Literal
+
 from ninja import Schema
+from pydantic import Field
+
+MOST_LEGS = 24
 
 
 class GlyphLeg(Schema):
@@ -23,6 +29,8 @@ class GreeksOut(Schema):
     theta: float | None
     vega: float | None
     rho: float | None = None
+    vanna: float | None = None
+    charm: float | None = None
 
 
 class PayoffOut(Schema):
@@ -40,6 +48,10 @@ class PayoffOut(Schema):
     max_loss: float | None
     found: str
     chance_of_profit: float | None
+    chance_from: Literal["smile", "lognormal"]
+    """Which distribution the chance rests on."""
+    expected: float | None
+    """P/L to be expected at the nearest expiration under the distribution the quotes imply."""
 
 
 class ExpirationOut(Schema):
@@ -54,10 +66,18 @@ class SideOut(Schema):
     ask: float | None
     delta: float | None
     iv: float | None
+    value: float | None = None
+    """What the expiration's fitted curve says it is worth, points."""
+    ends_in: float | None = None
+    """Chance to end in the money, 0 to 1."""
+    touches: float | None = None
+    """Chance that the price reaches the strike before."""
 
 
 class StrikeOut(Schema):
     strike: float
+    vol: float | None = None
+    """Volatility by the fitted curve, percent."""
     call: SideOut
     put: SideOut
 
@@ -68,3 +88,130 @@ class ChainOut(Schema):
     forward: float | None
     rows: list[StrikeOut]
     expirations: list[ExpirationOut]
+
+
+class NeighboursOut(Schema):
+    """Exchange-local instants a step or a session away; ``None`` where there is nothing."""
+
+    step_back: str | None
+    step: str | None
+    session_back: str | None
+    session: str | None
+
+
+class InstantOut(Schema):
+    """A market at an instant."""
+
+    symbol: str
+    name: str
+    currency: str
+    multiplier: int
+    american: bool
+    at: int
+    local: str
+    shown: str
+    zone: str | None
+    zone_name: str
+    spot: float
+    is_live: bool
+    has_live: bool
+    neighbours: NeighboursOut
+
+
+class CurveOut(Schema):
+    """A fitted curve of volatility; volatilities in percent."""
+
+    forward: float
+    at_the_money: float
+    put_25: float
+    call_25: float
+    quotes: int
+    inside: int
+    typical: float
+    worst: float
+    worst_strike: float
+    free_of_arbitrage: bool
+    line: list[tuple[float, float]]
+    marks: list[tuple[float, float]]
+
+
+class FittedOut(Schema):
+    date: str
+    days: int
+    curve: CurveOut | None
+
+
+class TermOut(Schema):
+    days: int
+    vol: float
+
+
+class SurfaceOut(InstantOut):
+    expirations: list[FittedOut]
+    terms: list[TermOut]
+
+
+class WhatIfLegIn(Schema):
+    contract: str | None = None
+    """``None``: the underlying, as many units as one option delivers."""
+    contracts: float = Field(ge=-100_000, le=100_000)
+    opened: float | None = Field(None, ge=0, le=10_000_000)
+
+
+class WhatIfIn(Schema):
+    at: str | None = None
+    legs: list[WhatIfLegIn] = Field(max_length=MOST_LEGS)
+    when: int | None = None
+    vol: float = Field(0.0, ge=-100, le=200)
+    by_expiration: dict[dt.date, float] = {}
+    greek: Literal["delta", "gamma", "theta", "vega", "rho", "vanna", "charm"] | None = None
+
+
+class WhatIfLegOut(Schema):
+    contract: str | None
+    label: str
+    contracts: float
+    opened: float
+    iv: float | None
+    premium: float
+
+
+class GreekCurveOut(Schema):
+    name: str
+    values: list[float]
+
+
+class ProfitSurfaceOut(Schema):
+    """P/L ``profit[date][price]``, money."""
+
+    dates: list[int]
+    prices: list[float]
+    profit: list[list[float]]
+
+
+class WhatIfOut(InstantOut):
+    legs: list[WhatIfLegOut]
+    when: int
+    nearest: int
+    last: int
+    grid: list[float]
+    now: list[float]
+    then: list[float]
+    at_expiration: list[float]
+    then_break_evens: list[float]
+    then_here: float
+    premium: float
+    greeks: GreeksOut
+    greeks_then: GreeksOut
+    greek: GreekCurveOut | None
+    surface: ProfitSurfaceOut
+    capital: float | None
+    capital_for: str
+    break_evens: list[float]
+    max_profit: float | None
+    max_loss: float | None
+    found: str
+    chance_of_profit: float | None
+    chance_from: Literal["smile", "lognormal"]
+    expected: float | None
+    glyph: GlyphOut

@@ -39,6 +39,8 @@ def terms(row: Underlying) -> instruments.Underlying:
         row.calendar,
         row.rate,
         american=row.american,
+        kind=row.kind,
+        settles=row.settles,
     )
 
 
@@ -100,8 +102,8 @@ def _chains(row: Underlying) -> Iterator[SessionChain]:
 
 
 def data_digest(row: Underlying) -> str:
-    """Identity of all current chains of an underlying."""
-    whole = hashlib.sha256()
+    """Identity of all current chains of an underlying, and of when its options settle."""
+    whole = hashlib.sha256(b"" if row.settles == "close" else row.settles.encode())
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
     for date, digest in current.values_list("date", "digest"):
         whole.update(f"{date}{digest}".encode())

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from market.chain_table import chain_table
-from market.payoffs import GREEKS, Holding, glyph, greeks, payoff
+from market.payoffs import Holding, glyph, greeks, payoff
 from replay.models import ReplayFill, ReplaySession
 from replay.position import Position, position
 from replay.services import active_fills, facts, history_of
@@ -20,6 +20,7 @@ from strell_core.engine.state import LegState, TradeState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money
 from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.pricing.black import GREEKS
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
 from strell_core.strategy.kinds import TRUTH_WORDS

@@ -37,7 +37,7 @@ def build(
     work = folder.with_name(f"{folder.name}.{os.getpid()}.part")
     shutil.rmtree(work, ignore_errors=True)
     work.mkdir(parents=True)
-    index = _plan(chains(), calendar)
+    index = _plan(chains(), calendar, underlying.settles)
     flat = {
         name: np.memmap(work / name, dtype, "w+", shape=(max(1, index["cells"]),)) for name, dtype in _FIELDS.items()
     }
@@ -58,7 +58,7 @@ def in_memory(
 ) -> Timeline:  # fmt: skip
     """A timeline of a few sessions without files: what is being traded. ``past`` is what daily
     measures know of the sessions before them."""
-    index = _plan(chains, calendar)
+    index = _plan(chains, calendar, underlying.settles)
     flat: dict[str, Any] = {name: np.empty(max(1, index["cells"]), dtype) for name, dtype in _FIELDS.items()}
     axis = _fill(index, chains, flat, underlying)
     return _timeline({**index, "digest": digest}, axis, flat, underlying, calendar, past, unfinished)
@@ -90,7 +90,7 @@ def _fill(
     }  # fmt: skip
 
 
-def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar) -> dict[str, Any]:
+def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar, settles: str) -> dict[str, Any]:
     first, dates = [0], []
     found: dict[dt.date, dict[str, Any]] = {}
     for number, chain in enumerate(chains):
@@ -110,7 +110,7 @@ def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar) -> dict[str
         strikes = sorted(entry["strikes"])
         table.append(
             {
-                "expiration": expiration.isoformat(), "settles": calendar.session(expiration).close,
+                "expiration": expiration.isoformat(), "settles": calendar.settlement(expiration, settles),
                 "start": entry["start"], "columns": columns, "session": entry["session"], "sessions": sessions,
                 "strikes": strikes, "cell": cells, "forward": forward_cells, "interest": interest_cells,
             }
@@ -212,7 +212,9 @@ def _timeline(
             (*past.dates[:known], *dates), np.concatenate([past.close[:known], daily.close]),
             np.concatenate([past.atm_iv[:known], daily.atm_iv]), known,
         )  # fmt: skip
+    # what settles at the open does so at the first price of its session
+    official = axis["settlement"] if underlying.settles == "close" else axis["spot"][first[:-1]]
     return Timeline(
-        underlying, calendar, dates, first, axis["times"], axis["spot"], axis["settlement"], daily, cubes,
+        underlying, calendar, dates, first, axis["times"], axis["spot"], official, daily, cubes,
         index["digest"], unfinished,
     )  # fmt: skip

@@ -80,11 +80,16 @@ def requirement(
     return Requirement(tuple(part for part in parts if part.amount > 1e-12))
 
 
-def capital(legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE) -> float:
+def share_of(kind: str) -> float:
+    """Share of the underlying that a lone short needs, by the kind of underlying."""
+    return INDEX_SHARE if kind == "index" else STOCK_SHARE
+
+
+def capital(legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units: int = 0) -> float:
     """What a position ties up from its marks on, points times contracts, never negative: its requirement and
-    the value of what is long, less the value of what is short."""
-    marks = sum(leg.contracts * leg.mark for leg in legs)
-    return max(0.0, requirement(legs, spot, share).amount + marks)
+    the value of what is long, ``units`` of the underlying among it, less the value of what is short."""
+    marks = sum(leg.contracts * leg.mark for leg in legs) + units * spot
+    return max(0.0, requirement(legs, spot, share, units).amount + marks)
 
 
 def lone_share(leg: Leg, spot: float, share: float) -> float:

@@ -79,6 +79,11 @@ class SessionCalendar:
         """The session of ``date``; raises ``KeyError`` when the exchange is closed that day."""
         return self._by_date[date]
 
+    def settlement(self, date: dt.date, settles: str) -> int:
+        """When options that settle at the ``open`` or ``close`` of ``date`` do, epoch seconds."""
+        session = self.session(date)
+        return session.open if settles == "open" else session.close
+
     def on_or_before(self, date: dt.date) -> dt.date:
         """The latest session date not after ``date``; raises ``ValueError`` before the first."""
         index = bisect_right(self.dates, date)

@@ -22,7 +22,7 @@ class Right(StrEnum):
 
 @dataclass(frozen=True)
 class Underlying:
-    """An underlying with the terms of its options, which settle at the session's close."""
+    """An underlying with the terms of its options."""
 
     symbol: str
     name: str
@@ -36,6 +36,10 @@ class Underlying:
     """An expiring contract is last traded this many minutes before it settles."""
     american: bool = False
     """Whether its options can be exercised before expiration."""
+    kind: str = "index"
+    """``index``, ``stock``, ``fund`` or ``future``."""
+    settles: str = "close"
+    """Whether an expiring option settles at the ``open`` or at the ``close`` of its last session."""
 
 
 Strike = int | float

@@ -39,7 +39,7 @@ def never_early(rate: float, carry: float, sign: int, dividends: int) -> bool:
     """Whether it can never pay to exercise before expiration."""
     if sign > 0:
         return dividends == 0 and carry >= rate >= 0.0
-    return rate <= 0.0 and carry >= rate and dividends == 0
+    return dividends == 0 and carry <= rate <= 0.0
 
 
 @njit(cache=True, nogil=True)
@@ -256,26 +256,29 @@ def values(
 
 
 @njit(cache=True, nogil=True)
-def greeks(spot: float, forward: float, strike: float, years: float, vol: float, rate: float, sign: int) -> FloatArray:
-    """Delta and gamma per point of the underlying, theta a day, vega a volatility point, rho a point of the
-    rate with the forward held, ``(5,)``; dividends as the continuous carry that leads to the forward."""
+def greeks(
+    spot: float, forward: float, strike: float, years: float, vol: float, rate: float, sign: int,
+    steps: int = PRECISE[0], half: int = PRECISE[1],
+) -> FloatArray:  # fmt: skip
+    """The Greeks of :data:`black.GREEKS`, ``(7,)``, delta and gamma per point of the underlying; rho holds the
+    forward; dividends as the continuous carry that leads to the forward."""
     none = np.empty(0)
     carry = math.log(forward / spot) / years
     day = min(1.0 / 365.0, 0.5 * years)
-
-    steps, half = PRECISE
     premium, european, delta, gamma = early_exercise(
         spot, years, rate, carry, none, none, strike, vol, sign, steps, half
     )
     value = premium + european
-    p, e, _, _ = early_exercise(spot, years - day, rate, carry, none, none, strike, vol, sign, steps, half)
-    theta = (p + e - value) * (1.0 / 365.0) / day
-    p, e, _, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol + 0.005, sign, steps, half)
-    q, f, _, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol - 0.005, sign, steps, half)
-    vega = p + e - q - f
+    p, e, sooner, _ = early_exercise(spot, years - day, rate, carry, none, none, strike, vol, sign, steps, half)
+    scale = (1.0 / 365.0) / day
+    theta, charm = (p + e - value) * scale, (sooner - delta) * scale
+    bump = min(0.005, 0.5 * vol)
+    p, e, up, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol + bump, sign, steps, half)
+    q, f, down, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol - bump, sign, steps, half)
+    vega, vanna = (p + e - q - f) * 0.005 / bump, (up - down) * 0.005 / bump
     p, e, _, _ = early_exercise(spot, years, rate + 0.005, carry, none, none, strike, vol, sign, steps, half)
     q, f, _, _ = early_exercise(spot, years, rate - 0.005, carry, none, none, strike, vol, sign, steps, half)
-    return np.array([delta, gamma, theta, vega, p + e - q - f])
+    return np.array([delta, gamma, theta, vega, p + e - q - f, vanna, charm])
 
 
 @njit(cache=True, nogil=True)

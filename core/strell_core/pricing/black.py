@@ -5,7 +5,8 @@ equations 16 and following; Greeks by differentiation. Conventions of this proje
 
 * delta and gamma are per point of the *forward*, discounted; calls have positive delta;
 * theta is the change of value over one calendar day, everything else held;
-* vega is per volatility point (0.01), rho per percentage point of the rate with the forward held.
+* vega is per volatility point (0.01), rho per percentage point of the rate with the forward held;
+* vanna is the change of delta for one volatility point, charm its change over one calendar day.
 """
 
 from __future__ import annotations
@@ -24,6 +25,9 @@ SQRT_HALF = math.sqrt(0.5)
 INV_SQRT_2PI = 1.0 / math.sqrt(2.0 * math.pi)
 
 FloatArray = npt.NDArray[np.float64]
+
+GREEKS = ("delta", "gamma", "theta", "vega", "rho", "vanna", "charm")
+"""In the order in which functions return them."""
 
 
 def years_between(now: int, settlement: int) -> float:
@@ -73,11 +77,11 @@ def price_many(
 def greeks_many(
     forward: FloatArray, strike: FloatArray, years: FloatArray, vol: FloatArray, rate: float, sign: npt.NDArray[np.int64]
 ) -> FloatArray:  # fmt: skip
-    """Delta, gamma, theta, vega and rho, shape ``(5, n)``, of ``n`` options.
+    """The Greeks named in :data:`GREEKS`, shape ``(7, n)``, of ``n`` options.
 
     Options without time or volatility have the delta of their payoff and no other Greek.
     """
-    out = np.zeros((5, forward.shape[0]))
+    out = np.zeros((7, forward.shape[0]))
     for i in range(forward.shape[0]):
         f, k, t, v, s = forward[i], strike[i], years[i], vol[i], sign[i]
         discount = math.exp(-rate * t)
@@ -92,6 +96,9 @@ def greeks_many(
         out[2, i] = (rate * value - discount * f * density * v / (2.0 * math.sqrt(t))) * DAY
         out[3, i] = discount * f * density * math.sqrt(t) * 0.01
         out[4, i] = -t * value * 0.01
+        d2 = d1 - spread
+        out[5, i] = -discount * density * d2 / v * 0.01
+        out[6, i] = (rate * out[0, i] + discount * density * d2 / (2.0 * t)) * DAY
     return out
 
 

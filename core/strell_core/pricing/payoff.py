@@ -1,4 +1,4 @@
-"""Payoff of a structure: now, on any date, at its nearest expiration.
+"""Payoff of a structure: now, on any date, at its nearest expiration; its Greeks along the price; what may come.
 
 A leg alive at the chosen instant is valued by Black-76 with its own implied volatility, an American one with
 its right to early exercise; the forward follows the underlying in proportion, its carry shrinking with the time left.
@@ -7,20 +7,25 @@ its right to early exercise; the forward follows the underlying in proportion, i
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from strell_core.pricing import american
-from strell_core.pricing.black import FloatArray, normal_cdf, price_many, years_between
+from strell_core.pricing.black import GREEKS, FloatArray, greeks_many, normal_cdf, price_many, years_between
+from strell_core.pricing.smile import Smile
 
 
 @dataclass(frozen=True)
 class PayoffLeg:
-    """One leg. ``contracts`` is signed, prices are in points, ``vol`` a year (NaN: not known)."""
+    """One leg. ``contracts`` is signed, prices are in points, ``vol`` a year (NaN: not known).
 
-    contracts: int
+    ``sign`` is 1 for a call, -1 for a put and 0 for the underlying itself, of which one contract is as many
+    units as one option delivers; strike, settlement and volatility mean nothing there.
+    """
+
+    contracts: float
     sign: int
     strike: float
     settlement: int
@@ -29,7 +34,12 @@ class PayoffLeg:
     opened: float
     american: bool = False
     rate: float = 0.0
-    """Interest a year, for early exercise only."""
+    """Interest a year, continuously compounded."""
+
+
+def underlying_leg(contracts: float, opened: float) -> PayoffLeg:
+    """The underlying itself, bought (or sold: negative) at ``opened``."""
+    return PayoffLeg(contracts, 0, math.nan, 0, math.nan, math.nan, opened)
 
 
 @dataclass(frozen=True)
@@ -43,86 +53,189 @@ class Extreme:
 
 @dataclass(frozen=True)
 class PayoffSummary:
+    """At the nearest expiration. ``expected`` is in points times contracts, ``None`` without a curve."""
+
     break_evens: tuple[float, ...]
     max_profit: Extreme
     max_loss: Extreme
     chance_of_profit: float | None
+    expected: float | None
+    chance_from: str
+    """Which distribution the chance and the expected value rest on."""
 
 
-def leg_values(leg: PayoffLeg, spot: FloatArray, base_spot: float, base: int, at: int, vol_shift: float) -> FloatArray:
+def shifted(legs: Sequence[PayoffLeg], overall: float, by_settlement: Mapping[int, float]) -> list[PayoffLeg]:
+    """The legs with their volatilities moved by ``overall`` and by what is given for their settlement."""
+    return [
+        leg if leg.sign == 0 else replace(leg, vol=max(1e-4, leg.vol + overall + by_settlement.get(leg.settlement, 0.0)))
+        for leg in legs
+    ]  # fmt: skip
+
+
+def nearest_settlement(legs: Sequence[PayoffLeg], base: int) -> int:
+    """When the first option settles; ``base`` for the underlying alone."""
+    return min((leg.settlement for leg in legs if leg.sign != 0), default=base)
+
+
+def _carry(leg: PayoffLeg, base_spot: float, base: int) -> float:
+    whole = years_between(base, leg.settlement)
+    return math.log(leg.forward / base_spot) / whole if whole > 0 else 0.0
+
+
+def _vol(leg: PayoffLeg) -> float:
+    return max(1e-4, leg.vol if math.isfinite(leg.vol) else 0.0)
+
+
+def leg_values(leg: PayoffLeg, spot: FloatArray, base_spot: float, base: int, at: int) -> FloatArray:
     """Value of one unit of ``leg`` at instant ``at`` for each underlying price, points, ``(n,)``."""
+    if leg.sign == 0:
+        return spot
     if at >= leg.settlement:
         return np.maximum(0.0, leg.sign * (spot - leg.strike))
-    left, whole = years_between(at, leg.settlement), years_between(base, leg.settlement)
-    rate_of_carry = math.log(leg.forward / base_spot) / whole if whole > 0 else 0.0
+    left = years_between(at, leg.settlement)
+    carry = _carry(leg, base_spot, base)
     n = len(spot)
-    vol = max(1e-4, (leg.vol if math.isfinite(leg.vol) else 0.0) + vol_shift)
+    prices = np.maximum(spot, 1e-6)
     if leg.american:
-        prices = np.maximum(spot, 1e-6)
-        return np.asarray(american.values(prices, float(leg.strike), left, vol, leg.rate, rate_of_carry, leg.sign))
+        return np.asarray(american.values(prices, float(leg.strike), left, _vol(leg), leg.rate, carry, leg.sign))
     return np.asarray(
         price_many(
-            spot * math.exp(rate_of_carry * left), np.full(n, leg.strike), np.full(n, left),
-            np.full(n, vol), 0.0, np.full(n, leg.sign, np.int64),
+            prices * math.exp(carry * left), np.full(n, leg.strike), np.full(n, left),
+            np.full(n, _vol(leg)), leg.rate, np.full(n, leg.sign, np.int64),
         )
     )  # fmt: skip
 
 
-def profit(
-    legs: Sequence[PayoffLeg], spot: FloatArray, base_spot: float, base: int, at: int, vol_shift: float = 0.0
-) -> FloatArray:
+def profit(legs: Sequence[PayoffLeg], spot: FloatArray, base_spot: float, base: int, at: int) -> FloatArray:
     """P/L against the opening prices for each underlying price, points times contracts, ``(n,)``."""
     total = np.zeros(len(spot))
     for leg in legs:
-        total += leg.contracts * (leg_values(leg, spot, base_spot, base, at, vol_shift) - leg.opened)
+        total += leg.contracts * (leg_values(leg, spot, base_spot, base, at) - leg.opened)
     return total
+
+
+def greek_curves(
+    legs: Sequence[PayoffLeg], spot: FloatArray, base_spot: float, base: int, at: int
+) -> dict[str, FloatArray]:
+    """Every Greek of the structure at instant ``at`` for each underlying price, per point times contracts, ``(n,)``.
+
+    Conventions of :mod:`black`; those of American options per point of the underlying, on the grid for whole chains.
+    """
+    total = np.zeros((len(GREEKS), len(spot)))
+    prices = np.maximum(spot, 1e-6)
+    n = len(prices)
+    for leg in legs:
+        if leg.sign == 0:
+            total[0] += leg.contracts
+            continue
+        left = years_between(at, leg.settlement)
+        if left <= 0:
+            total[0] += leg.contracts * leg.sign * (leg.sign * (prices - leg.strike) > 0)
+            continue
+        growth = math.exp(_carry(leg, base_spot, base) * left)
+        if leg.american:
+            own = np.array(
+                [
+                    american.greeks(p, p * growth, leg.strike, left, _vol(leg), leg.rate, leg.sign, *american.BULK)
+                    for p in prices.tolist()
+                ]
+            ).T
+        else:
+            own = greeks_many(
+                prices * growth, np.full(n, float(leg.strike)), np.full(n, left), np.full(n, _vol(leg)), leg.rate,
+                np.full(n, leg.sign, np.int64),
+            )  # fmt: skip
+        total += leg.contracts * own
+    return dict(zip(GREEKS, total, strict=True))
 
 
 def spot_grid(legs: Sequence[PayoffLeg], base_spot: float, points: int = 161) -> FloatArray:
     """Underlying prices worth drawing: around spot and strikes, every strike on the grid itself."""
-    strikes = [leg.strike for leg in legs]
+    strikes = [leg.strike for leg in legs if leg.sign != 0]
     low, high = min([*strikes, base_spot]), max([*strikes, base_spot])
     margin = max(0.35 * (high - low), 0.03 * base_spot)
-    grid = np.linspace(low - margin, high + margin, points)
+    grid = np.linspace(max(0.0, low - margin), high + margin, points)
     return np.unique(np.concatenate([grid, np.array([*strikes, base_spot])]))
 
 
-def summary(legs: Sequence[PayoffLeg], base_spot: float, base: int) -> PayoffSummary:
-    """Break-evens, extremes and chance of profit at the nearest expiration.
-
-    With one expiration the payoff is a chain of straight pieces between strikes and everything is
-    exact. With several, later legs are valued by model on a fine grid, and the result says so.
-    The chance uses a lognormal distribution with the volatility of the leg nearest to the money.
-    """
-    nearest = min(leg.settlement for leg in legs)
-    exact = all(leg.settlement == nearest for leg in legs)
-    strikes = sorted({leg.strike for leg in legs})
-    far = max(strikes[-1], base_spot) * 2
-    if exact:
-        grid = np.array(sorted({0.0, *strikes, far}))
-        how = "exact: straight pieces between the strikes"
-    else:
-        grid = np.unique(np.concatenate([np.linspace(0.5 * base_spot, 1.6 * base_spot, 4001), np.array(strikes)]))
-        how = "on a grid from 50 % to 160 % of the price, later legs valued at today's volatility"
-    value = profit(legs, grid, base_spot, base, nearest)
-    crossings = []
+def crossings(grid: FloatArray, value: FloatArray) -> list[float]:
+    """Prices at which ``value`` passes zero, straight between the points of ``grid``."""
+    found = []
     for i in range(len(grid) - 1):
         a, b = float(value[i]), float(value[i + 1])
         if a == 0.0:
-            crossings.append(float(grid[i]))
+            found.append(float(grid[i]))
         elif a * b < 0:
-            crossings.append(float(grid[i] - a * (grid[i + 1] - grid[i]) / (b - a)))
-    rising = sum(leg.contracts for leg in legs if leg.sign > 0)
-    top = Extreme(None if rising > 0 else float(value.max()), how)
-    bottom = Extreme(None if rising < 0 else float(value.min()), how)
-    return PayoffSummary(tuple(crossings), top, bottom, _chance(legs, crossings, grid, value, base_spot, base, nearest))
+            found.append(float(grid[i] - a * (grid[i + 1] - grid[i]) / (b - a)))
+    return found
 
 
-def _chance(
-    legs: Sequence[PayoffLeg], crossings: list[float], grid: FloatArray, value: FloatArray,
-    base_spot: float, base: int, nearest: int,
-) -> float | None:  # fmt: skip
-    known = [leg for leg in legs if math.isfinite(leg.vol) and leg.vol > 0]
+_EXACT = "exact: straight pieces between the strikes"
+_ON_A_GRID = "on a grid from 1 % to 300 % of the price, later legs valued at their volatility now"
+
+
+def summary(
+    legs: Sequence[PayoffLeg], base_spot: float, base: int, smile: Smile | None = None, made: float = 0.0
+) -> PayoffSummary:
+    """Break-evens, extremes, chance of profit and expected value at the nearest expiration.
+
+    With one expiration the payoff is a chain of straight pieces between strikes and everything is
+    exact. With several, later legs are valued by model on a fine grid, and the result says so.
+    ``smile`` is the curve of the nearest expiration, whose implied distribution is used; without it a
+    lognormal distribution with the volatility of the leg nearest to the money gives the chance alone.
+    ``made`` (points times contracts) is P/L that is certain already.
+    """
+    nearest = nearest_settlement(legs, base)
+    options = [leg for leg in legs if leg.sign != 0]
+    exact = all(leg.settlement == nearest for leg in options)
+    strikes = sorted({leg.strike for leg in options})
+    far = max([*strikes, base_spot]) * 2
+    if exact:
+        grid = np.array(sorted({0.0, *strikes, far}))
+    else:
+        near = np.linspace(0.5 * base_spot, 1.6 * base_spot, 3001)
+        wide = np.concatenate([np.linspace(0.01, 0.5, 50), np.linspace(1.6, 3.0, 60)]) * base_spot
+        grid = np.unique(np.concatenate([near, wide, np.array(strikes)]))
+    how = _EXACT if exact else _ON_A_GRID
+    value = profit(legs, grid, base_spot, base, nearest) + made
+    edges = crossings(grid, value)
+    rising = sum(leg.contracts for leg in legs if leg.sign >= 0)
+    if exact and rising * value[-1] < 0:
+        # the last straight piece still has a zero beyond the grid
+        edges.append(far - float(value[-1]) / rising)
+    top = Extreme(None if rising > 1e-9 else float(value.max()), how)
+    bottom = Extreme(None if rising < -1e-9 else float(value.min()), how)
+    if smile is not None:
+        chance, expected = _outcome(legs, base_spot, base, nearest, smile, edges, made)
+        return PayoffSummary(tuple(edges), top, bottom, chance, expected, "smile")
+    chance_only = _lognormal_chance(legs, base_spot, base, nearest, edges, made)
+    return PayoffSummary(tuple(edges), top, bottom, chance_only, None, "lognormal")
+
+
+def _outcome(
+    legs: Sequence[PayoffLeg], base_spot: float, base: int, nearest: int, smile: Smile, edges: list[float], made: float
+) -> tuple[float, float]:
+    """Chance of profit and expected P/L at the nearest expiration under the distribution the curve implies.
+
+    The price is cut into 2 000 pieces over eight standard deviations to either side and at every strike and
+    break-even; each piece has its probability by the curve and the P/L in its middle.
+    """
+    spread = math.sqrt(float(smile.total_variance(smile.forward)))
+    inner = smile.forward * np.exp(np.linspace(-8.0, 8.0, 2001) * spread)
+    kinks = [leg.strike for leg in legs if leg.sign != 0 and inner[0] < leg.strike < inner[-1]]
+    inside = [edge for edge in edges if inner[0] < edge < inner[-1]]
+    cuts = np.unique(np.concatenate([inner, np.array(kinks + inside)]))
+    below = np.maximum.accumulate(smile.chance_below(cuts))
+    mass = np.diff(below, prepend=0.0, append=1.0)
+    middles = np.concatenate([[cuts[0]], 0.5 * (cuts[1:] + cuts[:-1]), [cuts[-1]]])
+    value = profit(legs, middles, base_spot, base, nearest) + made
+    return float(mass[value > 0].sum()), float(np.dot(mass, value))
+
+
+def _lognormal_chance(
+    legs: Sequence[PayoffLeg], base_spot: float, base: int, nearest: int, edges: list[float], made: float
+) -> float | None:
+    known = [leg for leg in legs if leg.sign != 0 and math.isfinite(leg.vol) and leg.vol > 0]
     years = years_between(base, nearest)
     if not known or years <= 0:
         return None
@@ -134,10 +247,10 @@ def _chance(
             return 0.0
         return float(normal_cdf(math.log(price / centre.forward) / spread + 0.5 * spread))
 
-    edges = [0.0, *crossings, math.inf]
+    bounds = [0.0, *edges, math.inf]
     total = 0.0
-    for low, high in zip(edges, edges[1:], strict=False):
-        middle = 0.5 * (low + high) if math.isfinite(high) else max(low * 1.5, float(grid[-1]))
-        if float(np.interp(middle, grid, value)) > 0:
+    for low, high in zip(bounds, bounds[1:], strict=False):
+        middle = 0.5 * (low + high) if math.isfinite(high) else 2.0 * max(low, base_spot)
+        if float(profit(legs, np.array([middle]), base_spot, base, nearest)[0]) + made > 0:
             total += (1.0 if math.isinf(high) else below(high)) - below(low)
     return total

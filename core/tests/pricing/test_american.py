@@ -8,7 +8,7 @@ import unittest
 
 import numpy as np
 import QuantLib as ql
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from strell_core.market.timeline import NO_DELTA
@@ -132,12 +132,21 @@ class GreeksTest(unittest.TestCase):
             made.setPricingEngine(ql.FdBlackScholesVanillaEngine(process, 400, 800))
             years = 182 / 365
             forward = 100 * math.exp((rate - pays) * years)
-            delta, gamma, theta, vega, _ = greeks(100.0, forward, strike, years, 0.25, rate, sign)
+            delta, gamma, theta, vega, _, vanna, charm = greeks(100.0, forward, strike, years, 0.25, rate, sign)
             self.assertAlmostEqual(delta, made.delta(), delta=0.002)
             self.assertAlmostEqual(gamma, made.gamma(), delta=0.002)
             self.assertAlmostEqual(theta, made.theta() / 365, delta=0.0005)
             shifted = [reference(dataclasses.replace(case, vol=0.25 + h)) for h in (0.005, -0.005)]
             self.assertAlmostEqual(vega, shifted[0] - shifted[1], delta=0.002)
+            deltas = []
+            for other in (dataclasses.replace(case, vol=0.26), dataclasses.replace(case, vol=0.24)):
+                bumped, process = option(other)
+                bumped.setPricingEngine(ql.FdBlackScholesVanillaEngine(process, 400, 800))
+                deltas.append(bumped.delta())
+            self.assertAlmostEqual(vanna, (deltas[0] - deltas[1]) / 2, delta=0.0003)
+            sooner, process = option(dataclasses.replace(case, days=172))
+            sooner.setPricingEngine(ql.FdBlackScholesVanillaEngine(process, 400, 800))
+            self.assertAlmostEqual(charm, (sooner.delta() - made.delta()) / 10, delta=0.0003)
 
     def test_an_option_that_is_never_exercised_early_has_the_european_ones(self) -> None:
         found = greeks(100.0, 100 * math.exp(0.05 * 0.5), 100.0, 0.5, 0.2, 0.05, 1)
@@ -195,6 +204,7 @@ CASES = st.tuples(
 class PropertiesTest(unittest.TestCase):
     @settings(max_examples=150, deadline=None)
     @given(CASES)
+    @example((110.0, 0.0625, 0.0, 0.0625, 0.25, -1, []))  # a price that drifts up without interest: exercise pays
     def test_value_bounds(self, case: tuple) -> None:
         strike, years, rate, carry, vol, sign, paid = case
         when = np.array(sorted(at for at, _ in paid if at < years))

@@ -81,6 +81,21 @@ class DerivativesTest(unittest.TestCase):
         down = price_many(forward, strike, years, vol, 0.020, sign)
         np.testing.assert_allclose(found[4], (up - down) / 0.002 * 0.01, rtol=1e-4, atol=1e-8)
 
+    def test_vanna_and_charm(self) -> None:
+        """By QuantLib's delta either side in volatility and in time."""
+        grid = [g for g in GRID if g[2] > 0.01]
+        found = greeks_many(*arrays(grid)[:4], 0.021, arrays(grid)[4])
+
+        def delta(f: float, k: float, t: float, v: float, s: int) -> float:
+            payoff = ql.PlainVanillaPayoff(ql.Option.Call if s > 0 else ql.Option.Put, k)
+            return ql.BlackCalculator(payoff, f, v * math.sqrt(t), math.exp(-0.021 * t)).deltaForward()
+
+        for i, (f, k, t, v, s) in enumerate(grid):
+            vanna = (delta(f, k, t, v + 1e-5, s) - delta(f, k, t, v - 1e-5, s)) / 2e-5 * 0.01
+            charm = (delta(f, k, t - 1e-6, v, s) - delta(f, k, t + 1e-6, v, s)) / 2e-6 * DAY
+            self.assertAlmostEqual(found[5, i], vanna, delta=1e-6)
+            self.assertAlmostEqual(found[6, i], charm, delta=1e-6)
+
     def test_parity(self) -> None:
         for forward, strike, years, vol, _ in GRID:
             discount = math.exp(-0.021 * years)

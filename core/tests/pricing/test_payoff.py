@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 import unittest
 
@@ -9,8 +10,17 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from strell_core.pricing.black import YEAR_SECONDS, normal_cdf
-from strell_core.pricing.payoff import PayoffLeg, profit, spot_grid, summary
+from strell_core.pricing.black import GREEKS, YEAR_SECONDS, black_price, normal_cdf
+from strell_core.pricing.payoff import (
+    PayoffLeg,
+    greek_curves,
+    profit,
+    shifted,
+    spot_grid,
+    summary,
+    underlying_leg,
+)
+from strell_core.pricing.smile import Fit, Smile
 
 NOW, NEAR, FAR = 0, 10 * 86_400, 24 * 86_400
 SPOT = 3100.0
@@ -93,14 +103,101 @@ class NowTest(unittest.TestCase):
 
     def test_higher_volatility_hurts_a_short_strangle(self) -> None:
         at = np.array([SPOT])
-        self.assertLess(profit(STRANGLE, at, SPOT, NOW, NOW, 0.05)[0], profit(STRANGLE, at, SPOT, NOW, NOW)[0])
+        self.assertLess(
+            profit(shifted(STRANGLE, 0.05, {}), at, SPOT, NOW, NOW)[0], profit(STRANGLE, at, SPOT, NOW, NOW)[0]
+        )
+
+
+def curve(vol: float, slant: float = 0.0, settlement: int = NEAR, rate: float = 0.0) -> Smile:
+    """A curve with ``vol`` at the money; without slant it is flat."""
+    years = settlement / YEAR_SECONDS
+    w = vol * vol * years
+    none = Fit(0, 0, math.nan, math.nan, math.nan, math.nan, math.nan)
+    root = 0.1
+    a, b = (w - abs(slant) * root, abs(slant)) if slant else (w, 0.0)
+    rho = math.copysign(0.6, slant)
+    return Smile(dt.date(2026, 1, 1), settlement, years, SPOT, rate, a, b, rho, 0.0, root, (SPOT, SPOT), none)
+
+
+class ImpliedDistributionTest(unittest.TestCase):
+    def test_a_flat_curve_gives_the_lognormal_chance(self) -> None:
+        flat = summary(STRANGLE, SPOT, NOW, curve(0.15))
+        plain = summary(STRANGLE, SPOT, NOW)
+        self.assertAlmostEqual(flat.chance_of_profit or 0, plain.chance_of_profit or 1, delta=1e-9)
+        self.assertEqual((flat.chance_from, plain.chance_from), ("smile", "lognormal"))
+        self.assertIsNone(plain.expected)
+
+    def test_expected_payoff_is_the_undiscounted_price(self) -> None:
+        """What an option is worth is its expected payoff (Black 1976), whatever the curve's shape."""
+        for slant in (0.0, -0.004, 0.004):
+            smile = curve(0.15, slant)
+            for sign, strike in ((1, 3160), (-1, 3040), (1, 3000)):
+                vol = float(smile.vol(strike))
+                price = black_price(SPOT, strike, smile.years, vol, 1.0, sign)
+                facts = summary([leg(1, sign, strike, 0.0)], SPOT, NOW, smile)
+                self.assertAlmostEqual(facts.expected or 0, price, delta=2e-3, msg=f"{slant} {strike}")
+
+    def test_a_curve_with_more_volatility_below_makes_low_prices_likelier(self) -> None:
+        put = [leg(1, -1, 2950, 0.0)]
+        slanted, flat = summary(put, SPOT, NOW, curve(0.15, -0.004)), summary(put, SPOT, NOW, curve(0.15))
+        self.assertGreater(slanted.chance_of_profit or 0, flat.chance_of_profit or 1)
+
+    def test_what_is_made_already_moves_break_evens_and_extremes(self) -> None:
+        facts = summary(STRANGLE, SPOT, NOW, made=4.0)
+        self.assertEqual(facts.break_evens, (3025.0, 3175.0))
+        self.assertEqual(facts.max_profit.value, 15.0)
+
+
+class UnderlyingLegTest(unittest.TestCase):
+    def test_a_covered_call(self) -> None:
+        """Common practice: at best the strike less the price paid plus the premium, at worst all but the premium."""
+        facts = summary([underlying_leg(1, SPOT), leg(-1, 1, 3160, 5.0)], SPOT, NOW)
+        self.assertEqual(facts.max_profit.value, 65.0)
+        self.assertEqual(facts.max_loss.value, -3095.0)
+        self.assertEqual(facts.break_evens, (3095.0,))
+
+    def test_alone_it_is_a_straight_line(self) -> None:
+        facts = summary([underlying_leg(-2, SPOT)], SPOT, NOW)
+        self.assertIsNone(facts.max_loss.value)
+        self.assertEqual(facts.max_profit.value, 2 * SPOT)
+        self.assertEqual(facts.break_evens, (SPOT,))
+
+    def test_a_break_even_beyond_every_strike_is_found(self) -> None:
+        facts = summary([leg(1, 1, 3160, 4000.0)], SPOT, NOW)
+        self.assertEqual(facts.break_evens, (7160.0,))
+
+
+class GreekCurvesTest(unittest.TestCase):
+    """They are the slopes of the P/L curve they belong to."""
+
+    def slopes(self, legs: list[PayoffLeg], grid: np.ndarray, tolerance: float) -> None:
+        found = greek_curves(legs, grid, SPOT, NOW, NOW)
+        self.assertEqual(tuple(found), GREEKS)
+        up, down = (profit(legs, grid + by, SPOT, NOW, NOW) for by in (1.0, -1.0))
+        np.testing.assert_allclose(found["delta"], (up - down) / 2, atol=tolerance)
+        wilder, calmer = (profit(shifted(legs, by, {}), grid, SPOT, NOW, NOW) for by in (0.005, -0.005))
+        np.testing.assert_allclose(found["vega"], wilder - calmer, atol=tolerance)
+
+    def test_european(self) -> None:
+        self.slopes([*CONDOR, underlying_leg(1, SPOT)], spot_grid(CONDOR, SPOT, 21), 1e-3)
+
+    def test_american(self) -> None:
+        put = PayoffLeg(-1, -1, 3160.0, FAR, 0.15, SPOT * 1.001, 60.0, american=True, rate=0.03)
+        self.slopes([put, underlying_leg(-1, SPOT)], spot_grid([put], SPOT, 9), 0.05)
+
+    def test_volatility_of_one_expiration_alone(self) -> None:
+        calendar = [leg(-1, -1, 3100, 15.0, NEAR), leg(1, -1, 3100, 25.0, FAR)]
+        at = np.array([SPOT])
+        base = profit(calendar, at, SPOT, NOW, NOW)[0]
+        self.assertLess(profit(shifted(calendar, 0.0, {NEAR: 0.02}), at, SPOT, NOW, NOW)[0], base)
+        self.assertGreater(profit(shifted(calendar, 0.0, {FAR: 0.02}), at, SPOT, NOW, NOW)[0], base)
 
 
 class SeveralExpirationsTest(unittest.TestCase):
     def test_a_calendar_is_valued_by_model_and_says_so(self) -> None:
         calendar = [leg(-1, -1, 3100, 15.0, NEAR), leg(1, -1, 3100, 25.0, FAR)]
         facts = summary(calendar, SPOT, NOW)
-        self.assertIn("valued at today's volatility", facts.max_profit.found)
+        self.assertIn("valued at their volatility now", facts.max_profit.found)
         self.assertEqual(len(facts.break_evens), 2)
         self.assertGreater(facts.max_profit.value or 0, 0)
         self.assertGreaterEqual(facts.max_loss.value or 0, -10.0 - 1e-9)

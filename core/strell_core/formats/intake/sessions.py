@@ -167,7 +167,7 @@ def _chain(
             which = rights[mine] == right
             quotes[2 * right][place[which]] = bid[mine[which]]
             quotes[2 * right + 1][place[which]] = ask[mine[which]]
-        settles = calendar.session(expiration).close
+        settles = calendar.settlement(expiration, terms.settles)
         left = np.maximum(0, settles - times)
         points = own / 1000.0
         if terms.american:

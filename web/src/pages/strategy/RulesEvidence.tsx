@@ -183,7 +183,14 @@ function StructureFigures({ structure, spot }: { structure: Schemas["StructureOu
         value={edges.length ? edges.map((edge) => number(edge)).join("–") : "none"}
         note={edges.length ? `${away} %` : ""}
       />
-      <Figure label="Ends in profit" value={percent(payoff.chance_of_profit, 0)} note="implied, lognormal" />
+      <Figure
+        label="Ends in profit"
+        value={percent(payoff.chance_of_profit, 0)}
+        note={
+          payoff.expected === null ? "implied, lognormal" : `on average ${signed(payoff.expected)} ${currency}`
+        }
+        title="Under the distribution that the quotes of the nearest expiration imply, before costs"
+      />
       <Figure label="Delta" value={signed(greeks.delta, 1)} note={`${currency} a point`} />
       <Figure label="Theta" value={signed(greeks.theta)} note={`${currency} a day`} />
     </section>
