@@ -41,7 +41,7 @@ def chain_table(
                 "bid": round(int(side.bid[i]) * quantum, 2) if ok else None,
                 "ask": round(int(side.ask[i]) * quantum, 2) if ok else None,
                 "delta": None if side.delta[i] == NO_DELTA else round(int(side.delta[i]) / 10_000, 3),
-                "iv": round(int(side.iv[i]) / 100, 2) or None,
+                "iv": round(int(side.iv[i]) / 100, 2) or None, "open_interest": int(side.open_interest[i]),
             }  # fmt: skip
         rows.append(row)
     return {

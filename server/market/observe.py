@@ -14,7 +14,7 @@ from config.errors import Refused
 from market.chain_table import chain_table
 from market.live import live
 from market.models import LiveChain
-from market.payoffs import Holding, figures, glyph, payoff_leg
+from market.payoffs import Holding, figures, glyph, payoff_leg, smile_of
 from market.timelines import instant_of, timeline
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
 from strell_core.market.instruments import ContractKey
@@ -172,8 +172,9 @@ class Held:
 
 @dataclass(frozen=True)
 class Pull:
-    """Where price, date and volatility are pulled: ``when`` epoch seconds, volatilities in points."""
+    """Where price (points), date (epoch seconds) and volatilities (points) are pulled; ``None``: left alone."""
 
+    price: float | None
     when: int | None
     vol: float
     by_expiration: dict[dt.date, float]
@@ -196,15 +197,12 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
     moved = shifted(
         made, pull.vol / 100, {settles[d]: by / 100 for d, by in pull.by_expiration.items() if d in settles}
     )
-    smile = next(
-        (s for s in smiles(history.view(index), history.underlying.rate, float(history.underlying.quantum), history.underlying.american) if s.settlement_at == nearest),
-        None,
-    )  # fmt: skip
-    facts = summary(made, spot, base, smile)
+    facts = summary(made, spot, base, smile_of(history, index, nearest))
+    price = spot if pull.price is None else pull.price
     grid = spot_grid(made, spot, 61 if history.underlying.american else 161)
     pulled = profit(moved, grid, spot, base, when)
     greeks_now = greek_curves(made, np.array([spot]), spot, base, base)
-    greeks_then = greek_curves(moved, np.array([spot]), spot, base, when)
+    greeks_then = greek_curves(moved, np.array([price]), spot, base, when)
     out: dict[str, Any] = {
         **head(symbol, here),
         "legs": [_leg_out(held, leg, scale) for held, leg in priced],
@@ -212,7 +210,7 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
         "now": _money(profit(made, grid, spot, base, base), scale), "then": _money(pulled, scale),
         "at_expiration": _money(profit(made, grid, spot, base, nearest), scale),
         "then_break_evens": [round(x, 2) for x in crossings(grid, pulled)],
-        "then_here": round(float(profit(moved, np.array([spot]), spot, base, when)[0]) * scale, 2),
+        "price": round(price, 2), "then_here": round(float(profit(moved, np.array([price]), spot, base, when)[0]) * scale, 2),
         "premium": round(-sum(leg.contracts * leg.opened for leg in made if leg.sign != 0) * scale, 2),
         "greeks": {name: round(float(value[0]) * scale, 6) for name, value in greeks_now.items()},
         "greeks_then": {name: round(float(value[0]) * scale, 6) for name, value in greeks_then.items()},

@@ -68,6 +68,7 @@ class SideOut(Schema):
     iv: float | None
     value: float | None = None
     """What the expiration's fitted curve says it is worth, points."""
+    open_interest: int | None = None
     ends_in: float | None = None
     """Chance to end in the money, 0 to 1."""
     touches: float | None = None
@@ -90,7 +91,7 @@ class ChainOut(Schema):
     expirations: list[ExpirationOut]
 
 
-class NeighboursOut(Schema):
+class StepsOut(Schema):
     """Exchange-local instants a step or a session away; ``None`` where there is nothing."""
 
     step_back: str | None
@@ -115,10 +116,10 @@ class InstantOut(Schema):
     spot: float
     is_live: bool
     has_live: bool
-    neighbours: NeighboursOut
+    neighbours: StepsOut
 
 
-class CurveOut(Schema):
+class VolatilityCurveOut(Schema):
     """A fitted curve of volatility; volatilities in percent."""
 
     forward: float
@@ -131,14 +132,15 @@ class CurveOut(Schema):
     worst: float
     worst_strike: float
     free_of_arbitrage: bool
-    line: list[tuple[float, float]]
-    marks: list[tuple[float, float]]
+    line: list[list[float]]
+    """Strike and volatility."""
+    marks: list[list[float]]
 
 
 class FittedOut(Schema):
     date: str
     days: int
-    curve: CurveOut | None
+    curve: VolatilityCurveOut | None
 
 
 class TermOut(Schema):
@@ -161,6 +163,7 @@ class WhatIfLegIn(Schema):
 class WhatIfIn(Schema):
     at: str | None = None
     legs: list[WhatIfLegIn] = Field(max_length=MOST_LEGS)
+    price: float | None = Field(None, gt=0)
     when: int | None = None
     vol: float = Field(0.0, ge=-100, le=200)
     by_expiration: dict[dt.date, float] = {}
@@ -199,6 +202,7 @@ class WhatIfOut(InstantOut):
     then: list[float]
     at_expiration: list[float]
     then_break_evens: list[float]
+    price: float
     then_here: float
     premium: float
     greeks: GreeksOut

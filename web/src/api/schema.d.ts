@@ -158,6 +158,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/market/{symbol}/surface": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Surface
+         * @description Fitted curves of volatility of every expiration at an instant.
+         */
+        get: operations["surface"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/chain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Chain
+         * @description One expiration's chain with values and chances by its fitted curve.
+         */
+        get: operations["chain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/market/{symbol}/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What If
+         * @description P/L of a structure by price, date and volatility.
+         */
+        post: operations["what_if"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/data": {
         parameters: {
             query?: never;
@@ -1591,6 +1651,337 @@ export interface components {
             /** Local */
             local: string;
         };
+        /** FittedOut */
+        FittedOut: {
+            /** Date */
+            date: string;
+            /** Days */
+            days: number;
+            curve: components["schemas"]["VolatilityCurveOut"] | null;
+        };
+        /**
+         * StepsOut
+         * @description Exchange-local instants a step or a session away; ``None`` where there is nothing.
+         */
+        StepsOut: {
+            /** Step Back */
+            step_back: string | null;
+            /** Step */
+            step: string | null;
+            /** Session Back */
+            session_back: string | null;
+            /** Session */
+            session: string | null;
+        };
+        /** SurfaceOut */
+        SurfaceOut: {
+            /** Symbol */
+            symbol: string;
+            /** Name */
+            name: string;
+            /** Currency */
+            currency: string;
+            /** Multiplier */
+            multiplier: number;
+            /** American */
+            american: boolean;
+            /** At */
+            at: number;
+            /** Local */
+            local: string;
+            /** Shown */
+            shown: string;
+            /** Zone */
+            zone: string | null;
+            /** Zone Name */
+            zone_name: string;
+            /** Spot */
+            spot: number;
+            /** Is Live */
+            is_live: boolean;
+            /** Has Live */
+            has_live: boolean;
+            neighbours: components["schemas"]["StepsOut"];
+            /** Expirations */
+            expirations: components["schemas"]["FittedOut"][];
+            /** Terms */
+            terms: components["schemas"]["TermOut"][];
+        };
+        /** TermOut */
+        TermOut: {
+            /** Days */
+            days: number;
+            /** Vol */
+            vol: number;
+        };
+        /**
+         * VolatilityCurveOut
+         * @description A fitted curve of volatility; volatilities in percent.
+         */
+        VolatilityCurveOut: {
+            /** Forward */
+            forward: number;
+            /** At The Money */
+            at_the_money: number;
+            /** Put 25 */
+            put_25: number;
+            /** Call 25 */
+            call_25: number;
+            /** Quotes */
+            quotes: number;
+            /** Inside */
+            inside: number;
+            /** Typical */
+            typical: number;
+            /** Worst */
+            worst: number;
+            /** Worst Strike */
+            worst_strike: number;
+            /** Free Of Arbitrage */
+            free_of_arbitrage: boolean;
+            /** Line */
+            line: number[][];
+            /** Marks */
+            marks: number[][];
+        };
+        /** ChainOut */
+        ChainOut: {
+            /** Expiration */
+            expiration: string | null;
+            /** Days */
+            days?: number | null;
+            /** Forward */
+            forward: number | null;
+            /** Rows */
+            rows: components["schemas"]["StrikeOut"][];
+            /** Expirations */
+            expirations: components["schemas"]["ExpirationOut"][];
+        };
+        /** ExpirationOut */
+        ExpirationOut: {
+            /** Date */
+            date: string;
+            /** Days */
+            days: number;
+        };
+        /** SideOut */
+        SideOut: {
+            /** Contract */
+            contract: string;
+            /** Held */
+            held: number;
+            /** Bid */
+            bid: number | null;
+            /** Ask */
+            ask: number | null;
+            /** Delta */
+            delta: number | null;
+            /** Iv */
+            iv: number | null;
+            /** Value */
+            value?: number | null;
+            /** Open Interest */
+            open_interest?: number | null;
+            /** Ends In */
+            ends_in?: number | null;
+            /** Touches */
+            touches?: number | null;
+        };
+        /** StrikeOut */
+        StrikeOut: {
+            /** Strike */
+            strike: number;
+            /** Vol */
+            vol?: number | null;
+            call: components["schemas"]["SideOut"];
+            put: components["schemas"]["SideOut"];
+        };
+        /** GlyphLeg */
+        GlyphLeg: {
+            /** Expiration */
+            expiration: string;
+            /** Strike */
+            strike: number;
+            /** Right */
+            right: string;
+            /** Contracts */
+            contracts: number;
+        };
+        /** GlyphOut */
+        GlyphOut: {
+            /** Legs */
+            legs: components["schemas"]["GlyphLeg"][];
+            /** Spot */
+            spot: number;
+        };
+        /** GreekCurveOut */
+        GreekCurveOut: {
+            /** Name */
+            name: string;
+            /** Values */
+            values: number[];
+        };
+        /**
+         * GreeksOut
+         * @description Of one contract, or of a position in money; ``None`` where a volatility is missing.
+         */
+        GreeksOut: {
+            /** Delta */
+            delta: number | null;
+            /** Gamma */
+            gamma: number | null;
+            /** Theta */
+            theta: number | null;
+            /** Vega */
+            vega: number | null;
+            /** Rho */
+            rho?: number | null;
+            /** Vanna */
+            vanna?: number | null;
+            /** Charm */
+            charm?: number | null;
+        };
+        /**
+         * ProfitSurfaceOut
+         * @description P/L ``profit[date][price]``, money.
+         */
+        ProfitSurfaceOut: {
+            /** Dates */
+            dates: number[];
+            /** Prices */
+            prices: number[];
+            /** Profit */
+            profit: number[][];
+        };
+        /** WhatIfLegOut */
+        WhatIfLegOut: {
+            /** Contract */
+            contract: string | null;
+            /** Label */
+            label: string;
+            /** Contracts */
+            contracts: number;
+            /** Opened */
+            opened: number;
+            /** Iv */
+            iv: number | null;
+            /** Premium */
+            premium: number;
+        };
+        /** WhatIfOut */
+        WhatIfOut: {
+            /** Symbol */
+            symbol: string;
+            /** Name */
+            name: string;
+            /** Currency */
+            currency: string;
+            /** Multiplier */
+            multiplier: number;
+            /** American */
+            american: boolean;
+            /** At */
+            at: number;
+            /** Local */
+            local: string;
+            /** Shown */
+            shown: string;
+            /** Zone */
+            zone: string | null;
+            /** Zone Name */
+            zone_name: string;
+            /** Spot */
+            spot: number;
+            /** Is Live */
+            is_live: boolean;
+            /** Has Live */
+            has_live: boolean;
+            neighbours: components["schemas"]["StepsOut"];
+            /** Legs */
+            legs: components["schemas"]["WhatIfLegOut"][];
+            /** When */
+            when: number;
+            /** Nearest */
+            nearest: number;
+            /** Last */
+            last: number;
+            /** Grid */
+            grid: number[];
+            /** Now */
+            now: number[];
+            /** Then */
+            then: number[];
+            /** At Expiration */
+            at_expiration: number[];
+            /** Then Break Evens */
+            then_break_evens: number[];
+            /** Price */
+            price: number;
+            /** Then Here */
+            then_here: number;
+            /** Premium */
+            premium: number;
+            greeks: components["schemas"]["GreeksOut"];
+            greeks_then: components["schemas"]["GreeksOut"];
+            greek: components["schemas"]["GreekCurveOut"] | null;
+            surface: components["schemas"]["ProfitSurfaceOut"];
+            /** Capital */
+            capital: number | null;
+            /** Capital For */
+            capital_for: string;
+            /** Break Evens */
+            break_evens: number[];
+            /** Max Profit */
+            max_profit: number | null;
+            /** Max Loss */
+            max_loss: number | null;
+            /** Found */
+            found: string;
+            /** Chance Of Profit */
+            chance_of_profit: number | null;
+            /**
+             * Chance From
+             * @enum {string}
+             */
+            chance_from: "smile" | "lognormal";
+            /** Expected */
+            expected: number | null;
+            glyph: components["schemas"]["GlyphOut"];
+        };
+        /** WhatIfIn */
+        WhatIfIn: {
+            /** At */
+            at?: string | null;
+            /** Legs */
+            legs: components["schemas"]["WhatIfLegIn"][];
+            /** Price */
+            price?: number | null;
+            /** When */
+            when?: number | null;
+            /**
+             * Vol
+             * @default 0
+             */
+            vol: number;
+            /**
+             * By Expiration
+             * @default {}
+             */
+            by_expiration: {
+                [key: string]: number;
+            };
+            /** Greek */
+            greek?: ("delta" | "gamma" | "theta" | "vega" | "rho" | "vanna" | "charm") | null;
+        };
+        /** WhatIfLegIn */
+        WhatIfLegIn: {
+            /** Contract */
+            contract?: string | null;
+            /** Contracts */
+            contracts: number;
+            /** Opened */
+            opened?: number | null;
+        };
         /** HoldingsOut */
         HoldingsOut: {
             /** Symbol */
@@ -2058,24 +2449,6 @@ export interface components {
             /** Sentences */
             sentences: components["schemas"]["DeclarationOut"][];
         };
-        /** GlyphLeg */
-        GlyphLeg: {
-            /** Expiration */
-            expiration: string;
-            /** Strike */
-            strike: number;
-            /** Right */
-            right: string;
-            /** Contracts */
-            contracts: number;
-        };
-        /** GlyphOut */
-        GlyphOut: {
-            /** Legs */
-            legs: components["schemas"]["GlyphLeg"][];
-            /** Spot */
-            spot: number;
-        };
         /** StrategyRow */
         StrategyRow: {
             /** Id */
@@ -2263,29 +2636,6 @@ export interface components {
             /** Label */
             label: string | null;
         };
-        /** ExpirationOut */
-        ExpirationOut: {
-            /** Date */
-            date: string;
-            /** Days */
-            days: number;
-        };
-        /**
-         * GreeksOut
-         * @description Of one contract, or of a position in money; ``None`` where a volatility is missing.
-         */
-        GreeksOut: {
-            /** Delta */
-            delta: number | null;
-            /** Gamma */
-            gamma: number | null;
-            /** Theta */
-            theta: number | null;
-            /** Vega */
-            vega: number | null;
-            /** Rho */
-            rho?: number | null;
-        };
         /** NeighboursOut */
         NeighboursOut: {
             /** Before */
@@ -2322,6 +2672,13 @@ export interface components {
             found: string;
             /** Chance Of Profit */
             chance_of_profit: number | null;
+            /**
+             * Chance From
+             * @enum {string}
+             */
+            chance_from: "smile" | "lognormal";
+            /** Expected */
+            expected: number | null;
         };
         /** PickedLegOut */
         PickedLegOut: {
@@ -2335,6 +2692,10 @@ export interface components {
             vega: number | null;
             /** Rho */
             rho?: number | null;
+            /** Vanna */
+            vanna?: number | null;
+            /** Charm */
+            charm?: number | null;
             /** Id */
             id: string;
             /** Contract */
@@ -2752,6 +3113,10 @@ export interface components {
             vega: number | null;
             /** Rho */
             rho?: number | null;
+            /** Vanna */
+            vanna?: number | null;
+            /** Charm */
+            charm?: number | null;
             /** Bid */
             bid: number | null;
             /** Ask */
@@ -2868,19 +3233,6 @@ export interface components {
             /** Days */
             days: components["schemas"]["DayOut"][];
         };
-        /** ChainOut */
-        ChainOut: {
-            /** Expiration */
-            expiration: string | null;
-            /** Days */
-            days?: number | null;
-            /** Forward */
-            forward: number | null;
-            /** Rows */
-            rows: components["schemas"]["StrikeOut"][];
-            /** Expirations */
-            expirations: components["schemas"]["ExpirationOut"][];
-        };
         /**
          * DayOut
          * @description A session on the time bar, from its first to its last snapshot.
@@ -2905,6 +3257,10 @@ export interface components {
             vega: number | null;
             /** Rho */
             rho?: number | null;
+            /** Vanna */
+            vanna?: number | null;
+            /** Charm */
+            charm?: number | null;
             /** Contract */
             contract: string;
             /** Label */
@@ -3000,28 +3356,6 @@ export interface components {
             is_first: boolean;
             /** Is Last */
             is_last: boolean;
-        };
-        /** SideOut */
-        SideOut: {
-            /** Contract */
-            contract: string;
-            /** Held */
-            held: number;
-            /** Bid */
-            bid: number | null;
-            /** Ask */
-            ask: number | null;
-            /** Delta */
-            delta: number | null;
-            /** Iv */
-            iv: number | null;
-        };
-        /** StrikeOut */
-        StrikeOut: {
-            /** Strike */
-            strike: number;
-            call: components["schemas"]["SideOut"];
-            put: components["schemas"]["SideOut"];
         };
         /** Describe */
         Describe: {
@@ -4019,6 +4353,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SnapshotOut"][];
+                };
+            };
+        };
+    };
+    surface: {
+        parameters: {
+            query?: {
+                at?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurfaceOut"];
+                };
+            };
+        };
+    };
+    chain: {
+        parameters: {
+            query?: {
+                at?: string | null;
+                expiration?: string | null;
+                each_side?: number;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainOut"];
+                };
+            };
+        };
+    };
+    what_if: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhatIfIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIfOut"];
                 };
             };
         };

@@ -8,6 +8,7 @@ import { AccessPage } from "../pages/access/AccessPage";
 import { DataPage } from "../pages/data/DataPage";
 import { DeskPage } from "../pages/desk/DeskPage";
 import { JournalPage } from "../pages/journal/JournalPage";
+import { MarketPage } from "../pages/market/MarketPage";
 import { ReplayPage } from "../pages/replay/ReplayPage";
 import { ShelfPage } from "../pages/shelf/ShelfPage";
 import { SignIn } from "../pages/signin/SignIn";
@@ -40,6 +41,8 @@ function Inside() {
         <Route index element={<ShelfPage />} />
         <Route path="strategies/:id" element={<Navigate to="rules" replace />} />
         <Route path="strategies/:id/:stage" element={<StrategyPage />} />
+        <Route path="market" element={<MarketPage />} />
+        <Route path="market/:symbol" element={<MarketPage />} />
         <Route path="desk" element={<DeskPage />} />
         <Route path="data" element={<DataPage />} />
         <Route path="data/:symbol" element={<DataPage />} />

@@ -27,6 +27,14 @@ const KEYS: [string, [string, string][]][] = [
     ],
   ],
   [
+    "Market",
+    [
+      [", .", "a snapshot back, forward"],
+      ["Shift , .", "a session back, forward"],
+      ["Enter", "on a price: into the basket"],
+    ],
+  ],
+  [
     "Desk",
     [
       ["Enter", "on a price: onto the ticket"],

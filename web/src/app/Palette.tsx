@@ -55,6 +55,9 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
                 <Command.Item className={item} onSelect={run(() => go("/"))}>
                   Go to the shelf
                 </Command.Item>
+                <Command.Item className={item} onSelect={run(() => go("/market"))}>
+                  Look at a market
+                </Command.Item>
                 <Command.Item className={item} onSelect={run(() => go("/data"))}>
                   Go to the data
                 </Command.Item>

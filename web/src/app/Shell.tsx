@@ -24,6 +24,7 @@ function Mark() {
 
 const PAGES: [string, string][] = [
   ["/", "Strategies"],
+  ["/market", "Market"],
   ["/desk", "Desk"],
   ["/data", "Data"],
   ["/journal", "Journal"],

@@ -9,6 +9,7 @@ import {
   TooltipComponent,
 } from "echarts/components";
 import * as echarts from "echarts/core";
+import { LabelLayout } from "echarts/features";
 import { CanvasRenderer } from "echarts/renderers";
 
 echarts.use([
@@ -16,6 +17,7 @@ echarts.use([
   AxisPointerComponent,
   DataZoomComponent,
   GridComponent,
+  LabelLayout,
   MarkLineComponent,
   ToolboxComponent,
   TooltipComponent,

@@ -187,7 +187,9 @@ function StructureFigures({ structure, spot }: { structure: Schemas["StructureOu
         label="Ends in profit"
         value={percent(payoff.chance_of_profit, 0)}
         note={
-          payoff.expected === null ? "implied, lognormal" : `on average ${signed(payoff.expected)} ${currency}`
+          payoff.expected === null
+            ? "implied, lognormal"
+            : `on average ${signed(payoff.expected)} ${currency}`
         }
         title="Under the distribution that the quotes of the nearest expiration imply, before costs"
       />

@@ -1,0 +1,107 @@
+import { useCallback } from "react";
+import type { Schemas } from "../api/client";
+import { day, number } from "../ui/format";
+import { LazyChart } from "./Lazy";
+import { axis, endLabel, type Ink, tooltip } from "./look";
+
+type Fitted = Schemas["FittedOut"];
+
+interface Props {
+  chosen: Fitted;
+  /** Others drawn thin beside it. */
+  beside: Fitted[];
+  spot: number;
+  height: number;
+}
+
+/** Volatility by strike: the fitted curve as a line, the quotes it was fitted to as dots. */
+export function SmileChart({ chosen, beside, spot, height }: Props) {
+  const option = useCallback(
+    (c: Ink) => {
+      const style = axis(c);
+      const line = chosen.curve!.line;
+      const [from, to] = [line[0]![0]!, line.at(-1)![0]!];
+      return {
+        grid: { left: 8, right: 74, top: 12, bottom: 18, containLabel: true },
+        tooltip: {
+          trigger: "item",
+          ...tooltip(c),
+          formatter: (found: { value: number[]; seriesName: string }) =>
+            `<b>${number(found.value[0], 1)}</b><br>${found.seriesName} ${number(found.value[1], 2)} %`,
+        },
+        xAxis: {
+          type: "value",
+          min: from,
+          max: to,
+          ...style,
+          splitLine: { show: false },
+          axisLabel: {
+            ...style.axisLabel,
+            formatter: (v: number) => number(v),
+            showMinLabel: false,
+            showMaxLabel: false,
+          },
+        },
+        yAxis: {
+          type: "value",
+          scale: true,
+          splitNumber: 3,
+          ...style,
+          axisLine: { show: false },
+          axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v)} %` },
+        },
+        series: [
+          ...beside.map((other) => ({
+            name: day(other.date),
+            type: "line",
+            data: other.curve!.line.filter(([strike = 0]) => strike >= from && strike <= to),
+            symbol: "none",
+            lineStyle: { color: c.hairline, width: 1.2 },
+            endLabel: endLabel(day(other.date), c.soft),
+            labelLayout: { moveOverlap: "shiftY" },
+          })),
+          {
+            name: "curve",
+            type: "line",
+            data: line,
+            symbol: "none",
+            lineStyle: { color: c.sea, width: 1.8 },
+            endLabel: { ...endLabel(day(chosen.date), c.sea), fontWeight: 600 },
+            labelLayout: { moveOverlap: "shiftY" },
+            markLine: {
+              silent: true,
+              symbol: "none",
+              data: [
+                {
+                  xAxis: spot,
+                  lineStyle: { color: c.ink, type: "dotted", width: 1.2 },
+                  label: { show: false },
+                },
+              ],
+            },
+          },
+          {
+            name: "quote",
+            type: "line",
+            data: chosen.curve!.marks,
+            symbol: "circle",
+            symbolSize: 4,
+            showAllSymbol: true,
+            lineStyle: { width: 0 },
+            itemStyle: { color: c.ink, opacity: 0.55 },
+          },
+        ],
+      };
+    },
+    [chosen, beside, spot],
+  );
+  const rows = useCallback(() => [["strike", "volatility by the curve"], ...chosen.curve!.line], [chosen]);
+  return (
+    <LazyChart
+      name={`Volatility by strike, ${day(chosen.date)}`}
+      height={height}
+      option={option}
+      rows={rows}
+    />
+  );
+}

@@ -1,0 +1,136 @@
+import { useCallback } from "react";
+import type { Schemas } from "../api/client";
+import { number, signed } from "../ui/format";
+import { LazyChart } from "./Lazy";
+import { axis, type Ink, tooltip } from "./look";
+
+interface Props {
+  found: Schemas["WhatIfOut"];
+  /** What the pulled curve shows, nothing while nothing is pulled. */
+  then: string | null;
+  height: number;
+}
+
+/** P/L by price now, as pulled and at the nearest expiration; or one Greek as pulled. */
+export function WhatIfChart({ found, then, height }: Props) {
+  const option = useCallback(
+    (c: Ink) => {
+      const style = axis(c);
+      const curves: { name: string; values: number[]; color: string; width: number; dash?: string }[] =
+        found.greek
+          ? [{ name: found.greek.name, values: found.greek.values, color: c.sea, width: 1.8 }]
+          : [
+              { name: "at expiration", values: found.at_expiration, color: c.ink, width: 1.8 },
+              {
+                name: "now",
+                values: found.now,
+                color: c.sea,
+                width: then ? 1.2 : 1.8,
+                ...(then ? { dash: "dashed" } : {}),
+              },
+              ...(then ? [{ name: then, values: found.then, color: c.sea, width: 1.8 }] : []),
+            ];
+      const all = curves.flatMap((curve) => curve.values);
+      const [low, high] = [Math.min(...all, 0), Math.max(...all, 0)];
+      const digits = found.greek ? 2 : 0;
+      return {
+        grid: { left: 8, right: 10, top: 18, bottom: 18, containLabel: true },
+        tooltip: {
+          trigger: "axis",
+          ...tooltip(c),
+          axisPointer: { lineStyle: { color: c.soft, type: "dotted" }, snap: true },
+          formatter: (at: { dataIndex: number }[]) => {
+            const i = at[0]?.dataIndex ?? 0;
+            return `<b>${number(found.grid[i], 1)}</b>${curves
+              .map((curve) => `<br>${curve.name} ${signed(curve.values[i], digits)}`)
+              .join("")}`;
+          },
+        },
+        xAxis: {
+          type: "value",
+          min: found.grid[0],
+          max: found.grid.at(-1),
+          ...style,
+          splitLine: { show: false },
+          axisLine: { onZero: false, lineStyle: { color: c.hairline } },
+          axisLabel: {
+            ...style.axisLabel,
+            formatter: (v: number) => number(v),
+            showMinLabel: false,
+            showMaxLabel: false,
+          },
+        },
+        yAxis: {
+          type: "value",
+          ...style,
+          splitNumber: 4,
+          min: low - (high - low) * 0.06,
+          max: high + (high - low) * 0.12,
+          axisLine: { show: false },
+          axisLabel: {
+            ...style.axisLabel,
+            formatter: (v: number) => number(v, found.greek && high - low < 5 ? 2 : 0),
+            showMinLabel: false,
+            showMaxLabel: false,
+          },
+        },
+        series: curves.map((curve, i) => ({
+          name: curve.name,
+          type: "line",
+          data: found.grid.map((x, j) => [x, curve.values[j]!]),
+          symbol: "none",
+          lineStyle: { color: curve.color, width: curve.width, type: curve.dash ?? "solid" },
+          ...(i === 0
+            ? {
+                markLine: {
+                  silent: true,
+                  symbol: "none",
+                  data: [
+                    {
+                      yAxis: 0,
+                      lineStyle: { color: c.soft, type: "solid", width: 1 },
+                      label: { show: false },
+                    },
+                    {
+                      xAxis: found.spot,
+                      lineStyle: { color: c.ink, type: "dotted", width: 1.4 },
+                      label: { formatter: number(found.spot, 1), color: c.ink, fontSize: 11 },
+                    },
+                    ...(found.price === found.spot
+                      ? []
+                      : [
+                          {
+                            xAxis: found.price,
+                            lineStyle: { color: c.sea, type: "dotted", width: 1.4 },
+                            label: { formatter: number(found.price, 1), color: c.sea, fontSize: 11, position: "insideEndTop" },
+                          },
+                        ]),
+                    ...(found.greek ? [] : found.break_evens).map((x) => ({
+                      xAxis: x,
+                      lineStyle: { color: c.gain, type: "dotted", width: 1 },
+                      label: { show: false },
+                    })),
+                  ],
+                },
+              }
+            : {}),
+        })),
+      };
+    },
+    [found, then],
+  );
+  const rows = useCallback(
+    () => [
+      ["price", "now", "as pulled", "at expiration", ...(found.greek ? [found.greek.name] : [])],
+      ...found.grid.map((x, i) => [
+        x,
+        found.now[i]!,
+        found.then[i]!,
+        found.at_expiration[i]!,
+        ...(found.greek ? [found.greek.values[i]!] : []),
+      ]),
+    ],
+    [found],
+  );
+  return <LazyChart name="What if" height={height} option={option} rows={rows} />;
+}
