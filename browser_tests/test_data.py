@@ -45,7 +45,7 @@ class DataStory(BrowserTestCase):
     def test_from_a_file_to_data_and_back(self) -> None:
         page = self.page
         self.sign_in("/data")
-        page.get_by_label("File of option chains").set_input_files(self.folder / "quay.csv.gz")
+        page.get_by_label("File of market data").set_input_files(self.folder / "quay.csv.gz")
         columns = page.get_by_role("region", name="Columns")
         first = page.get_by_role("region", name="First rows")
 

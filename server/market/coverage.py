@@ -13,7 +13,7 @@ from django.db import transaction
 from django.db.models import Count, F, Max, Min, Sum
 
 from config.errors import Conflict, NotThere, Refused
-from market import intake
+from market import dated, intake
 from market.models import Removal, SessionChainRow, Underlying, Venue
 from market.timelines import calendar_of, terms
 from strell_core.formats.intake import export
@@ -42,10 +42,10 @@ def summary(row: Underlying) -> dict[str, Any]:
     return {
         "symbol": row.symbol, "name": row.name, "kind": row.kind, "currency": row.currency, "multiplier": row.multiplier,
         "quantum": str(row.quantum.normalize()), "calendar": row.calendar, "zone": calendar_of(row.calendar).tz.key, "rate": row.rate,
-        "american": row.american, "settles": "at the close", "traded": Venue.objects.filter(underlying=row).exists(),
+        "american": row.american, "settles": f"at the {row.settles}", "traded": Venue.objects.filter(underlying=row).exists(),
         "first": facts["first"], "last": facts["last"], "sessions": facts["sessions"], "quotes": quotes, "size": facts["size"] or 0,
         "bytes_a_quote": round((facts["size"] or 0) / quotes, 2) if quotes else None, "known_at": facts["latest"],
-        "dividends": row.dividends.count(),
+        "beside": dated.beside(row),
     }  # fmt: skip
 
 

@@ -4,21 +4,47 @@ import datetime as dt
 from pathlib import Path
 from typing import Any
 
-from django.http import FileResponse, HttpRequest, StreamingHttpResponse
+from django.http import FileResponse, HttpRequest, HttpResponse, StreamingHttpResponse
 from ninja import File, Router, Schema
 from ninja.files import UploadedFile
 
 from config.errors import NotThere, Refused
 from config.schemas import ProblemOut
-from market import coverage, intake
+from market import coverage, dated, intake
 from market.models import ColumnMapping, Dividend, Intake
 from runs.queries import touched
-from strell_core.formats.intake.mapping import DATE_FORMATS, ROLES
-from strell_core.formats.intake.rows import REASONS
+from strell_core.formats.intake.mapping import DATE_FORMATS, KINDS
 from strell_core.formats.intake.sessions import FINDINGS
 from strell_core.market.calendars import names as calendar_names
 
 router = Router(tags=["data"])
+
+
+class BesideOut(Schema):
+    """How many facts of each kind are known beside the chains."""
+
+    bars: int
+    intraday: int
+    dividends: int
+    splits: int
+    events: int
+
+
+class OtherOut(Schema):
+    name: str
+    count: int
+    first: dt.date | None
+    last: dt.date | None
+
+
+class OthersOut(Schema):
+    rates: list[OtherOut]
+    series: list[OtherOut]
+
+
+class FactIn(Schema):
+    date: dt.date
+    what: str = ""
 
 
 class HoldingsOut(Schema):
@@ -41,7 +67,7 @@ class HoldingsOut(Schema):
     size: int
     bytes_a_quote: float | None
     known_at: dt.datetime | None
-    dividends: int
+    beside: BesideOut
 
 
 class CoverageDay(Schema):
@@ -112,6 +138,7 @@ class IntakeOut(Schema):
     expected: float | None
     rows: int
     adds: bool
+    kind: str
     mapping: dict[str, Any]
     terms: dict[str, Any]
     rejected: list[CountOut]
@@ -129,6 +156,13 @@ class PreviewQuote(Schema):
     bid: float | None
     ask: float | None
     spot: float | None
+
+
+class PreviewRecord(Schema):
+    subject: str
+    date: dt.date
+    at: str | None
+    values: dict[str, Any]
 
 
 class PreviewSymbol(Schema):
@@ -155,6 +189,8 @@ class IntakePreview(Schema):
     rejected: list[CountOut]
     examples: list[RejectOut]
     parquet: bool
+    records: list[PreviewRecord]
+    is_calendar: bool
 
 
 class PreviewIn(Schema):
@@ -173,10 +209,18 @@ class NamedMapping(Schema):
     mapping: dict[str, Any]
 
 
+class FileKindOut(Schema):
+    kind: str
+    title: str
+    subject: str
+    roles: dict[str, str]
+    needed: list[str]
+
+
 class WordsOut(Schema):
     """What mappings and terms may say."""
 
-    roles: dict[str, str]
+    files: list[FileKindOut]
     date_formats: dict[str, str]
     calendars: list[str]
     kinds: list[str]
@@ -209,10 +253,12 @@ def facts(row: Intake) -> dict[str, Any]:
     return {
         "id": row.pk, "name": row.name, "size": row.size, "made_at": row.made_at, "status": row.status, "doing": row.doing,
         "share": row.share, "message": row.message, "elapsed": elapsed,
-        "expected": elapsed / row.share if running and elapsed is not None else None, "rows": row.rows, "adds": row.adds,
+        "expected": elapsed / row.share if running and elapsed is not None else None, "rows": row.rows, "adds": row.adds, "kind": row.mapping.get("kind", "chains"),
         "mapping": row.mapping, "terms": row.terms, "rejects": sum(rejected.values()),
-        "rejected": [{"what": REASONS[name], "count": rejected[name]} for name in REASONS if rejected.get(name)],
-        "symbols": symbols, "brought": row.chains.count(),
+        "rejected": [
+            {"what": words, "count": rejected[name]} for name, words in intake.reasons_of(row.mapping.get("kind", "chains")).items() if rejected.get(name)
+        ],
+        "symbols": symbols, "brought": row.chains.count() + row.changes.count(),
     }  # fmt: skip
 
 
@@ -225,8 +271,12 @@ def holdings(request: HttpRequest):
 @router.get("/data/words", response=WordsOut, operation_id="data_words")
 def words(request: HttpRequest):
     return {
-        "roles": ROLES, "date_formats": DATE_FORMATS, "calendars": calendar_names(), "kinds": ["index", "stock", "fund", "future"],
-        "reasons": list(REASONS.values()), "findings": list(FINDINGS.values()),
+        "files": [
+            {"kind": name, "title": kind.title, "subject": kind.subject, "roles": kind.roles, "needed": kind.needed}
+            for name, kind in KINDS.items()
+        ],
+        "date_formats": DATE_FORMATS, "calendars": calendar_names(), "kinds": ["index", "stock", "fund", "future"],
+        "reasons": list(intake.reasons_of("chains").values()), "findings": list(FINDINGS.values()),
     }  # fmt: skip
 
 
@@ -266,6 +316,45 @@ def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
     row.dividends.all().delete()
     Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
     return list(row.dividends.values("date", "amount"))
+
+
+@router.get("/data-others", response=OthersOut, operation_id="others")
+def others(request: HttpRequest):
+    """Interest rates and one's own series."""
+    return dated.others(request.user)
+
+
+def _as_file(rows: list[dict[str, Any]], name: str) -> HttpResponse:
+    answer = HttpResponse(dated.as_csv(rows), content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{name}.csv"'
+    return answer
+
+
+@router.get("/data-others/rates/{currency}.csv", operation_id="export_rates")
+def export_rates(request: HttpRequest, currency: str):
+    return _as_file(dated.rates_of(currency), f"rates-{currency.upper()}")
+
+
+@router.get("/data-others/series/{name}.csv", operation_id="export_series")
+def export_series(request: HttpRequest, name: str):
+    return _as_file(dated.series_of(request.user, name), name.lower())
+
+
+@router.get("/data/{symbol}/facts/{kind}", response=list[dict[str, Any]], operation_id="facts")
+def dated_facts(request: HttpRequest, symbol: str, kind: str):
+    """Bars, dividends, splits or events of an underlying, oldest first."""
+    return dated.facts_of(coverage.row_of(symbol), kind)
+
+
+@router.get("/data/{symbol}/facts/{kind}/export.csv", operation_id="export_facts")
+def export_facts(request: HttpRequest, symbol: str, kind: str):
+    return _as_file(dated.facts_of(coverage.row_of(symbol), kind), f"{symbol}-{kind}")
+
+
+@router.post("/data/{symbol}/facts/{kind}/remove", response={204: None}, operation_id="remove_fact")
+def remove_fact(request: HttpRequest, symbol: str, kind: str, body: FactIn):
+    dated.drop(request.user, symbol, kind, body.date, body.what)
+    return 204, None
 
 
 # -- files on their way in

@@ -21,15 +21,22 @@ from django.db import transaction
 
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
+from market import dated as dated_facts
 from market.models import ColumnMapping, Intake, SessionChainRow, Underlying
 from market.timelines import calendar_of
-from strell_core.formats.intake.mapping import Mapping, MappingError
+from strell_core.formats.intake import dated
+from strell_core.formats.intake.mapping import KINDS, Mapping, MappingError
 from strell_core.formats.intake.rows import REASONS, Block, blocks
-from strell_core.formats.intake.tables import IntakeError, sample
+from strell_core.formats.intake.tables import IntakeError, Sample, sample
 from strell_core.market.calendars import names as calendar_names
 
 Status = Intake.Status
 MAX_BYTES = 40 << 30
+
+
+def reasons_of(kind: str) -> dict[str, str]:
+    """Why rows of a file of one kind are set aside, in words."""
+    return REASONS if kind == "chains" else {**REASONS, **dated.REASONS}
 
 
 def folder_of(intake: Intake) -> Path:
@@ -85,7 +92,7 @@ def point_to(user: User, path: Path) -> Intake:
 
 def _known(intake: Intake, path: Path, size: int, whole: str) -> Intake:
     try:
-        guessed = sample(path).mapping
+        guessed = guessed_mapping(path)
     except IntakeError as error:
         raise Refused(str(error), [{"path": "file", "message": str(error)}]) from error
     intake.path, intake.size, intake.digest, intake.mapping = str(path), size, whole, guessed.plain()
@@ -94,15 +101,33 @@ def _known(intake: Intake, path: Path, size: int, whole: str) -> Intake:
     return intake
 
 
+def guessed_mapping(path: Path, kind: str = "") -> Mapping:
+    """What a file seems to hold and how; raises :class:`IntakeError`."""
+    return Mapping(kind="events") if dated.is_calendar(path) else sample(path, kind=kind).mapping
+
+
+def _is_calendar(intake: Intake) -> bool:
+    path = Path(intake.path)
+    return path.is_file() and dated.is_calendar(path)
+
+
+def _problems(path: Path, mapping: Mapping) -> list[tuple[str, str]]:
+    return dated.calendar_problems(mapping) if dated.is_calendar(path) else mapping.problems(sample(path).names)
+
+
 def usual_terms() -> dict[str, Any]:
     return {
         "kind": "stock", "currency": "EUR", "multiplier": 100, "quantum": "0.01", "calendar": "XNYS", "american": True,
-        "rate": 0.0,
+        "settles": "close", "rate": 0.0,
     }  # fmt: skip
 
 
-def read_mapping(raw: dict[str, Any]) -> Mapping:
+def read_mapping(raw: dict[str, Any], is_calendar: bool = False) -> Mapping:
     try:
+        if is_calendar:
+            return Mapping(
+                kind="events", zone=str(raw.get("zone", "UTC")), underlying=str(raw.get("underlying", "")).upper()
+            )
         return Mapping.parse(raw)
     except MappingError as error:
         raise Refused(str(error), [{"path": place, "message": text} for place, text in error.problems]) from error
@@ -139,6 +164,8 @@ def read_terms(raw: dict[str, Any]) -> dict[str, Any]:
             raise ValueError
     except (ValueError, TypeError):
         problems.append(("rate", "The interest rate lies between -0.1 and 1 (0.021 is 2.1 % a year)."))
+    if made["settles"] not in ("open", "close"):
+        problems.append(("settles", "Options settle at the open or at the close."))
     made["american"], made["currency"] = bool(made["american"]), str(made["currency"]).upper()[:3]
     if problems:
         raise Refused(
@@ -147,11 +174,13 @@ def read_terms(raw: dict[str, Any]) -> dict[str, Any]:
     return made
 
 
-def zone_finder(new: dict[str, Any]) -> Any:
-    """Time zone of an underlying's exchange, by its symbol."""
+def zone_finder(new: dict[str, Any], kind: str = "chains") -> Any:
+    """Time zone in which the days of a file's subject are counted: its exchange's, by its symbol."""
     known = dict(Underlying.objects.values_list("symbol", "calendar"))
 
     def zone_of(symbol: str) -> ZoneInfo:
+        if kind in ("rates", "series"):
+            return ZoneInfo("UTC")
         return calendar_of(known.get(symbol, new["calendar"])).tz
 
     return zone_of
@@ -162,23 +191,29 @@ def preview(user: User, intake_id: int, mapping: dict[str, Any] | None, new: dic
     intake = find(user, intake_id)
     raw = mapping if mapping is not None else intake.mapping
     made_terms = read_terms(new if new is not None else intake.terms)
-    try:
-        first = sample(Path(intake.path))
-    except (IntakeError, OSError) as error:
-        raise Refused(f"The file cannot be read any more: {error}") from error
+    path = Path(intake.path)
     known = {name: raw[name] for name in Mapping.__dataclass_fields__ if name in raw}
     try:
         candidate = Mapping(**known)
-        problems = candidate.problems(first.names)
+        first = (
+            Sample([], [], Mapping(kind="events"), False)
+            if dated.is_calendar(path)
+            else sample(path, kind=candidate.kind if candidate.kind in KINDS else "")
+        )
+        problems = _problems(path, candidate)
+    except (IntakeError, OSError) as error:
+        raise Refused(f"The file cannot be read any more: {error}") from error
     except TypeError as error:
         raise Refused(f"This is no mapping: {error}.") from error
     out: dict[str, Any] = {
         "names": first.names, "cells": first.rows[:12], "mapping": candidate.plain(), "guess": first.mapping.plain(),
         "problems": [{"path": place, "message": text} for place, text in problems], "quotes": [], "symbols": [],
-        "rejected": {}, "rows": 0, "examples": [], "parquet": first.parquet,
+        "rejected": {}, "rows": 0, "examples": [], "parquet": first.parquet, "records": [], "is_calendar": dated.is_calendar(path),
     }  # fmt: skip
     if problems:
         return out
+    if candidate.kind != "chains":
+        return {**out, **_told_dated(path, candidate, made_terms)}
     try:
         block = next(blocks(Path(intake.path), candidate, zone_finder(made_terms)), None)
     except IntakeError as error:
@@ -218,18 +253,50 @@ def _told(block: Block, new: dict[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _told_dated(path: Path, mapping: Mapping, new: dict[str, Any]) -> dict[str, Any]:
+    """The first block of a file of dated facts."""
+    try:
+        block = next(dated.records(path, mapping, zone_finder(new, mapping.kind)), None)
+    except IntakeError as error:
+        return {"problems": [{"path": "file", "message": str(error)}]}
+    if block is None:
+        return {}
+    existing = set(Underlying.objects.values_list("symbol", flat=True))
+    about = mapping.kind not in ("rates", "series")
+    subjects = Counter(record.subject for record in block.rows)
+    counts = Counter(reject.reason for reject in block.rejects)
+    reasons = reasons_of(mapping.kind)
+    shown = [
+        {
+            "subject": r.subject, "date": r.date,
+            "at": None if r.at is None else dt.datetime.fromtimestamp(r.at, zone_finder(new, mapping.kind)(r.subject)).strftime("%H:%M:%S %Z"),
+            "values": {name: value for name, value in r.values.items() if value is not None},
+        }
+        for r in block.rows[:12]
+    ]  # fmt: skip
+    return {
+        "records": shown, "rows": block.read,
+        "symbols": [{"symbol": s, "known": s in existing or not about, "rows": n} for s, n in subjects.most_common(50)],
+        "examples": [{"line": r.line, "reason": reasons[r.reason], "text": r.text} for r in block.rejects[:8]],
+        "rejected": {reasons[name]: count for name, count in counts.most_common()},
+    }  # fmt: skip
+
+
 @transaction.atomic
-def start(user: User, intake_id: int, mapping: dict[str, Any], new: dict[str, Any], adds: bool) -> Intake:
-    """Queue an intake; one that failed or was cancelled goes on or begins again."""
+def start(
+    user: User, intake_id: int, mapping: dict[str, Any], new: dict[str, Any], adds: bool, queue: bool = True
+) -> Intake:
+    """Queue an intake; one that failed or was cancelled goes on or begins again. Without ``queue`` the caller
+    carries it out."""
     intake = Intake.objects.select_for_update().get(pk=find(user, intake_id).pk)
     if intake.status in Intake.ACTIVE:
         raise Conflict("It is under way already.")
     if intake.status == Status.DONE:
         raise Conflict("It was loaded already. Take it back first, or upload the file again.")
-    checked = read_mapping(mapping)
+    checked = read_mapping(mapping, _is_calendar(intake))
     made_terms = read_terms(new)
     try:
-        problems = checked.problems(sample(Path(intake.path)).names)
+        problems = _problems(Path(intake.path), checked)
     except (IntakeError, OSError) as error:
         raise Refused(f"The file cannot be read any more: {error}") from error
     if problems:
@@ -243,7 +310,8 @@ def start(user: User, intake_id: int, mapping: dict[str, Any], new: dict[str, An
     intake.status, intake.message, intake.attempts, intake.cancel_requested = Status.QUEUED, "", 0, False
     intake.doing, intake.share, intake.finished_at = "waiting for a worker", 0.0, None
     intake.save()
-    enqueue(intake)
+    if queue:
+        enqueue(intake)
     return intake
 
 
@@ -283,8 +351,9 @@ def take_back(user: User, intake_id: int) -> Intake:
     intake = Intake.objects.select_for_update().get(pk=find(user, intake_id).pk)
     if intake.status in Intake.ACTIVE:
         raise Conflict("Cancel it first.")
+    facts = dated_facts.put_back(intake)
     brought = list(SessionChainRow.objects.filter(intake=intake).select_related("underlying"))
-    if not brought:
+    if not brought and not facts:
         raise Conflict("It brought nothing that could be taken back.")
     touched = {chain.underlying for chain in brought}
     for chain in brought:
@@ -295,7 +364,7 @@ def take_back(user: User, intake_id: int) -> Intake:
             if before is not None:
                 versions.filter(pk=before.pk).update(current=True)
     intake.status, intake.staged, intake.stored, intake.report = Status.TAKEN_BACK, False, 0, {}
-    intake.message = f"{len(brought)} sessions were taken back."
+    intake.message = f"{len(brought)} sessions were taken back." if brought else f"{facts} facts were taken back."
     intake.save()
     for row in touched:
         later(row)

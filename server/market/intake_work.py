@@ -9,6 +9,7 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import logging
+import re
 import shutil
 import time
 from collections import Counter
@@ -24,13 +25,15 @@ from django.db.models import Max
 
 from config.errors import Refused
 from config.push import notify, notify_market
-from market.intake import enqueue, folder_of, zone_finder
+from market import dated
+from market.intake import enqueue, folder_of, reasons_of, zone_finder
 from market.models import Bar, Contract, Expiration, Intake, SessionChainRow, Underlying, Venue
 from market.timelines import calendar_of, data_digest, fold_in, terms
 from strell_core.formats.intake import merge
 from strell_core.formats.intake import sessions as made_of
+from strell_core.formats.intake.dated import records
 from strell_core.formats.intake.mapping import Mapping
-from strell_core.formats.intake.rows import REASONS, blocks
+from strell_core.formats.intake.rows import blocks
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import IntakeError, Reject
 from strell_core.market.chains import SessionChain, decode, digest, encode
@@ -41,6 +44,7 @@ Status = Intake.Status
 log = logging.getLogger("strell.intake")
 REPORT_EVERY = 0.5
 MAX_ATTEMPTS = 3
+SYMBOL = re.compile(r"[A-Z0-9.^_-]{1,16}")
 READING_SHARE = 0.6
 """Share of the work that reading is, for the progress."""
 
@@ -89,16 +93,13 @@ def carry_out(intake_id: int) -> None:
         intake.started_at = intake.started_at or dt.datetime.now(dt.UTC)
         intake.lease_until = _lease()
         intake.save()
-    work = Work(intake)
+    work = DatedWork(intake) if Mapping(**intake.mapping).kind != "chains" else Work(intake)
     try:
-        if not intake.staged:
-            work.read()
-        work.store()
-        work.finish()
+        work.run()
     except Cancelled:
         stored = Intake.objects.get(pk=intake.pk).stored
         kept = (
-            f"{stored} sessions were stored and stay; take them back, or start again to go on."
+            f"{stored} {work.stores} were stored and stay; take them back, or start again to go on."
             if stored
             else "Nothing was kept of it."
         )
@@ -127,13 +128,24 @@ def _end(intake: Intake, status: str, message: str) -> None:
 
 
 class Work:
+    """Carrying out a file of chains; what every intake needs besides."""
+
+    stores = "sessions"
+
     def __init__(self, intake: Intake) -> None:
         self.intake = intake
         self.folder = folder_of(intake)
         self.folder.mkdir(parents=True, exist_ok=True)
         self.stage = Stage(self.folder / "rows")
-        self.mapping = Mapping.parse(intake.mapping)
+        self.mapping = Mapping(**intake.mapping)
         self._told = 0.0
+
+    def run(self) -> None:
+        """Read what is not read yet, store what is not stored yet."""
+        if not self.intake.staged:
+            self.read()
+        self.store()
+        self.finish()
 
     def tell(self, doing: str, share: float, **facts: Any) -> None:
         """Show how far it is, renew the lease, and stop when asked to."""
@@ -150,8 +162,7 @@ class Work:
     def read(self) -> None:
         """Lay every row aside by session; what cannot be used goes to the rejects."""
         self.stage.clear()
-        shutil.rmtree(self.folder / "rejects", ignore_errors=True)
-        (self.folder / "rejects").mkdir()
+        self._fresh_rejects()
         rejected: Counter[str] = Counter()
         read = 0
         with open(self.folder / "rejects" / "0-file.csv", "w", newline="") as file:
@@ -159,7 +170,7 @@ class Work:
             for block in blocks(Path(self.intake.path), self.mapping, zone_finder(self.intake.terms)):
                 self.stage.add(block.rows)
                 for reject in block.rejects:
-                    out.writerow(_reject_cells(reject))
+                    out.writerow(_reject_cells(reject, self.mapping.kind))
                     rejected[reject.reason] += 1
                 read = block.read
                 self.tell(f"reading, {read:,} rows".replace(",", "\u00a0"), READING_SHARE * block.share, rows=read)
@@ -167,6 +178,10 @@ class Work:
             staged=True, stored=0, rows=read, report={"rejected": dict(rejected), "sessions": {}}
         )
         self.intake.refresh_from_db()
+
+    def _fresh_rejects(self) -> None:
+        shutil.rmtree(self.folder / "rejects", ignore_errors=True)
+        (self.folder / "rejects").mkdir()
 
     def store(self) -> None:
         """Every session in one transaction of its own, in the order of symbols and dates."""
@@ -203,13 +218,16 @@ class Work:
         return made_of.Built(built.chain, ours, built.findings)
 
     def _underlying(self, symbol: str) -> Underlying:
+        """The underlying, made with the file's terms where it is new; raises :class:`Refused`."""
+        if not SYMBOL.fullmatch(symbol):
+            raise Refused(f"'{symbol}' is no symbol of an underlying.")
         made = self.intake.terms
         row, _ = Underlying.objects.get_or_create(
             symbol=symbol,
             defaults={
                 "name": symbol, "currency": made["currency"], "multiplier": made["multiplier"],
                 "quantum": Decimal(made["quantum"]), "calendar": made["calendar"], "rate": made["rate"], "kind": made["kind"],
-                "american": made["american"],
+                "american": made["american"], "settles": made.get("settles", "close"),
             },
         )  # fmt: skip
         if not self.intake.owner.is_staff and Venue.objects.filter(underlying=row).exists():
@@ -258,7 +276,9 @@ class Work:
         if not rejects:
             return
         with open(self.folder / "rejects" / f"{symbol}-{date}.csv", "w", newline="") as file:
-            csv.writer(file).writerows(_reject_cells(Reject(line, why, f"{symbol} {date}")) for line, why in rejects)
+            csv.writer(file).writerows(
+                _reject_cells(Reject(line, why, f"{symbol} {date}"), "chains") for line, why in rejects
+            )
 
     def finish(self) -> None:
         self.tell("arranging quotes for fast reading", 0.99)
@@ -275,6 +295,50 @@ class Work:
             refresh(row)
 
 
+class DatedWork(Work):
+    """Carrying out a file of dated facts. It is stored block by block, and by key: begun anew it changes nothing
+    that it changed before."""
+
+    stores = "facts"
+
+    def run(self) -> None:
+        self._fresh_rejects()
+        keeper = dated.Keeper(self.intake, self.mapping.kind, self._underlying)
+        rejected: Counter[str] = Counter()
+        total: dict[str, dict[str, Any]] = {}
+        zone_of = zone_finder(self.intake.terms, self.mapping.kind)
+        with open(self.folder / "rejects" / "0-file.csv", "w", newline="") as file:
+            out = csv.writer(file)
+            for block in records(Path(self.intake.path), self.mapping, zone_of):
+                for reject in block.rejects:
+                    out.writerow(_reject_cells(reject, self.mapping.kind))
+                    rejected[reject.reason] += 1
+                with transaction.atomic():
+                    held = Intake.objects.select_for_update().get(pk=self.intake.pk)
+                    if held.status != Status.RUNNING:
+                        raise Lost
+                    for subject, counts in keeper.keep(block.rows).items():
+                        _add_counts(total.setdefault(subject, {"findings": {}}), counts)
+                    held.report = {"rejected": dict(rejected), "sessions": total}
+                    held.rows, held.stored = block.read, sum(c["new"] + c["changed"] for c in total.values())
+                    held.save(update_fields=["report", "rows", "stored"])
+                self.tell(f"storing, {block.read:,} rows".replace(",", "\u00a0"), block.share)
+        _end(self.intake, Status.DONE, "")
+
+    def finish_data(self) -> None:
+        """Facts are read as soon as they are stored."""
+
+
+def _add_counts(total: dict[str, Any], counts: dict[str, Any]) -> None:
+    for name, value in counts.items():
+        if name == "first":
+            total[name] = min(total.get(name, value), value)
+        elif name == "last":
+            total[name] = max(total.get(name, value), value)
+        else:
+            total[name] = total.get(name, 0) + value
+
+
 def refresh(row: Underlying) -> None:
     """Bring what is read up to the chains that are current; an underlying without any has no data."""
     if SessionChainRow.objects.filter(underlying=row, current=True).exists():
@@ -286,10 +350,10 @@ def refresh(row: Underlying) -> None:
     notify_market(row.symbol, "history")
 
 
-def _reject_cells(reject: Reject) -> list[Any]:
+def _reject_cells(reject: Reject, kind: str) -> list[Any]:
     """Line, reason and text; a text that a spreadsheet would run as a formula is marked as text."""
     text = reject.text
-    return [reject.line, REASONS[reject.reason], f"'{text}" if text[:1] in "=+-@\t" else text]
+    return [reject.line, reasons_of(kind)[reject.reason], f"'{text}" if text[:1] in "=+-@\t" else text]
 
 
 def list_contracts(row: Underlying, chains: Iterator[SessionChain]) -> None:

@@ -61,6 +61,8 @@ class Bar(models.Model):
     close = models.IntegerField()
     given = models.BooleanField(default=True, help_text="the official bar, not one made from snapshots")
 
+    volume = models.BigIntegerField(null=True)
+
     class Meta:
         constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_bar_a_session")]
         ordering = ["date"]
@@ -75,6 +77,57 @@ class Dividend(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_dividend_a_day")]
+        ordering = ["date"]
+
+
+class Split(models.Model):
+    """Units of the underlying became more or fewer at the open of ``date``."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="splits")
+    date = models.DateField()
+    ratio = models.FloatField(help_text="new units for an old one")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_split_a_day")]
+        ordering = ["date"]
+
+
+class MarketEvent(models.Model):
+    """A report or another thing that happens to an underlying, on a day or at an instant."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="events")
+    date = models.DateField()
+    at = models.BigIntegerField(null=True, help_text="epoch seconds, where a time is known")
+    event = models.CharField(max_length=120)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "date", "event"], name="one_event_a_day")]
+        ordering = ["date"]
+
+
+class Rate(models.Model):
+    """Interest a year in a currency for a term, as known on a day."""
+
+    currency = models.CharField(max_length=3)
+    date = models.DateField()
+    days = models.PositiveIntegerField()
+    rate = models.FloatField(help_text="percent a year")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["currency", "date", "days"], name="one_rate_a_term")]
+        ordering = ["date", "days"]
+
+
+class IntradayBars(models.Model):
+    """Bars within one session of an underlying, compressed: see :func:`market.dated.pack`."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="intraday_bars")
+    date = models.DateField()
+    count = models.PositiveIntegerField()
+    payload = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "date"], name="one_set_of_bars_a_session")]
         ordering = ["date"]
 
 
@@ -139,6 +192,42 @@ class Intake(models.Model):
 
     class Meta:
         ordering = ["-id"]
+
+
+class Series(models.Model):
+    """A dated number of a person's own."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="series")
+    name = models.CharField(max_length=40)
+
+    objects = OwnedQuerySet.as_manager()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["owner", "name"], name="one_series_a_name")]
+        ordering = ["name"]
+
+
+class SeriesValue(models.Model):
+    series = models.ForeignKey(Series, models.CASCADE, related_name="values")
+    date = models.DateField()
+    at = models.BigIntegerField(default=0, help_text="epoch seconds; 0: of the whole day")
+    value = models.FloatField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["series", "date", "at"], name="one_value_an_instant")]
+        ordering = ["date", "at"]
+
+
+class DatedChange(models.Model):
+    """What an intake of dated facts changed, and what was there before: how it is taken back."""
+
+    intake = models.ForeignKey(Intake, models.CASCADE, related_name="changes")
+    key = models.CharField(max_length=200)
+    before = models.JSONField(null=True, help_text="nothing: the fact was new")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["intake", "key"], name="one_change_a_fact")]
+        ordering = ["id"]
 
 
 class Removal(models.Model):

@@ -350,4 +350,4 @@ class CoverageTest(IntakeTestCase):
         rows = [{"date": "2026-11-20", "amount": 0.35}]
         self.assertEqual(self.send("put", "/data/OSTL/dividends", rows), (200, rows))
         self.assertEqual(self.send("put", "/data/OSTL/dividends", [{"date": "2026-11-20", "amount": -1}])[0], 422)
-        self.assertEqual(coverage.summary(Underlying.objects.get(symbol="OSTL"))["dividends"], 1)
+        self.assertEqual(coverage.summary(Underlying.objects.get(symbol="OSTL"))["beside"]["dividends"], 1)

@@ -21,6 +21,16 @@ export const useCoverage = (symbol: string | undefined) =>
     enabled: symbol !== undefined,
   });
 
+export const useOthers = () =>
+  useQuery({ queryKey: ["others"], queryFn: () => ask(api.GET("/api/data-others")) });
+
+export const useFacts = (symbol: string, kind: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["facts", symbol, kind],
+    queryFn: () => ask(api.GET("/api/data/{symbol}/facts/{kind}", { params: { path: { symbol, kind } } })),
+    enabled,
+  });
+
 export const useWords = () =>
   useQuery({
     queryKey: ["data-words"],
@@ -82,7 +92,7 @@ function useDataWrite<T, R>(write: (given: T) => Promise<R>) {
   return useMutation({
     mutationFn: write,
     onSettled: () => {
-      for (const key of ["intakes", "holdings", "coverage", "mappings"]) renew(cache, key);
+      for (const key of ["intakes", "holdings", "coverage", "mappings", "others", "facts"]) renew(cache, key);
     },
   });
 }
@@ -108,6 +118,11 @@ export const useSaveMapping = () =>
 export const useRemove = (symbol: string) =>
   useDataWrite((body: { start: string; end: string }) =>
     ask(api.POST("/api/data/{symbol}/remove", { params: { path: { symbol } }, body })),
+  );
+
+export const useRemoveFact = (symbol: string, kind: string) =>
+  useDataWrite((body: { date: string; what: string }) =>
+    ask(api.POST("/api/data/{symbol}/facts/{kind}/remove", { params: { path: { symbol, kind } }, body })),
   );
 
 export const useUndoRemoval = () =>

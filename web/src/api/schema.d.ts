@@ -338,6 +338,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data-others": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Others
+         * @description Interest rates and one's own series.
+         */
+        get: operations["others"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data-others/rates/{currency}.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Export Rates */
+        get: operations["export_rates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data-others/series/{name}.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Export Series */
+        get: operations["export_series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/facts/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Dated Facts
+         * @description Bars, dividends, splits or events of an underlying, oldest first.
+         */
+        get: operations["facts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/facts/{kind}/export.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Export Facts */
+        get: operations["export_facts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/facts/{kind}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove Fact */
+        post: operations["remove_fact"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/intakes": {
         parameters: {
             query?: never;
@@ -1982,6 +2090,22 @@ export interface components {
             /** Opened */
             opened?: number | null;
         };
+        /**
+         * BesideOut
+         * @description How many facts of each kind are known beside the chains.
+         */
+        BesideOut: {
+            /** Bars */
+            bars: number;
+            /** Intraday */
+            intraday: number;
+            /** Dividends */
+            dividends: number;
+            /** Splits */
+            splits: number;
+            /** Events */
+            events: number;
+        };
         /** HoldingsOut */
         HoldingsOut: {
             /** Symbol */
@@ -2022,18 +2146,30 @@ export interface components {
             bytes_a_quote: number | null;
             /** Known At */
             known_at: string | null;
-            /** Dividends */
-            dividends: number;
+            beside: components["schemas"]["BesideOut"];
+        };
+        /** FileKindOut */
+        FileKindOut: {
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /** Subject */
+            subject: string;
+            /** Roles */
+            roles: {
+                [key: string]: string;
+            };
+            /** Needed */
+            needed: string[];
         };
         /**
          * WordsOut
          * @description What mappings and terms may say.
          */
         WordsOut: {
-            /** Roles */
-            roles: {
-                [key: string]: string;
-            };
+            /** Files */
+            files: components["schemas"]["FileKindOut"][];
             /** Date Formats */
             date_formats: {
                 [key: string]: string;
@@ -2110,8 +2246,7 @@ export interface components {
             bytes_a_quote: number | null;
             /** Known At */
             known_at: string | null;
-            /** Dividends */
-            dividends: number;
+            beside: components["schemas"]["BesideOut"];
             /** Days */
             days: components["schemas"]["CoverageDay"][];
             /** Gaps */
@@ -2183,6 +2318,37 @@ export interface components {
             /** Amount */
             amount: number;
         };
+        /** OtherOut */
+        OtherOut: {
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
+            /** First */
+            first: string | null;
+            /** Last */
+            last: string | null;
+        };
+        /** OthersOut */
+        OthersOut: {
+            /** Rates */
+            rates: components["schemas"]["OtherOut"][];
+            /** Series */
+            series: components["schemas"]["OtherOut"][];
+        };
+        /** FactIn */
+        FactIn: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /**
+             * What
+             * @default
+             */
+            what: string;
+        };
         /** IntakeOut */
         IntakeOut: {
             /** Id */
@@ -2212,6 +2378,8 @@ export interface components {
             rows: number;
             /** Adds */
             adds: boolean;
+            /** Kind */
+            kind: string;
             /** Mapping */
             mapping: {
                 [key: string]: unknown;
@@ -2291,6 +2459,10 @@ export interface components {
             examples: components["schemas"]["RejectOut"][];
             /** Parquet */
             parquet: boolean;
+            /** Records */
+            records: components["schemas"]["PreviewRecord"][];
+            /** Is Calendar */
+            is_calendar: boolean;
         };
         /** PreviewQuote */
         PreviewQuote: {
@@ -2313,6 +2485,22 @@ export interface components {
             ask: number | null;
             /** Spot */
             spot: number | null;
+        };
+        /** PreviewRecord */
+        PreviewRecord: {
+            /** Subject */
+            subject: string;
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** At */
+            at: string | null;
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
         };
         /** PreviewSymbol */
         PreviewSymbol: {
@@ -4612,6 +4800,137 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DividendRow"][];
                 };
+            };
+        };
+    };
+    others: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OthersOut"];
+                };
+            };
+        };
+    };
+    export_rates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                currency: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    export_series: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    facts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    }[];
+                };
+            };
+        };
+    };
+    export_facts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    remove_fact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactIn"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -102,7 +102,12 @@ export function WhatIfChart({ found, then, height }: Props) {
                           {
                             xAxis: found.price,
                             lineStyle: { color: c.sea, type: "dotted", width: 1.4 },
-                            label: { formatter: number(found.price, 1), color: c.sea, fontSize: 11, position: "insideEndTop" },
+                            label: {
+                              formatter: number(found.price, 1),
+                              color: c.sea,
+                              fontSize: 11,
+                              position: "insideEndTop",
+                            },
                           },
                         ]),
                     ...(found.greek ? [] : found.break_evens).map((x) => ({

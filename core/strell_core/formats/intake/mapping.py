@@ -53,6 +53,67 @@ _WORDS: dict[str, tuple[str, ...]] = {
     "iv": ("iv", "implied_volatility", "implied_vol", "impl_volatility", "sigma", "impliedvolatility"),
     "spot": ("spot", "underlying_price", "underlying_last", "underlying_close", "underlyingprice", "stock_price", "index_price", "underlying_bid"),
 }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Kind:
+    """What a file may hold: its columns, and what its rows are about."""
+
+    title: str
+    subject: str
+    """What the role ``underlying`` names in such a file."""
+    roles: dict[str, str]
+    needed: tuple[str, ...]
+    words: dict[str, tuple[str, ...]]
+
+
+_AT = ("at", "timestamp", "datetime", "date_time", "date", "day", "ex_date", "exdate", "ex_dividend_date", "effective_date",
+       "trade_date", "report_date", "start", "dtstart", "when")  # fmt: skip
+_SYMBOL = ("underlying", "symbol", "ticker", "root", "stock", "instrument")
+
+
+def _dated(
+    title: str, roles: dict[str, str], needed: tuple[str, ...], words: dict[str, tuple[str, ...]],
+    subject: str = "symbol of the underlying",
+) -> Kind:  # fmt: skip
+    return Kind(
+        title, subject, {"at": "date, or date and time", "underlying": subject, **roles}, ("at", *needed),
+        {"at": _AT, **words, "underlying": words.get("underlying", _SYMBOL)},
+    )  # fmt: skip
+
+
+_TIME = {"time": "time, when it stands in a column of its own"}
+KINDS: dict[str, Kind] = {
+    "chains": Kind("option chains", "symbol of the underlying", ROLES, NEEDED, _WORDS),
+    "bars": _dated(
+        "bars of an underlying, daily or intraday",
+        {**_TIME, "open": "first price", "high": "highest price", "low": "lowest price", "close": "last price", "volume": "volume"},
+        ("close",),
+        {"time": ("time", "time_of_day"), "open": ("open", "o", "first"), "high": ("high", "h"), "low": ("low", "l"),
+         "close": ("close", "c", "last", "settle", "adj_close", "price"), "volume": ("volume", "vol", "v")},
+    ),
+    "dividends": _dated(
+        "dividends", {"amount": "dividend a unit, in money"}, ("amount",),
+        {"amount": ("amount", "dividend", "dividends", "cash_amount", "cash", "value")},
+    ),
+    "splits": _dated(
+        "splits", {"ratio": "new units for an old one, like 2 or 2:1 or 1:10"}, ("ratio",),
+        {"ratio": ("ratio", "split", "split_ratio", "split_factor", "factor")},
+    ),
+    "events": _dated(
+        "reports and other events", {**_TIME, "event": "what happens"}, ("event",),
+        {"time": ("time", "time_of_day"), "event": ("event", "title", "summary", "description", "what", "type", "name")},
+    ),
+    "rates": _dated(
+        "interest rates", {"days": "term: days, or like 3M or 1Y", "rate": "percent a year"}, ("days", "rate"),
+        {"days": ("days", "tenor", "term", "maturity"), "rate": ("rate", "yield", "percent", "value"), "underlying": ("currency", "ccy")},
+        "currency",
+    ),
+    "series": _dated(
+        "a series of your own", {"value": "the number"}, ("value",),
+        {"value": ("value", "number", "level", "close", "reading"), "underlying": ("name", "series")}, "name of the series",
+    ),
+}  # fmt: skip
 DATE_FORMATS = {
     "iso": "2026-11-04",
     "compact": "20261104",
@@ -91,6 +152,8 @@ class Mapping:
     """Symbol of everything in the file, when no column says it."""
     day_time: str = ""
     """Exchange-local time, like ``15:45``, of rows that have only a date; empty: the session's close."""
+    kind: str = "chains"
+    """One of :data:`KINDS`."""
 
     def plain(self) -> dict[str, Any]:
         return asdict(self)
@@ -110,11 +173,17 @@ class Mapping:
         out = []
         if not isinstance(self.columns, dict) or not all(isinstance(v, str) for v in self.columns.values()):
             return [("columns", "Columns are roles with the name of a column each.")]
-        out += [(role, f"There is no role '{role}'.") for role in self.columns if role not in ROLES]
-        for role in NEEDED:
+        kind = KINDS.get(self.kind) if isinstance(self.kind, str) else None
+        if kind is None:
+            return [("kind", f"A file holds one of {', '.join(KINDS)}.")]
+        out += [(role, f"There is no role '{role}'.") for role in self.columns if role not in kind.roles]
+        for role in kind.needed:
             if not self.columns.get(role):
-                out.append((role, f"Say which column is the {ROLES[role]}."))
-        if not self.columns.get("symbol"):
+                out.append((role, f"Say which column is the {kind.roles[role]}."))
+        if self.kind != "chains":
+            if not self.columns.get("underlying") and not self.underlying:
+                out.append(("underlying", f"Say which column is the {kind.subject}, or type it."))
+        elif not self.columns.get("symbol"):
             for role in ("expiration", "strike", "right"):
                 if not self.columns.get(role):
                     out.append((role, f"Say which column is the {role}, or which holds option symbols."))
@@ -166,17 +235,14 @@ def osi_symbol(root: str, expiration: dt.date, right: str, thousandths: int) -> 
     return f"{root:<6}{expiration:%y%m%d}{'C' if right == 'call' else 'P'}{thousandths:08d}"
 
 
-def guess(names: Sequence[str], samples: Sequence[Sequence[str]], delimiter: str = ",") -> Mapping:
-    """A first mapping from column names and some rows of text."""
-    columns: dict[str, str] = {}
+def guess(names: Sequence[str], samples: Sequence[Sequence[str]], delimiter: str = ",", kind: str = "") -> Mapping:
+    """A first mapping from column names and some rows of text; ``kind`` where it is known already."""
+    kind = kind or _guess_kind(names, samples)
+    if kind != "chains":
+        return _guess_dated(kind, names, samples, delimiter)
     by_column = {name: [str(row[i]).strip() for row in samples if i < len(row)] for i, name in enumerate(names)}
     by_column = {name: [text for text in texts if text] for name, texts in by_column.items()}
-    for role, words in _WORDS.items():
-        for word in words:
-            found = next((n for n in names if _plain(n) == word and n not in columns.values()), None)
-            if found is not None:
-                columns[role] = found
-                break
+    columns = _by_words(names, _WORDS)
     # a column called symbol holds option symbols, or the underlying's
     symbol = columns.get("symbol")
     if symbol and not _all(by_column[symbol], lambda text: osi_parts(text) is not None):
@@ -206,6 +272,60 @@ def guess(names: Sequence[str], samples: Sequence[Sequence[str]], delimiter: str
     if strikes and spots and 200 < _middle(strikes) / max(_middle(spots), 1e-9) < 5000:
         made = replace(made, strike_scale=1000)
     return made
+
+
+def _by_words(names: Sequence[str], words: AnyMapping[str, Sequence[str]]) -> dict[str, str]:
+    """Columns by their names: the first word that is one."""
+    columns: dict[str, str] = {}
+    for role, mine in words.items():
+        for word in mine:
+            found = next((n for n in names if _plain(n) == word and n not in columns.values()), None)
+            if found is not None:
+                columns[role] = found
+                break
+    return columns
+
+
+def _guess_kind(names: Sequence[str], samples: Sequence[Sequence[str]]) -> str:
+    """What the file holds, by the names of its columns; chains where an option is named."""
+    plain = {_plain(name) for name in names}
+
+    def any_of(kind: str, role: str) -> bool:
+        return bool(plain & set(KINDS[kind].words[role]))
+
+    first = samples[0] if samples else []
+    if any_of("chains", "strike") or any_of("chains", "expiration") or any(osi_parts(cell) for cell in first):
+        return "chains"
+    if "bid" in plain or "ask" in plain:
+        return "chains"
+    if plain & {"high", "low"} and any_of("bars", "close"):
+        return "bars"
+    if plain & {"dividend", "dividends", "amount", "cash_amount"}:
+        return "dividends"
+    if plain & set(KINDS["splits"].words["ratio"]):
+        return "splits"
+    if any_of("rates", "days") and any_of("rates", "rate"):
+        return "rates"
+    if plain & {"event", "title", "summary", "description"}:
+        return "events"
+    if "close" in plain:
+        return "bars"
+    return "series" if any_of("series", "at") and any_of("series", "value") else "chains"
+
+
+def _guess_dated(kind: str, names: Sequence[str], samples: Sequence[Sequence[str]], delimiter: str) -> Mapping:
+    columns = _by_words(names, KINDS[kind].words)
+    place = {name: i for i, name in enumerate(names)}
+
+    def texts(role: str) -> list[str]:
+        at = place.get(columns.get(role, ""), len(names))
+        return [text for row in samples if at < len(row) and (text := str(row[at]).strip())]
+
+    number = {"bars": "close", "dividends": "amount", "rates": "rate", "series": "value"}.get(kind, "")
+    comma = delimiter != "," and any(re.fullmatch(r"-?\d+,\d+", text) for text in texts(number))
+    return Mapping(
+        columns, kind=kind, delimiter=delimiter, date_format=guess_dates(texts("at")), decimal="," if comma else "."
+    )
 
 
 def guess_dates(texts: Sequence[str]) -> str:

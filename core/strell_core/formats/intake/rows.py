@@ -155,7 +155,7 @@ class _Checker:
         """Fill in the contract; gives each row's underlying as a place in a list of symbols."""
         owner, symbols = np.zeros(n, np.int64), [self.mapping.underlying]
         if "symbol" in column:
-            codes, texts = _codes(column["symbol"])
+            codes, texts = codes_of(column["symbol"])
             parts = [self._osi(text) for text in texts]
             known = np.array([part is not None for part in parts])[codes]
             set_aside(~known, "symbol")
@@ -167,20 +167,20 @@ class _Checker:
                 symbols = sorted({p[0] for p in filled})
                 owner = np.array([symbols.index(p[0]) for p in filled], np.int64)[codes]
         else:
-            codes, texts = _codes(column["expiration"])
+            codes, texts = codes_of(column["expiration"])
             days = np.array([self._day(text) for text in texts], np.int32)[codes]
             set_aside(days == 0, "expiration")
             rows["expiration"] = days
-            codes, texts = _codes(column["right"])
+            codes, texts = codes_of(column["right"])
             rights = [right_of(text) for text in texts]
             set_aside(np.array([right is None for right in rights])[codes], "right")
             rows["right"] = np.array([right == "put" for right in rights], np.int8)[codes]
-            values, missing, unreadable = _numbers(column["strike"], self.mapping.decimal)
+            values, missing, unreadable = numbers_of(column["strike"], self.mapping.decimal)
             strike = np.clip(np.nan_to_num(values), -1e15, 1e15) * (1000 / self.mapping.strike_scale)
             set_aside(missing | unreadable | (strike < 0.5) | (strike >= 1e9), "strike")
             rows["strike"] = np.rint(np.clip(strike, 0, 1e9)).astype(np.int32)
         if "underlying" in column and not self.mapping.underlying:
-            owner, texts = _codes(column["underlying"])
+            owner, texts = codes_of(column["underlying"])
             symbols = [text.upper() for text in texts]
         named = np.array([re.fullmatch(r"[A-Z0-9.^_-]{1,16}", symbol) is not None for symbol in symbols])
         set_aside(~named[owner], "underlying")
@@ -196,16 +196,16 @@ class _Checker:
     def _day(self, text: str) -> int:
         """Ordinal of a date in the mapping's format, 0 if it is none."""
         if text not in self._days:
-            found = _parse(text, self.mapping.date_format)
+            found = parse_date(text, self.mapping.date_format)
             self._days[text] = 0 if found is None else found[0].toordinal()
         return self._days[text]
 
     def _times(
         self, rows: Any, column: dict[str, pa.Array], owner: npt.NDArray[np.int64], symbols: list[str], set_aside: Any
     ) -> None:
-        codes, texts = _codes(column["at"])
+        codes, texts = codes_of(column["at"])
         if "time" in column:
-            more, times = _codes(column["time"])
+            more, times = codes_of(column["time"])
             pair = codes.astype(np.int64) * len(times) + more
             found, codes = np.unique(pair, return_inverse=True)
             texts = [f"{texts[int(p) // len(times)]} {times[int(p) % len(times)]}" for p in found]
@@ -228,7 +228,7 @@ class _Checker:
         return self._instants[key]
 
     def _find_instant(self, text: str, symbol: str) -> tuple[int, int]:
-        found = _parse(text, self.mapping.date_format)
+        found = parse_date(text, self.mapping.date_format)
         if found is None:
             return 0, 0
         date, when = found
@@ -245,7 +245,7 @@ class _Checker:
         if role not in column:
             rows[role] = NONE
             return
-        values, missing, unreadable = _numbers(column[role], self.mapping.decimal)
+        values, missing, unreadable = numbers_of(column[role], self.mapping.decimal)
         scaled = np.clip(np.nan_to_num(values), -1e15, 1e15) * scale
         set_aside(unreadable, "unreadable")
         set_aside(~missing & (scaled < 0), "negative")
@@ -253,7 +253,7 @@ class _Checker:
         rows[role] = np.where(missing, NONE, np.rint(np.clip(scaled, NONE, 2_000_000_000))).astype(np.int32)
 
 
-def _codes(values: pa.Array) -> tuple[npt.NDArray[np.int64], list[str]]:
+def codes_of(values: pa.Array) -> tuple[npt.NDArray[np.int64], list[str]]:
     """Each value's place among the different texts of a column."""
     if isinstance(values, pa.DictionaryArray):
         values = values.dictionary_decode()
@@ -269,7 +269,7 @@ def _codes(values: pa.Array) -> tuple[npt.NDArray[np.int64], list[str]]:
     return encoded.indices.to_numpy(zero_copy_only=False).astype(np.int64), texts
 
 
-def _numbers(
+def numbers_of(
     values: pa.Array, decimal: str
 ) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.bool_], npt.NDArray[np.bool_]]:
     """Values, which are missing, and which are there but no numbers."""
@@ -304,7 +304,7 @@ def _numbers(
 _CLOCK = re.compile(r"^(\d{1,2}):(\d{2})(?::(\d{2})(?:[.,]\d{1,9})?)?$")
 
 
-def _parse(text: str, how: str) -> tuple[dt.date, dt.datetime | None] | None:
+def parse_date(text: str, how: str) -> tuple[dt.date, dt.datetime | None] | None:
     """Date, and date with time if there is one; ``None`` if it cannot be read."""
     try:
         if how == "epoch":

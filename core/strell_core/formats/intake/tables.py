@@ -69,10 +69,10 @@ def _open(path: Path) -> io.BufferedIOBase:
     return open(path, "rb")
 
 
-def sample(path: Path, rows: int = 40) -> Sample:
-    """Column names, the first rows as text, and a guess of what is what."""
+def sample(path: Path, rows: int = 40, kind: str = "") -> Sample:
+    """Column names, the first rows as text, and a guess of what is what; ``kind`` where that is known."""
     if is_parquet(path):
-        return _sample_parquet(path, rows)
+        return _sample_parquet(path, rows, kind)
     head = _head(path)
     lines = head.decode("utf-8-sig", "replace").splitlines()
     if len(lines) < 2:
@@ -80,7 +80,7 @@ def sample(path: Path, rows: int = 40) -> Sample:
     delimiter = max(",;\t|", key=lines[0].count)
     names = _header(lines[0], delimiter)
     cells = [[cell[:200] for cell in _split(line, delimiter)] for line in lines[1 : rows + 1]]
-    return Sample(names, cells, guess(names, cells, delimiter), False)
+    return Sample(names, cells, guess(names, cells, delimiter, kind), False)
 
 
 def _head(path: Path) -> bytes:
@@ -96,7 +96,7 @@ def _head(path: Path) -> bytes:
     return head
 
 
-def _sample_parquet(path: Path, rows: int) -> Sample:
+def _sample_parquet(path: Path, rows: int, kind: str) -> Sample:
     try:
         file = pyarrow.parquet.ParquetFile(path)
         names = [str(name) for name in file.schema_arrow.names]
@@ -106,7 +106,7 @@ def _sample_parquet(path: Path, rows: int) -> Sample:
         raise IntakeError(f"The Parquet file cannot be read: {_first_line(error)}.") from error
     if not cells:
         raise IntakeError("The file has no rows.")
-    return Sample(names, cells, guess(names, cells), True)
+    return Sample(names, cells, guess(names, cells, kind=kind), True)
 
 
 def plain_text(value: Any) -> str:

@@ -1,4 +1,4 @@
-"""Load a file of option chains from the command line."""
+"""Load a file of market data from the command line."""
 
 from __future__ import annotations
 
@@ -14,17 +14,19 @@ from config.errors import Refused
 from market import intake, intake_work
 from market.data_api import facts
 from market.models import ColumnMapping, Intake
+from strell_core.formats.intake.mapping import KINDS
 
 
 class Command(BaseCommand):
-    help = "Load option chains from a CSV (also gzip, zstd) or Parquet file."
+    help = "Load option chains, bars, dividends, splits, events, rates or a series from CSV, Parquet or iCalendar."
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("file")
         parser.add_argument("--user", default="demo", help="whose intake it is")
         parser.add_argument("--mapping", help="name of a kept mapping, or a JSON file with one")
         parser.add_argument("--terms", help="JSON of terms for underlyings that are not known yet, or a file with it")
-        parser.add_argument("--underlying", help="symbol of everything in the file")
+        parser.add_argument("--kind", choices=list(KINDS), help="what the file holds, where it is not recognised")
+        parser.add_argument("--underlying", help="symbol of everything in the file (rates: currency, series: name)")
         parser.add_argument("--zone", help="time zone of times without an offset")
         parser.add_argument("--adds", action="store_true", help="add to sessions that are there")
         parser.add_argument("--look", action="store_true", help="only say what would be read")
@@ -35,7 +37,12 @@ class Command(BaseCommand):
             raise CommandError(f"There is no user {options['user']}.")
         try:
             made = intake.point_to(user, Path(options["file"]))
-            mapping = {**made.mapping, **self._mapping(user, options["mapping"])}
+            guessed = (
+                intake.guessed_mapping(Path(options["file"]), options["kind"]).plain()
+                if options["kind"]
+                else made.mapping
+            )
+            mapping = {**guessed, **self._mapping(user, options["mapping"])}
             for name in ("underlying", "zone"):
                 if options[name]:
                     mapping[name] = options[name]
@@ -45,10 +52,7 @@ class Command(BaseCommand):
                 intake.forget(user, made.pk)
                 self.stdout.write(json.dumps(found, indent=1, default=str))
                 return
-            intake.read_mapping(mapping)
-            made.mapping, made.terms, made.adds = mapping, intake.read_terms(new), options["adds"]
-            made.status = Intake.Status.QUEUED
-            made.save()
+            made = intake.start(user, made.pk, mapping, new, options["adds"], queue=False)
             intake_work.carry_out(made.pk)
         except Refused as error:
             raise CommandError(error.message) from error

@@ -4,6 +4,7 @@ import { type Coverage, useCoverage, useRemove, useUndoRemoval } from "../../api
 import { date, number, percent, plural } from "../../ui/format";
 import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
+import { Beside } from "./Beside";
 import { Counts } from "./Counts";
 
 /** What there is of one underlying: terms, days, gaps, quality; a range out of it. */
@@ -94,17 +95,17 @@ export function CoverageView({ symbol }: { symbol: string }) {
         </section>
         {seen.first && seen.last && <Range seen={seen} first={seen.first} last={seen.last} />}
       </div>
+      <Beside seen={seen} />
     </div>
   );
 }
 
 function terms(seen: Coverage): string {
   const style = seen.american ? "American options" : "European options";
-  const paid = seen.dividends ? `, ${plural(seen.dividends, "dividend")} known` : "";
   return (
     `${style} on ${seen.kind === "index" ? "an" : "a"} ${seen.kind}, multiplier ${number(seen.multiplier)}, ` +
     `prices in steps of ${seen.quantum} ${seen.currency}, settled ${seen.settles}; ` +
-    `calendar ${seen.calendar} (${seen.zone}), interest ${percent(seen.rate)} a year${paid}.`
+    `calendar ${seen.calendar} (${seen.zone}), interest ${percent(seen.rate)} a year.`
   );
 }
 

@@ -1,6 +1,6 @@
 import { type DragEvent, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { type Holdings, type Intake, send, useHoldings, useIntakes } from "../../api/data";
+import { type Holdings, type Intake, send, useHoldings, useIntakes, useOthers } from "../../api/data";
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Progress, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
@@ -26,6 +26,7 @@ export function DataPage() {
             <Row key={row.symbol} row={row} chosen={row.symbol === chosen} />
           ))}
         </section>
+        <Others />
         {intakes.data && intakes.data.length > 0 && (
           <section className="card shrink-0" aria-label="Files">
             <p className="border-b px-3 py-1.5 text-xs text-soft">Files, the latest first</p>
@@ -51,6 +52,37 @@ export function DataPage() {
         )}
       </div>
     </div>
+  );
+}
+
+/** Interest rates and series of one's own: what there is, and a way out. */
+function Others() {
+  const others = useOthers().data;
+  const rows = [
+    ...(others?.rates.map((row) => ({ ...row, shown: `Interest, ${row.name}`, href: `rates/${row.name}` })) ??
+      []),
+    ...(others?.series.map((row) => ({
+      ...row,
+      shown: row.name,
+      href: `series/${encodeURIComponent(row.name)}`,
+    })) ?? []),
+  ];
+  if (rows.length === 0) return null;
+  return (
+    <section className="card shrink-0" aria-label="Rates and series">
+      <p className="border-b px-3 py-1.5 text-xs text-soft">Interest rates and your own series</p>
+      {rows.map((row) => (
+        <div key={row.href} className="flex items-baseline gap-2 border-b px-3 py-1.5 last:border-b-0">
+          <b className="truncate font-semibold">{row.shown}</b>
+          <span className="ml-auto text-xs whitespace-nowrap text-soft">
+            {number(row.count)} to {date(row.last)}
+          </span>
+          <a className="link" href={`/api/data-others/${row.href}.csv`}>
+            CSV
+          </a>
+        </div>
+      ))}
+    </section>
   );
 }
 
@@ -95,13 +127,15 @@ function Way() {
           <button type="button" className="button primary" onClick={() => input.current?.click()}>
             Choose a file
           </button>
-          <p className="mt-1.5 text-xs text-soft">or drop it here: CSV, gzip, zstd or Parquet</p>
+          <p className="mt-1.5 text-xs text-soft">
+            or drop it here: chains, bars, dividends, events, rates; CSV, gzip, zstd, Parquet, iCalendar
+          </p>
           <input
             ref={input}
             type="file"
             className="sr-only"
             tabIndex={-1}
-            aria-label="File of option chains"
+            aria-label="File of market data"
             onChange={(event) => {
               void take(event.target.files?.[0]);
               event.target.value = "";
@@ -133,7 +167,11 @@ function Row({ row, chosen }: { row: Holdings; chosen: boolean }) {
         <span className="number ml-auto text-xs whitespace-nowrap">{plural(row.sessions, "session")}</span>
       </span>
       <span className="block text-xs text-soft">
-        {row.sessions > 0 ? `${date(row.first)} to ${date(row.last)}` : "nothing that is current"}
+        {row.sessions > 0
+          ? `${date(row.first)} to ${date(row.last)}`
+          : row.beside.bars > 0
+            ? plural(row.beside.bars, "daily bar")
+            : "nothing that is current"}
       </span>
     </Link>
   );

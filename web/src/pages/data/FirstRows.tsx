@@ -52,7 +52,34 @@ export function FirstRows({ seen }: { seen: Preview }) {
           </tbody>
         </table>
       )}
-      {seen.quotes.length === 0 && seen.cells.length > 0 && (
+      {seen.records.length > 0 && (
+        <table className="plain" aria-label="Rows as they are read">
+          <thead>
+            <tr>
+              <th>On</th>
+              <th>Date</th>
+              <th>Time</th>
+              <th>What</th>
+            </tr>
+          </thead>
+          <tbody>
+            {seen.records.slice(0, 8).map((row, i) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: rows of a file in their order
+              <tr key={i}>
+                <td>{row.subject}</td>
+                <td>{date(row.date)}</td>
+                <td>{row.at ?? ""}</td>
+                <td>
+                  {Object.entries(row.values)
+                    .map(([name, value]) => (name === "event" ? String(value) : `${name} ${value}`))
+                    .join(", ")}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {seen.quotes.length === 0 && seen.records.length === 0 && seen.cells.length > 0 && (
         <table className="plain" aria-label="Rows of the file">
           <thead>
             <tr>

@@ -14,20 +14,21 @@ import { ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 import { FirstRows } from "./FirstRows";
 
-const SHOWN: [string, string][] = [
-  ["at", "Date or time"],
-  ["time", "Time, if apart"],
-  ["symbol", "Option symbol"],
-  ["underlying", "Underlying"],
-  ["expiration", "Expiration"],
-  ["strike", "Strike"],
-  ["right", "Call or put"],
-  ["bid", "Bid"],
-  ["ask", "Ask"],
-  ["spot", "Underlying's price"],
-  ["volume", "Volume"],
-  ["open_interest", "Open interest"],
-];
+const LABELS: Record<string, string> = {
+  at: "Date or time",
+  time: "Time, if apart",
+  symbol: "Option symbol",
+  underlying: "Underlying",
+  right: "Call or put",
+  spot: "Underlying's price",
+  open_interest: "Open interest",
+  days: "Term",
+  event: "What happens",
+};
+/** Read and checked, but not shown to be chosen: few files have them. */
+const RARE = ["last", "bid_size", "ask_size", "iv"];
+
+const labelled = (role: string) => LABELS[role] ?? role.charAt(0).toUpperCase() + role.slice(1);
 
 /** How the file is read: columns, forms, terms, and what comes of its first rows. */
 export function Reading({ intake }: { intake: Intake }) {
@@ -57,11 +58,40 @@ export function Reading({ intake }: { intake: Intake }) {
   if (!seen && preview.isPending) return <Skeleton className="h-[60vh]" />;
   const unknown = seen?.symbols.some((row) => !row.known) ?? true;
   const names = seen?.names ?? [];
+  const kind = String(mapping.kind ?? "chains");
+  const file = words.data?.files.find((row) => row.kind === kind);
+  const chains = kind === "chains";
+  const about = kind !== "rates" && kind !== "series";
+  const calendar = seen?.is_calendar ?? false;
   return (
     <>
       <section className="card px-3 py-2" aria-label="Columns">
         <div className="mb-1.5 flex flex-wrap items-center gap-2">
-          <h3 className="font-semibold">Which column is what</h3>
+          <h3 className="font-semibold">What is in it</h3>
+          <select
+            className="field"
+            aria-label="What the file holds"
+            value={kind}
+            disabled={calendar}
+            onChange={(event) => setMapping({ ...mapping, kind: event.target.value, columns: {} })}
+          >
+            {words.data?.files.map((row) => (
+              <option key={row.kind} value={row.kind}>
+                {row.title}
+              </option>
+            ))}
+          </select>
+          {!calendar && Object.keys(mapping.columns).length === 0 && (
+            <button
+              type="button"
+              className="link"
+              onClick={() =>
+                seen && setMapping({ ...(seen.guess as Mapping), underlying: mapping.underlying })
+              }
+            >
+              recognise the columns
+            </button>
+          )}
           {kept.data && kept.data.length > 0 && (
             <select
               className="field ml-auto"
@@ -80,22 +110,29 @@ export function Reading({ intake }: { intake: Intake }) {
           )}
         </div>
         <div className="grid grid-cols-4 gap-x-3 gap-y-1.5">
-          {SHOWN.map(([role, label]) => (
-            <label key={role} className="min-w-0 text-xs text-soft" title={words.data?.roles[role]}>
-              {label}
-              <select
-                className="field mt-0.5 block w-full text-ink"
-                value={mapping.columns[role] ?? ""}
-                aria-invalid={wrong(role) !== undefined}
-                onChange={(event) => column(role, event.target.value)}
-              >
-                <option value="">none</option>
-                {names.map((at) => (
-                  <option key={at}>{at}</option>
-                ))}
-              </select>
-            </label>
-          ))}
+          {!calendar &&
+            Object.keys(file?.roles ?? {})
+              .filter((role) => !RARE.includes(role))
+              .map((role) => (
+                <label key={role} className="min-w-0 text-xs text-soft" title={file?.roles[role]}>
+                  {role === "underlying" && !about
+                    ? kind === "rates"
+                      ? "Currency"
+                      : "Name"
+                    : labelled(role)}
+                  <select
+                    className="field mt-0.5 block w-full text-ink"
+                    value={mapping.columns[role] ?? ""}
+                    aria-invalid={wrong(role) !== undefined}
+                    onChange={(event) => column(role, event.target.value)}
+                  >
+                    <option value="">none</option>
+                    {names.map((at) => (
+                      <option key={at}>{at}</option>
+                    ))}
+                  </select>
+                </label>
+              ))}
         </div>
         <h3 className="mt-2.5 mb-1 font-semibold">How values are written</h3>
         <div className="grid grid-cols-4 gap-x-3 gap-y-1.5">
@@ -111,13 +148,15 @@ export function Reading({ intake }: { intake: Intake }) {
             set={(to) => set("zone", to)}
             bad={wrong("zone")}
           />
-          <Text
-            label="Rows with only a date are of"
-            value={mapping.day_time}
-            set={(to) => set("day_time", to)}
-            bad={wrong("day_time")}
-            hint="the close"
-          />
+          {chains && (
+            <Text
+              label="Rows with only a date are of"
+              value={mapping.day_time}
+              set={(to) => set("day_time", to)}
+              bad={wrong("day_time")}
+              hint="the close"
+            />
+          )}
           <Choice
             label="Decimals"
             value={mapping.decimal}
@@ -127,33 +166,39 @@ export function Reading({ intake }: { intake: Intake }) {
               [",", "a comma"],
             ]}
           />
-          <Choice
-            label="Strikes"
-            value={String(mapping.strike_scale)}
-            set={(to) => set("strike_scale", Number(to))}
-            options={[
-              ["1", "in points"],
-              ["1000", "in thousandths"],
-            ]}
-          />
-          <Choice
-            label="Prices"
-            value={String(mapping.price_scale)}
-            set={(to) => set("price_scale", Number(to))}
-            options={[
-              ["1", "in points"],
-              ["100", "in cents"],
-            ]}
-          />
+          {chains && (
+            <>
+              <Choice
+                label="Strikes"
+                value={String(mapping.strike_scale)}
+                set={(to) => set("strike_scale", Number(to))}
+                options={[
+                  ["1", "in points"],
+                  ["1000", "in thousandths"],
+                ]}
+              />
+              <Choice
+                label="Prices"
+                value={String(mapping.price_scale)}
+                set={(to) => set("price_scale", Number(to))}
+                options={[
+                  ["1", "in points"],
+                  ["100", "in cents"],
+                ]}
+              />
+            </>
+          )}
           <Text
-            label="Everything is on"
+            label={
+              about ? "Everything is on" : kind === "rates" ? "All in the currency" : "The series is called"
+            }
             value={mapping.underlying}
             set={(to) => set("underlying", to.toUpperCase())}
             bad={wrong("underlying")}
             hint="the column says"
           />
         </div>
-        {unknown && (
+        {unknown && about && (
           <>
             <h3 className="mt-2.5 mb-1 font-semibold">
               Terms of underlyings that are new
@@ -181,6 +226,15 @@ export function Reading({ intake }: { intake: Intake }) {
                 options={[
                   ["yes", "any time (American)"],
                   ["no", "at expiration (European)"],
+                ]}
+              />
+              <Choice
+                label="Settled"
+                value={terms.settles}
+                set={(to) => term("settles", to)}
+                options={[
+                  ["close", "at the close"],
+                  ["open", "at the open"],
                 ]}
               />
               <Text
@@ -229,7 +283,7 @@ export function Reading({ intake }: { intake: Intake }) {
         >
           Load it
         </button>
-        <label className="flex items-center gap-1.5">
+        <label className={chains ? "flex items-center gap-1.5" : "hidden"}>
           <input type="checkbox" checked={adds} onChange={(event) => setAdds(event.target.checked)} />
           add to sessions that are there, instead of replacing them
         </label>

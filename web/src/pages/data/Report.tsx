@@ -6,6 +6,7 @@ import { Counts } from "./Counts";
 
 /** What came of a file. */
 export function Report({ intake }: { intake: Intake }) {
+  const chains = intake.kind === "chains";
   const share = intake.rows ? intake.rejects / intake.rows : 0;
   return (
     <section className="flex flex-col gap-3" aria-label="Report">
@@ -33,19 +34,23 @@ export function Report({ intake }: { intake: Intake }) {
       {intake.symbols.map((mine) => (
         <section key={mine.symbol} className="card px-3 py-2">
           <p className="font-serif text-[15px] leading-[22px]">
-            <Link className="link font-semibold" to={`/data/${mine.symbol}`}>
-              {mine.symbol}
-            </Link>
+            {intake.kind === "rates" || intake.kind === "series" ? (
+              <b className="font-semibold">{mine.symbol}</b>
+            ) : (
+              <Link className="link font-semibold" to={`/data/${mine.symbol}`}>
+                {mine.symbol}
+              </Link>
+            )}
             {mine.first && mine.last ? `, ${date(mine.first)} to ${date(mine.last)}: ` : ": "}
             {[
-              mine.new && `${plural(mine.new, "session")} new`,
+              mine.new && `${chains ? plural(mine.new, "session") : mine.new} new`,
               mine.changed && `${mine.changed} changed`,
               mine.same && `${mine.same} as they were`,
               mine.empty && `${mine.empty} without a usable row`,
             ]
               .filter(Boolean)
               .join(", ")}
-            ; {number(mine.quotes)} quotes.
+            ; {plural(mine.quotes, chains ? "quote" : "row")}.
           </p>
           {mine.runs.length > 0 && (
             <p className="mt-1 text-loss">
