@@ -315,6 +315,7 @@ def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
         raise Refused("Dividends are positive, one a day at most.")
     row.dividends.all().delete()
     Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
+    intake.later(row)
     return list(row.dividends.values("date", "amount"))
 
 

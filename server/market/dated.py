@@ -319,3 +319,7 @@ def drop(user: User, symbol: str, kind: str, date: dt.date, what: str = "") -> N
         found = found.filter(event=what)
     if not found.delete()[0]:
         raise NotThere(f"There is nothing of that kind on {date:%-d %b %Y}.")
+    if kind == "dividends":
+        from market.intake import later
+
+        later(row)

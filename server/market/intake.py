@@ -352,6 +352,9 @@ def take_back(user: User, intake_id: int) -> Intake:
     if intake.status in Intake.ACTIVE:
         raise Conflict("Cancel it first.")
     facts = dated_facts.put_back(intake)
+    if facts and intake.mapping.get("kind") == "dividends":
+        for row in Underlying.objects.filter(symbol__in=intake.report.get("sessions", {})):
+            later(row)
     brought = list(SessionChainRow.objects.filter(intake=intake).select_related("underlying"))
     if not brought and not facts:
         raise Conflict("It brought nothing that could be taken back.")

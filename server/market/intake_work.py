@@ -37,6 +37,7 @@ from strell_core.formats.intake.rows import blocks
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import IntakeError, Reject
 from strell_core.market.chains import SessionChain, decode, digest, encode
+from strell_core.market.dividends import Dividend
 from strell_core.market.instruments import ContractKey, thousandths
 from strell_core.pricing.surface import CONVENTIONS
 
@@ -208,7 +209,7 @@ class Work:
             there = SessionChainRow.objects.filter(underlying=row, date=date, current=True).first()
             if there is not None:
                 rows = np.concatenate([rows, merge.rows_of(decode(bytes(there.payload)), terms(row))])
-        paid = [made_of.Dividend(d.date, float(d.amount)) for d in row.dividends.filter(date__gt=date)]
+        paid = [Dividend(d.date, float(d.amount)) for d in row.dividends.filter(date__gt=date)]
         bar = Bar.objects.filter(underlying=row, date=date, given=True).first()
         calendar = calendar_of(row.calendar)
         built = made_of.build(
@@ -322,11 +323,16 @@ class DatedWork(Work):
                     held.report = {"rejected": dict(rejected), "sessions": total}
                     held.rows, held.stored = block.read, sum(c["new"] + c["changed"] for c in total.values())
                     held.save(update_fields=["report", "rows", "stored"])
+                    self.intake.report = held.report
                 self.tell(f"storing, {block.read:,} rows".replace(",", "\u00a0"), block.share)
+        self.finish_data()
         _end(self.intake, Status.DONE, "")
 
     def finish_data(self) -> None:
-        """Facts are read as soon as they are stored."""
+        """Facts are read as soon as they are stored; deltas of American options rest on the dividends."""
+        if self.mapping.kind == "dividends":
+            for row in Underlying.objects.filter(symbol__in=self.intake.report.get("sessions", {})):
+                refresh(row)
 
 
 def _add_counts(total: dict[str, Any], counts: dict[str, Any]) -> None:

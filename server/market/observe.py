@@ -30,7 +30,7 @@ from strell_core.pricing.payoff import (
     summary,
     underlying_leg,
 )
-from strell_core.pricing.smile import Smile, constant_maturity, fit_smile, reach, smiles
+from strell_core.pricing.smile import Smile, constant_maturity, reach, smile_at, smiles
 
 NOW = "now"
 TERMS = (7, 14, 30, 60, 90, 180, 365)
@@ -90,10 +90,10 @@ def head(symbol: str, here: Instant) -> dict[str, Any]:
 def surface(symbol: str, at: str | None) -> dict[str, Any]:
     """The fitted curve of every expiration, how well it fits, and volatilities of constant maturities."""
     here = instant(symbol, at)
-    history, terms = here.history, here.history.underlying
+    history = here.history
     view = history.view(here.index)
     today = history.calendar.local(here.at).date()
-    found = smiles(view, terms.rate, float(terms.quantum), terms.american)
+    found = smiles(view)
     fitted = {smile.expiration: smile for smile in found}
     rows = []
     for expiration in view.expirations:
@@ -142,10 +142,7 @@ def chain(symbol: str, at: str | None, expiration: str | None, each_side: int) -
     if not table["rows"]:
         return table
     view, date = history.view(here.index), dt.date.fromisoformat(table["expiration"])
-    smile = fit_smile(
-        view.slice(date, "call"), view.slice(date, "put"), here.at, here.spot, terms.rate, float(terms.quantum), None,
-        terms.american,
-    )  # fmt: skip
+    smile = smile_at(view, date)
     if smile is None:
         return table
     strikes = np.array([row["strike"] for row in table["rows"]], float)
@@ -246,7 +243,16 @@ def _priced(here: Instant, held: Held) -> tuple[Held, PayoffLeg]:
         opened = 0.5 * (quote.bid + quote.ask) * float(history.underlying.quantum)
     leg = payoff_leg(history, here.index, Holding(key, 1, opened))
     return held, PayoffLeg(
-        held.contracts, leg.sign, leg.strike, leg.settlement, leg.vol, leg.forward, opened, leg.american, leg.rate
+        held.contracts,
+        leg.sign,
+        leg.strike,
+        leg.settlement,
+        leg.vol,
+        leg.forward,
+        opened,
+        leg.american,
+        leg.rate,
+        leg.dividends,
     )
 
 

@@ -12,9 +12,9 @@ import numpy as np
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
 from strell_core.pricing import american
-from strell_core.pricing.black import GREEKS, greeks_many, years_between
+from strell_core.pricing.black import GREEKS, YEAR_SECONDS, greeks_many, years_between
 from strell_core.pricing.payoff import PayoffLeg, PayoffSummary, nearest_settlement, profit, spot_grid, summary
-from strell_core.pricing.smile import Smile, fit_smile
+from strell_core.pricing.smile import Smile, smile_at
 
 
 @dataclass(frozen=True)
@@ -31,10 +31,14 @@ def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
     quote = view.quote(holding.contract)
     forward = view.forward(holding.contract.expiration)
     spot = view.spot / 100
+    settlement = timeline.cubes[holding.contract.expiration].settlement_at
+    seconds, paid = view.dividends(settlement)
+    dividends = tuple(zip((view.instant + seconds.astype(int)).tolist(), paid.tolist(), strict=True))
     return PayoffLeg(
         holding.contracts, 1 if holding.contract.right == "call" else -1, holding.contract.strike,
-        timeline.cubes[holding.contract.expiration].settlement_at, (quote.iv or 0) / 10_000 if quote.iv else math.nan,
+        settlement, (quote.iv or 0) / 10_000 if quote.iv else math.nan,
         forward if math.isfinite(forward) else spot, holding.opened, timeline.underlying.american, timeline.underlying.rate,
+        dividends,
     )  # fmt: skip
 
 
@@ -47,6 +51,7 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
     years = years_between(int(timeline.times[index]), timeline.cubes[holding.contract.expiration].settlement_at)
     sign = 1 if holding.contract.right == "call" else -1
     if timeline.underlying.american and years > 0 and view.spot > 0:
+        seconds, paid = view.dividends(timeline.cubes[holding.contract.expiration].settlement_at)
         found = american.greeks(
             view.spot / 100,
             forward,
@@ -54,6 +59,8 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
             years,
             quote.iv / 10_000,
             timeline.underlying.rate,
+            seconds / YEAR_SECONDS,
+            paid,
             sign,
         )
         return {**dict(zip(GREEKS, found.tolist(), strict=True)), "iv": quote.iv / 100}
@@ -88,13 +95,10 @@ def payoff(
 
 def smile_of(timeline: Timeline, index: int, settlement: int) -> Smile | None:
     """The fitted curve of the expiration that settles then, ``None`` where its quotes do not give one."""
-    view, terms = timeline.view(index), timeline.underlying
+    view = timeline.view(index)
     for date in view.expirations:
         if timeline.cubes[date].settlement_at == settlement:
-            calls, puts = view.slice(date, "call"), view.slice(date, "put")
-            return fit_smile(
-                calls, puts, view.instant, view.spot / 100, terms.rate, float(terms.quantum), None, terms.american
-            )
+            return smile_at(view, date)
     return None
 
 

@@ -30,6 +30,8 @@ def calendar_of(name: str) -> SessionCalendar:
 
 
 def terms(row: Underlying) -> instruments.Underlying:
+    """Terms as the core reads them; dividends only where options are American."""
+    paid = row.dividends.values_list("date", "amount") if row.american else ()
     return instruments.Underlying(
         row.symbol,
         row.name,
@@ -41,6 +43,7 @@ def terms(row: Underlying) -> instruments.Underlying:
         american=row.american,
         kind=row.kind,
         settles=row.settles,
+        dividends=tuple((date, float(amount)) for date, amount in paid),
     )
 
 
@@ -102,11 +105,14 @@ def _chains(row: Underlying) -> Iterator[SessionChain]:
 
 
 def data_digest(row: Underlying) -> str:
-    """Identity of all current chains of an underlying, and of when its options settle."""
+    """Identity of all current chains of an underlying, of when its options settle and of its dividends."""
     whole = hashlib.sha256(b"" if row.settles == "close" else row.settles.encode())
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
     for date, digest in current.values_list("date", "digest"):
         whole.update(f"{date}{digest}".encode())
+    if row.american:
+        for paid in row.dividends.values_list("date", "amount"):
+            whole.update(f"{paid}".encode())
     return whole.hexdigest()
 
 

@@ -19,6 +19,7 @@ import numpy as np
 
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
+from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import Underlying
 from strell_core.market.timeline import NO_DELTA, DailyHistory, ExpirationCube, Timeline
 from strell_core.pricing import american
@@ -41,7 +42,7 @@ def build(
     flat = {
         name: np.memmap(work / name, dtype, "w+", shape=(max(1, index["cells"]),)) for name, dtype in _FIELDS.items()
     }
-    axis = _fill(index, chains(), flat, underlying)
+    axis = _fill(index, chains(), flat, underlying, calendar)
     for values in flat.values():
         values.flush()
     np.savez(work / "axis.npz", **axis)
@@ -60,12 +61,16 @@ def in_memory(
     measures know of the sessions before them."""
     index = _plan(chains, calendar, underlying.settles)
     flat: dict[str, Any] = {name: np.empty(max(1, index["cells"]), dtype) for name, dtype in _FIELDS.items()}
-    axis = _fill(index, chains, flat, underlying)
+    axis = _fill(index, chains, flat, underlying, calendar)
     return _timeline({**index, "digest": digest}, axis, flat, underlying, calendar, past, unfinished)
 
 
 def _fill(
-    index: dict[str, Any], chains: Iterable[SessionChain], flat: dict[str, Any], underlying: Underlying
+    index: dict[str, Any],
+    chains: Iterable[SessionChain],
+    flat: dict[str, Any],
+    underlying: Underlying,
+    calendar: SessionCalendar,
 ) -> dict[str, Any]:
     """Write quotes into ``flat``; gives the arrays along the time axis."""
     n = index["times_total"]
@@ -83,7 +88,7 @@ def _fill(
         times[a : a + m], spot[a : a + m] = chain.times, chain.spot
         settlement.append(chain.settlement)
         atm.append(_atm_iv(chain))
-        _place(index, number, chain, flat, forward, interest, underlying)
+        _place(index, number, chain, flat, forward, interest, underlying, calendar)
     return {
         "times": times, "spot": spot, "settlement": np.array(settlement, np.int32), "atm": np.array(atm),
         "forward": forward, "interest": interest,
@@ -126,9 +131,10 @@ def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar, settles: st
 
 def _place(
     index: dict[str, Any], number: int, chain: SessionChain, flat: dict[str, Any], forward: Any, interest: Any,
-    underlying: Underlying,
+    underlying: Underlying, calendar: SessionCalendar,
 ) -> None:  # fmt: skip
     table = {entry["expiration"]: entry for entry in index["expirations"]}
+    dividends = [Dividend(date, amount) for date, amount in underlying.dividends]
     m, a = len(chain.times), index["first"][number]
     begin = 0
     for rank, expiration in enumerate(chain.expirations):
@@ -153,7 +159,10 @@ def _place(
             future, iv = float(chain.forward[rank, t]), chain.iv[begin:end, t].copy()
             if underlying.american:
                 price = int(chain.spot[t]) / 100
-                delta[rows, at + t] = american.delta_grid(price, future, strike, years, iv, underlying.rate, sign)
+                seconds, paid = to_come(dividends, calendar, int(chain.times[t]), entry["settles"])
+                delta[rows, at + t] = american.delta_grid(
+                    price, future, strike, years, iv, underlying.rate, seconds / YEAR_SECONDS, paid, sign
+                )
             else:
                 delta[rows, at + t] = delta_grid(future, strike, years, iv, underlying.rate, sign)
         forward[entry["forward"] + at : entry["forward"] + at + m] = chain.forward[rank]

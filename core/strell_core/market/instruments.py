@@ -38,6 +38,8 @@ class Underlying:
     """Whether its options can be exercised before expiration."""
     kind: str = "index"
     """``index``, ``stock``, ``fund`` or ``future``."""
+    dividends: tuple[tuple[dt.date, float], ...] = ()
+    """Dates without a dividend any more, and points; of underlyings whose options are American."""
     settles: str = "close"
     """Whether an expiring option settles at the ``open`` or at the ``close`` of its last session."""
 

@@ -16,6 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.calendars import SessionCalendar
+from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import ContractKey, Strike, Underlying, strike_of, thousandths
 
 GRID_MINUTES = 5
@@ -107,6 +108,12 @@ class ChainView:
         self.index = index
         self.instant = int(timeline.times[index])
         self.spot = int(timeline.spot[index])
+        self.underlying = timeline.underlying
+
+    def dividends(self, settlement: int) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+        """Seconds until each dividend before ``settlement``, and points, ``(n,)``."""
+        known = [Dividend(date, amount) for date, amount in self.underlying.dividends]
+        return to_come(known, self._timeline.calendar, self.instant, settlement)
 
     @cached_property
     def expirations(self) -> list[dt.date]:

@@ -241,15 +241,27 @@ def american_volatility(
 
 
 @njit(cache=True, nogil=True)
+def worth_of(rate: float, dividend_years: FloatArray, dividends: FloatArray) -> float:
+    """Present value of dividends, points."""
+    return float(np.sum(dividends * np.exp(-rate * dividend_years)))
+
+
+@njit(cache=True, nogil=True)
 def values(
-    spot: FloatArray, strike: float, years: float, vol: float, rate: float, carry: float, sign: int
+    spot: FloatArray, strike: float, years: float, vol: float, rate: float, carry: float, dividend_years: FloatArray,
+    dividends: FloatArray, sign: int,
 ) -> FloatArray:  # fmt: skip
-    """American values over underlying prices ``(n,)``, points; dividends as a continuous carry."""
-    none = np.empty(0)
+    """American values over underlying prices ``(n,)``, points; ``carry`` is that of the price without the
+    dividends to come. A price that its dividends use up leaves what exercising gives."""
+    worth = worth_of(rate, dividend_years, dividends)
     out = np.empty(spot.shape[0])
     for i in range(spot.shape[0]):
+        rest = spot[i] - worth
+        if not rest > 0.0:
+            out[i] = max(0.0, sign * (spot[i] - strike))
+            continue
         premium, european, _, _ = early_exercise(
-            spot[i], years, rate, carry, none, none, strike, vol, sign, BULK[0], BULK[1]
+            rest, years, rate, carry, dividend_years, dividends, strike, vol, sign, BULK[0], BULK[1]
         )
         out[i] = premium + european
     return out
@@ -257,46 +269,55 @@ def values(
 
 @njit(cache=True, nogil=True)
 def greeks(
-    spot: float, forward: float, strike: float, years: float, vol: float, rate: float, sign: int,
-    steps: int = PRECISE[0], half: int = PRECISE[1],
+    spot: float, forward: float, strike: float, years: float, vol: float, rate: float, dividend_years: FloatArray,
+    dividends: FloatArray, sign: int, steps: int = PRECISE[0], half: int = PRECISE[1],
 ) -> FloatArray:  # fmt: skip
     """The Greeks of :data:`black.GREEKS`, ``(7,)``, delta and gamma per point of the underlying; rho holds the
-    forward; dividends as the continuous carry that leads to the forward."""
-    none = np.empty(0)
-    carry = math.log(forward / spot) / years
+    forward. The carry beside the dividends is the one that leads to the forward. NaN where the dividends use
+    up the price."""
+    rest = spot - worth_of(rate, dividend_years, dividends)
+    if not rest > 0.0:
+        return np.full(7, np.nan)
+    carry = math.log(forward / rest) / years
     day = min(1.0 / 365.0, 0.5 * years)
+    when, paid = dividend_years, dividends
     premium, european, delta, gamma = early_exercise(
-        spot, years, rate, carry, none, none, strike, vol, sign, steps, half
+        rest, years, rate, carry, when, paid, strike, vol, sign, steps, half
     )
     value = premium + european
-    p, e, sooner, _ = early_exercise(spot, years - day, rate, carry, none, none, strike, vol, sign, steps, half)
+    left = when - day
+    ahead = left > 0.0
+    later = spot - worth_of(rate, left[ahead], paid[ahead])
+    p, e, sooner, _ = early_exercise(
+        later, years - day, rate, carry, left[ahead], paid[ahead], strike, vol, sign, steps, half
+    )
     scale = (1.0 / 365.0) / day
     theta, charm = (p + e - value) * scale, (sooner - delta) * scale
     bump = min(0.005, 0.5 * vol)
-    p, e, up, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol + bump, sign, steps, half)
-    q, f, down, _ = early_exercise(spot, years, rate, carry, none, none, strike, vol - bump, sign, steps, half)
+    p, e, up, _ = early_exercise(rest, years, rate, carry, when, paid, strike, vol + bump, sign, steps, half)
+    q, f, down, _ = early_exercise(rest, years, rate, carry, when, paid, strike, vol - bump, sign, steps, half)
     vega, vanna = (p + e - q - f) * 0.005 / bump, (up - down) * 0.005 / bump
-    p, e, _, _ = early_exercise(spot, years, rate + 0.005, carry, none, none, strike, vol, sign, steps, half)
-    q, f, _, _ = early_exercise(spot, years, rate - 0.005, carry, none, none, strike, vol, sign, steps, half)
+    p, e, _, _ = early_exercise(rest, years, rate + 0.005, carry, when, paid, strike, vol, sign, steps, half)
+    q, f, _, _ = early_exercise(rest, years, rate - 0.005, carry, when, paid, strike, vol, sign, steps, half)
     return np.array([delta, gamma, theta, vega, p + e - q - f, vanna, charm])
 
 
 @njit(cache=True, nogil=True)
 def delta_grid(
     spot: float, forward: float, strike: FloatArray, years: float, iv: npt.NDArray[np.uint16], rate: float,
-    sign: npt.NDArray[np.int64],
+    dividend_years: FloatArray, dividends: FloatArray, sign: npt.NDArray[np.int64],
 ) -> npt.NDArray[np.int16]:  # fmt: skip
     """Deltas per point of the underlying in 0.0001 of one expiration at one instant from stored
     volatilities; ``NO_DELTA`` without one."""
-    none = np.empty(0)
     out = np.empty(strike.shape[0], np.int16)
+    rest = spot - worth_of(rate, dividend_years, dividends)
     for i in range(strike.shape[0]):
-        if iv[i] == 0 or not forward > 0.0 or not spot > 0.0 or not years > 0.0:
+        if iv[i] == 0 or not forward > 0.0 or not rest > 0.0 or not years > 0.0:
             out[i] = NO_DELTA
         else:
-            carry = math.log(forward / spot) / years
+            carry = math.log(forward / rest) / years
             _, _, delta, _ = early_exercise(
-                spot, years, rate, carry, none, none, strike[i], iv[i] * 1e-4, sign[i], BULK[0], BULK[1]
+                rest, years, rate, carry, dividend_years, dividends, strike[i], iv[i] * 1e-4, sign[i], BULK[0], BULK[1]
             )
             out[i] = round(min(1.0, max(-1.0, delta)) * 10_000.0)
     return out

@@ -35,6 +35,8 @@ class PayoffLeg:
     american: bool = False
     rate: float = 0.0
     """Interest a year, continuously compounded."""
+    dividends: tuple[tuple[int, float], ...] = ()
+    """When the price loses each dividend before the settlement (epoch seconds), and points."""
 
 
 def underlying_leg(contracts: float, opened: float) -> PayoffLeg:
@@ -77,9 +79,17 @@ def nearest_settlement(legs: Sequence[PayoffLeg], base: int) -> int:
     return min((leg.settlement for leg in legs if leg.sign != 0), default=base)
 
 
+def _to_come(leg: PayoffLeg, at: int) -> tuple[FloatArray, FloatArray]:
+    """Years until each dividend after ``at``, and points."""
+    ahead = [(years_between(at, when), amount) for when, amount in leg.dividends if when > at]
+    return np.array([when for when, _ in ahead], float), np.array([amount for _, amount in ahead], float)
+
+
 def _carry(leg: PayoffLeg, base_spot: float, base: int) -> float:
+    """Carry of the price without its dividends to come that leads to the forward."""
     whole = years_between(base, leg.settlement)
-    return math.log(leg.forward / base_spot) / whole if whole > 0 else 0.0
+    rest = base_spot - american.worth_of(leg.rate, *_to_come(leg, base))
+    return math.log(leg.forward / rest) / whole if whole > 0 and rest > 0 else 0.0
 
 
 def _vol(leg: PayoffLeg) -> float:
@@ -96,8 +106,12 @@ def leg_values(leg: PayoffLeg, spot: FloatArray, base_spot: float, base: int, at
     carry = _carry(leg, base_spot, base)
     n = len(spot)
     prices = np.maximum(spot, 1e-6)
+    when, paid = _to_come(leg, at)
     if leg.american:
-        return np.asarray(american.values(prices, float(leg.strike), left, _vol(leg), leg.rate, carry, leg.sign))
+        return np.asarray(
+            american.values(prices, float(leg.strike), left, _vol(leg), leg.rate, carry, when, paid, leg.sign)
+        )
+    prices = np.maximum(prices - american.worth_of(leg.rate, when, paid), 1e-6)
     return np.asarray(
         price_many(
             prices * math.exp(carry * left), np.full(n, leg.strike), np.full(n, left),
@@ -133,16 +147,20 @@ def greek_curves(
             total[0] += leg.contracts * leg.sign * (leg.sign * (prices - leg.strike) > 0)
             continue
         growth = math.exp(_carry(leg, base_spot, base) * left)
+        when, paid = _to_come(leg, at)
+        forwards = np.maximum(prices - american.worth_of(leg.rate, when, paid), 1e-6) * growth
         if leg.american:
             own = np.array(
                 [
-                    american.greeks(p, p * growth, leg.strike, left, _vol(leg), leg.rate, leg.sign, *american.BULK)
-                    for p in prices.tolist()
+                    american.greeks(
+                        p, f, float(leg.strike), left, _vol(leg), leg.rate, when, paid, leg.sign, *american.BULK
+                    )
+                    for p, f in zip(prices.tolist(), forwards.tolist(), strict=True)
                 ]
             ).T
         else:
             own = greeks_many(
-                prices * growth, np.full(n, float(leg.strike)), np.full(n, left), np.full(n, _vol(leg)), leg.rate,
+                forwards, np.full(n, float(leg.strike)), np.full(n, left), np.full(n, _vol(leg)), leg.rate,
                 np.full(n, leg.sign, np.int64),
             )  # fmt: skip
         total += leg.contracts * own

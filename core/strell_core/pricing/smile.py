@@ -25,7 +25,7 @@ from scipy.special import ndtr
 
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.pricing import american
-from strell_core.pricing.black import INV_SQRT_2PI, FloatArray, normal_cdf, price_many, years_between
+from strell_core.pricing.black import INV_SQRT_2PI, YEAR_SECONDS, FloatArray, normal_cdf, price_many, years_between
 from strell_core.pricing.implied import implied_many
 
 FEWEST = 5
@@ -140,6 +140,9 @@ class Smile:
     quoted: tuple[float, float]
     """Lowest and highest strike with a volatility: beyond them the curve is only continued."""
     fit: Fit
+    dividend_years: tuple[float, ...] = ()
+    """Until each dividend before the expiration, of underlyings whose options are American."""
+    dividends: tuple[float, ...] = ()
 
     def _curve(self) -> FloatArray:
         return np.array([self.a, self.b, self.rho, self.m, self.s])
@@ -214,11 +217,19 @@ class Smile:
             return np.asarray(
                 price_many(np.full(n, self.forward), strike, np.full(n, self.years), vol, self.rate, sign)
             )
-        carry = math.log(self.forward / spot) / self.years
+        when, paid = np.array(self.dividend_years, float), np.array(self.dividends, float)
+        rest = spot - american.worth_of(self.rate, when, paid)
+        if not rest > 0:
+            return np.full(n, math.nan)
+        carry = math.log(self.forward / rest) / self.years
         at = np.array([spot])
         return np.array(
             [
-                float(american.values(at, strike[i], self.years, float(vol[i]), self.rate, carry, int(sign[i]))[0])
+                float(
+                    american.values(
+                        at, strike[i], self.years, float(vol[i]), self.rate, carry, when, paid, int(sign[i])
+                    )[0]
+                )
                 for i in range(n)
             ]
         )
@@ -293,12 +304,13 @@ _ENOUGH = 0.6
 
 def fit_smile(
     calls: ExpirationSlice, puts: ExpirationSlice, now: int, spot: float, rate: float, quantum: float,
-    before: Smile | None = None, is_american: bool = False,
+    before: Smile | None = None, is_american: bool = False, dividends: tuple[FloatArray, FloatArray] | None = None,
 ) -> Smile | None:  # fmt: skip
     """The curve of one expiration, ``None`` without a forward or with fewer than five usable quotes.
 
     Prices are in quanta, ``spot`` in points, ``now`` epoch seconds; ``before`` is the curve of the expiration
-    before. Volatilities of American options are those of their early-exercise model.
+    before. Volatilities of American options are those of their early-exercise model; ``dividends`` are seconds
+    until each and points.
     """
     years = years_between(now, calls.settlement_at)
     if not (years > 0 and math.isfinite(calls.forward) and calls.forward > 0):
@@ -330,7 +342,7 @@ def fit_smile(
     a, b, rho, m, s = _opened(best.x, scale).tolist()
     smile = Smile(
         calls.expiration, calls.settlement_at, years, forward, rate, a, b, rho, m, s,
-        (float(strikes.min()), float(strikes.max())), empty,
+        (float(strikes.min()), float(strikes.max())), empty, *_ahead(dividends),
     )  # fmt: skip
     if before is not None:
         # what little the penalty left: a curve lifted as a whole stays free of butterfly arbitrage
@@ -351,6 +363,12 @@ def fit_smile(
     )  # fmt: skip
 
 
+def _ahead(dividends: tuple[FloatArray, FloatArray] | None) -> tuple[tuple[float, ...], tuple[float, ...]]:
+    if dividends is None:
+        return (), ()
+    return tuple((dividends[0] / YEAR_SECONDS).tolist()), tuple(dividends[1].tolist())
+
+
 def _repriced(
     smile: Smile, calls: ExpirationSlice, puts: ExpirationSlice, spot: float, quantum: float, is_american: bool
 ) -> tuple[int, int]:
@@ -366,14 +384,21 @@ def _repriced(
     return total, inside
 
 
-def smiles(view: ChainView, rate: float, quantum: float, is_american: bool = False) -> list[Smile]:
+def smile_at(view: ChainView, expiration: dt.date, before: Smile | None = None) -> Smile | None:
+    """The curve of one expiration of a chain, as :func:`fit_smile`."""
+    terms = view.underlying
+    calls, puts = view.slice(expiration, "call"), view.slice(expiration, "put")
+    return fit_smile(
+        calls, puts, view.instant, view.spot / 100, terms.rate, float(terms.quantum), before, terms.american,
+        view.dividends(calls.settlement_at),
+    )  # fmt: skip
+
+
+def smiles(view: ChainView) -> list[Smile]:
     """Curves of all expirations of a chain that have enough quotes, nearest first."""
     found: list[Smile] = []
     for expiration in view.expirations:
-        calls, puts = view.slice(expiration, "call"), view.slice(expiration, "put")
-        smile = fit_smile(
-            calls, puts, view.instant, view.spot / 100, rate, quantum, found[-1] if found else None, is_american
-        )
+        smile = smile_at(view, expiration, found[-1] if found else None)
         if smile is not None:
             found.append(smile)
     return found

@@ -151,7 +151,7 @@ class Scenario:
 
     def chain(self, index: int) -> SessionChain:
         """The chain of session ``index``; quotes as the exchange sent them, faults included."""
-        rows = self._rows(index)
+        rows = self.snapshot_rows(index)
         path = self.path
         return self._chain(index, path.times[rows], path.spot[rows], path.variance[rows])
 
@@ -204,7 +204,8 @@ class Scenario:
         """Last price of a session, 0.01 points."""
         return int(self.path.spot[self.path.first[index + 1] - 1])
 
-    def _rows(self, index: int) -> npt.NDArray[np.int64]:
+    def snapshot_rows(self, index: int) -> npt.NDArray[np.int64]:
+        """Places on the path of the snapshots that were recorded of a session."""
         first, end = int(self.path.first[index]), int(self.path.first[index + 1])
         if not self.is_intraday(index):
             return np.array([end - 1])

@@ -7,9 +7,14 @@ from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 
+import numpy as np
+import numpy.typing as npt
+
 from strell_core.market.chains import encode
 from strell_core.market.instruments import ContractKey
+from strell_core.pricing.variance_index import variance_index
 from strell_core.scenario.generator import Scenario, Settings
+from strell_core.scenario.single import NAMES, SingleScenario
 
 
 @dataclass(frozen=True)
@@ -21,6 +26,8 @@ class Made:
     snapshots: int
     contracts: tuple[ContractKey, ...]
     crossed: int
+    volatility: npt.NDArray[np.float64]
+    """The volatility index at each snapshot, percent; NaN where it cannot be said."""
 
 
 _scenario: Scenario | None = None
@@ -36,7 +43,10 @@ def _make(index: int) -> Made:
     assert _scenario is not None
     chain = _scenario.chain(index)
     crossed = int(((chain.bid > chain.ask) & (chain.ask > 0)).sum())
-    return Made(index, encode(chain), len(chain.times), chain.contracts, crossed)
+    settlements = [_scenario.calendar.session(expiration).close for expiration in chain.expirations]
+    quantum, rate = float(_scenario.underlying.quantum), _scenario.underlying.rate
+    volatility = variance_index(chain, settlements, quantum, rate)
+    return Made(index, encode(chain), len(chain.times), chain.contracts, crossed, volatility)
 
 
 def generate(settings: Settings, count: int, processes: int) -> Iterator[Made]:
@@ -48,3 +58,35 @@ def generate(settings: Settings, count: int, processes: int) -> Iterator[Made]:
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(processes, context, _prepare, (settings,)) as pool:
         yield from pool.map(_make, range(count), chunksize=4)
+
+
+@dataclass(frozen=True)
+class MadeSingle:
+    """One generated session of a stock or fund."""
+
+    symbol: str
+    index: int
+    payload: bytes
+    contracts: tuple[ContractKey, ...]
+
+
+_singles: dict[str, SingleScenario] = {}
+
+
+def _prepare_singles(settings: Settings, sessions: int) -> None:
+    market = Scenario(settings)
+    _ = market.path
+    _singles.update({name.symbol: SingleScenario(name, market, sessions) for name in NAMES})
+
+
+def _make_single(task: tuple[str, int]) -> MadeSingle:
+    chain = _singles[task[0]].chain(task[1])
+    return MadeSingle(task[0], task[1], encode(chain), chain.contracts)
+
+
+def generate_singles(settings: Settings, sessions: int, processes: int) -> Iterator[MadeSingle]:
+    """Closing chains of the stocks and the fund, name by name in order."""
+    tasks = [(name.symbol, index) for name in NAMES for index in range(sessions)]
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(processes, context, _prepare_singles, (settings, sessions)) as pool:
+        yield from pool.map(_make_single, tasks, chunksize=5)

@@ -23,11 +23,12 @@ import zstandard
 from strell_core.formats.intake import export
 from strell_core.formats.intake.mapping import Mapping, MappingError, guess, osi_parts, osi_symbol
 from strell_core.formats.intake.rows import blocks
-from strell_core.formats.intake.sessions import Built, Dividend, build
+from strell_core.formats.intake.sessions import Built, build
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import IntakeError, sample
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain, encode
+from strell_core.market.dividends import Dividend
 from strell_core.market.instruments import Underlying
 from strell_core.scenario.generator import MK30
 from tests.demo import SHORT, chains

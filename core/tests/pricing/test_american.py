@@ -21,6 +21,7 @@ from strell_core.pricing.american import (
     early_exercise,
     greeks,
     never_early,
+    values,
 )
 from strell_core.pricing.black import greeks_many
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK
@@ -132,7 +133,7 @@ class GreeksTest(unittest.TestCase):
             made.setPricingEngine(ql.FdBlackScholesVanillaEngine(process, 400, 800))
             years = 182 / 365
             forward = 100 * math.exp((rate - pays) * years)
-            delta, gamma, theta, vega, _, vanna, charm = greeks(100.0, forward, strike, years, 0.25, rate, sign)
+            delta, gamma, theta, vega, _, vanna, charm = greeks(100.0, forward, strike, years, 0.25, rate, *NONE, sign)
             self.assertAlmostEqual(delta, made.delta(), delta=0.002)
             self.assertAlmostEqual(gamma, made.gamma(), delta=0.002)
             self.assertAlmostEqual(theta, made.theta() / 365, delta=0.0005)
@@ -149,7 +150,7 @@ class GreeksTest(unittest.TestCase):
             self.assertAlmostEqual(charm, (sooner.delta() - made.delta()) / 10, delta=0.0003)
 
     def test_an_option_that_is_never_exercised_early_has_the_european_ones(self) -> None:
-        found = greeks(100.0, 100 * math.exp(0.05 * 0.5), 100.0, 0.5, 0.2, 0.05, 1)
+        found = greeks(100.0, 100 * math.exp(0.05 * 0.5), 100.0, 0.5, 0.2, 0.05, *NONE, 1)
         plain = greeks_many(
             np.array([100 * math.exp(0.05 * 0.5)]),
             np.array([100.0]),
@@ -164,9 +165,9 @@ class GreeksTest(unittest.TestCase):
     def test_deltas_of_a_chain(self) -> None:
         strikes = np.array([70.0, 84.0, 100.0, 84.0])
         sign = np.array([1, 1, -1, -1])
-        found = delta_grid(84.0, 84.2, strikes, 0.25, np.array([3000, 3000, 3000, 0], np.uint16), 0.03, sign)
+        found = delta_grid(84.0, 84.2, strikes, 0.25, np.array([3000, 3000, 3000, 0], np.uint16), 0.03, *NONE, sign)
         for got, strike, s in zip(found[:3].tolist(), strikes.tolist(), sign.tolist(), strict=False):
-            wanted = greeks(84.0, 84.2, strike, 0.25, 0.3, 0.03, s)[0]
+            wanted = greeks(84.0, 84.2, strike, 0.25, 0.3, 0.03, *NONE, s)[0]
             self.assertAlmostEqual(got / 10_000, wanted, delta=0.005)
         self.assertEqual(found[3], NO_DELTA)
 
@@ -178,6 +179,35 @@ class DividendsTest(unittest.TestCase):
         premium, european, delta, _ = early_exercise(*terms(carry), 60.0, 0.1, 1, *PRECISE)
         self.assertAlmostEqual(premium + european, 100.0 - 60.0 * math.exp(-0.04 * 0.25), delta=0.002)
         self.assertAlmostEqual(delta, 1.0, delta=0.005)
+
+    def test_greeks_with_dividends_to_come_are_slopes(self) -> None:
+        when, paid = np.array([0.1, 0.35]), np.array([1.5, 1.5])
+        rest = 100.0 - float(np.sum(paid * np.exp(-0.03 * when)))
+        forward, years = rest * math.exp(0.03 * 0.5), 0.5
+        for strike, sign in ((90.0, 1), (100.0, 1), (100.0, -1), (108.0, -1)):
+
+            def at(spot: float, vol: float, strike: float = strike, sign: int = sign) -> float:
+                return float(values(np.array([spot]), strike, years, vol, 0.03, 0.03, when, paid, sign)[0])
+
+            delta, _, _, vega, *_ = greeks(100.0, forward, strike, years, 0.25, 0.03, when, paid, sign)
+            self.assertAlmostEqual(delta, (at(101.0, 0.25) - at(99.0, 0.25)) / 2, delta=0.006)
+            self.assertAlmostEqual(vega, at(100.0, 0.255) - at(100.0, 0.245), delta=0.006)
+            grid = delta_grid(
+                100.0,
+                forward,
+                np.array([strike]),
+                years,
+                np.array([2500], np.uint16),
+                0.03,
+                when,
+                paid,
+                np.array([sign]),
+            )
+            self.assertAlmostEqual(grid[0] / 10_000, delta, delta=0.005)
+        self.assertTrue(
+            np.isnan(greeks(1.0, 1.0, 1.0, 0.5, 0.2, 0.0, when, paid, 1)).all(), "worth more than the price"
+        )
+        self.assertEqual(values(np.array([1.0]), 5.0, 0.5, 0.2, 0.0, 0.0, when, paid, -1)[0], 4.0)
 
     def test_the_carry_of_an_implied_forward_gives_it_back(self) -> None:
         carry = Carry.implied(84.0, 83.1, 0.4, 0.02, np.array([-0.1, 0.1, 0.3, 0.6]), np.array([1.0, 0.6, 0.6, 0.6]))

@@ -39,7 +39,7 @@ def history() -> Timeline:
 def curves() -> list[tuple[int, list[Smile]]]:
     timeline = history()
     instants = [*range(5), int(timeline.first[5]), int(timeline.first[5]) + 60, len(timeline.times) - 1]
-    return [(i, smiles(timeline.view(i), RATE, QUANTUM)) for i in instants]
+    return [(i, smiles(timeline.view(i))) for i in instants]
 
 
 class GeneratedChainsTest(unittest.TestCase):

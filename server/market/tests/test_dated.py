@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 from io import BytesIO
 from typing import Any
@@ -11,6 +12,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from config.tests.demo import DemoTestCase
 from market import intake, intake_work
 from market.models import Bar, DatedChange, Intake, IntradayBars, MarketEvent, Rate, Series, Underlying
+from market.timelines import data_digest, terms
 
 CALENDAR = (
     "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//\r\nBEGIN:VEVENT\r\nUID:1\r\nSUMMARY:Report\r\n"
@@ -54,7 +56,7 @@ class DatedTest(DemoTestCase):
         self.assertEqual([b["close"] for b in self.get("/data/PLLM/facts/intraday")], [84.0, 85.5, 86.0])
         intake.take_back(self.mara, again.pk)
         self.assertEqual([b["close"] for b in self.get("/data/PLLM/facts/intraday")], [84.0, 85.0])
-        self.assertEqual(IntradayBars.objects.get().count, 2)
+        self.assertEqual(IntradayBars.objects.get(underlying__symbol="PLLM").count, 2)
 
     def test_a_killed_intake_begun_anew_is_taken_back_whole(self) -> None:
         """What was there before the first try is what comes back."""
@@ -71,6 +73,19 @@ class DatedTest(DemoTestCase):
         self.assertEqual(DatedChange.objects.filter(intake=made).count(), 2)
         intake.take_back(self.mara, made.pk)
         self.assertEqual(self.get("/data/OSTL/facts/dividends"), [{"date": "2026-03-13", "amount": 0.55}])
+
+    def test_dividends_change_what_american_deltas_rest_on(self) -> None:
+        row = Underlying.objects.create(
+            symbol="PLLM", name="Pellam", currency="EUR", multiplier=100, quantum="0.01", calendar="MARROWICK", rate=0.02,
+            kind="stock", american=True,
+        )  # fmt: skip
+        row.refresh_from_db()
+        before = data_digest(row)
+        made = self.load("date,symbol,amount\n2026-12-14,PLLM,0.55\n")
+        self.assertNotEqual(data_digest(row), before)
+        self.assertEqual(terms(row).dividends, ((dt.date(2026, 12, 14), 0.55),))
+        intake.take_back(self.mara, made.pk)
+        self.assertEqual(data_digest(row), before)
 
     def test_events_from_a_calendar(self) -> None:
         made = self.load(CALENDAR, "reports.ics")

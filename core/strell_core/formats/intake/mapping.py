@@ -300,7 +300,7 @@ def _guess_kind(names: Sequence[str], samples: Sequence[Sequence[str]]) -> str:
         return "chains"
     if plain & {"high", "low"} and any_of("bars", "close"):
         return "bars"
-    if plain & {"dividend", "dividends", "amount", "cash_amount"}:
+    if plain & {"dividend", "dividends", "amount", "cash_amount", "cash", "ex_date", "ex_dividend_date"}:
         return "dividends"
     if plain & set(KINDS["splits"].words["ratio"]):
         return "splits"

@@ -13,6 +13,7 @@ import numpy.typing as npt
 from strell_core.formats.intake.rows import NONE, PRICE_SCALE, REASONS
 from strell_core.market.calendars import Session, SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
+from strell_core.market.dividends import Dividend, paid_at
 from strell_core.market.instruments import ContractKey, Underlying, strike_of
 from strell_core.pricing.surface import american_surface, expiration_surface
 
@@ -33,14 +34,6 @@ FINDINGS = {
     "stale": "contracts whose quote never changes while the underlying moves",
     "spot by parity": "instants whose underlying price was taken from the nearest forward",
 }
-
-
-@dataclass(frozen=True)
-class Dividend:
-    """Paid to whoever holds the underlying at the open of ``date``; points."""
-
-    date: dt.date
-    amount: float
 
 
 @dataclass(frozen=True)
@@ -172,7 +165,7 @@ def _chain(
         points = own / 1000.0
         if terms.american:
             paid = [d for d in dividends if date < d.date <= expiration]
-            before = np.array([float(settles - _paid_at(d, calendar)) for d in paid])
+            before = np.array([float(settles - paid_at(d, calendar)) for d in paid])
             forward[rank], found = american_surface(
                 points, *quotes, left, quantum, terms.rate, _filled(spot, forward), before,
                 np.array([d.amount for d in paid]),
@@ -195,13 +188,6 @@ def _chain(
         terms.symbol, date, times.astype(np.int64), whole, settlement, expirations, forward, contracts, bid, ask, iv,
         interest, volume,
     )  # fmt: skip
-
-
-def _paid_at(dividend: Dividend, calendar: SessionCalendar) -> int:
-    """The instant from which the price no longer carries the dividend: the open of its day."""
-    if dividend.date in calendar:
-        return calendar.session(dividend.date).open
-    return calendar.session(calendar.on_or_before(dividend.date)).close
 
 
 def _spots(rows: Rows, column: Ints, m: int) -> npt.NDArray[np.float64]:

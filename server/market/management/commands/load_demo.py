@@ -18,7 +18,7 @@ from desk.process import Desk
 from desk.tickets import Ticket
 from market import clock
 from market.live import live
-from market.load import load_scenario
+from market.load import Progress, load_scenario, load_singles
 from market.models import Underlying, Venue
 from market.timelines import timeline
 from practice_exchange.exchange import Exchange
@@ -29,8 +29,10 @@ from strategies import services as strategies
 from strell_core.formats.strategies import from_text
 from strell_core.market.instruments import ContractKey
 from strell_core.scenario.generator import Settings
+from strell_core.scenario.single import NAMES
 
 EXAMPLES = Path(settings.PROJECT) / "docs" / "strategies"
+SINGLE_SESSIONS = 130
 NAME, PASSWORD = "demo", "harbour-lantern"
 
 
@@ -48,6 +50,8 @@ class Command(BaseCommand):
         if not Underlying.objects.exclude(data_digest="").filter(symbol="MK30").exists() or options["years"]:
             self._data(options)
         timeline("MK30")
+        if not Underlying.objects.filter(symbol=NAMES[0].symbol).exists():
+            self._others(options)
         if not user.is_staff:
             # who starts the demo operates its practice exchange
             user.is_staff = True
@@ -63,6 +67,18 @@ class Command(BaseCommand):
         if options["years"]:
             sessions = round(options["years"] * 250)
             chosen = Settings(sessions=sessions, intraday=options["intraday"] or sessions, step=chosen.step)
+        self.stdout.write("Generating the Marrowick Exchange:")
+        load_scenario(chosen, self._progress(), options["processes"])
+        self.stdout.write("Arranging quotes for fast reading …")
+        sys.stdout.flush()
+
+    def _others(self, options: dict[str, Any]) -> None:
+        """The stocks and the fund, closing chains of half a year."""
+        load_singles(Settings(), SINGLE_SESSIONS, self._progress(), options["processes"])
+        for name in NAMES:
+            timeline(name.symbol)
+
+    def _progress(self) -> Progress:
         began, shown = time.monotonic(), 0.0
 
         def progress(what: str, done: int, total: int) -> None:
@@ -74,10 +90,7 @@ class Command(BaseCommand):
                 self.stdout.write(f"  {done:4d} of {total} {what}, {gone:.0f} s gone, about {left:.0f} s left")
                 self.stdout.flush()
 
-        self.stdout.write("Generating the Marrowick Exchange:")
-        load_scenario(chosen, progress, options["processes"])
-        self.stdout.write("Arranging quotes for fast reading …")
-        sys.stdout.flush()
+        return progress
 
     def _work(self, user: User) -> None:
         """Strategies, finished runs and a replay session, made by the same services a person uses."""

@@ -39,7 +39,7 @@ export function CoverageView({ symbol }: { symbol: string }) {
           </button>
         </p>
       ))}
-      <div className="flex flex-wrap gap-x-9 gap-y-1">
+      <div className={seen.days.length === 0 ? "hidden" : "flex flex-wrap gap-x-9 gap-y-1"}>
         <Figure
           label="sessions"
           value={number(seen.sessions)}
@@ -63,11 +63,15 @@ export function CoverageView({ symbol }: { symbol: string }) {
         />
       </div>
       {seen.days.length === 0 ? (
-        <Empty title="Nothing of it is current.">What was taken out can be brought back above.</Empty>
+        seen.removals.length > 0 ? (
+          <Empty title="Nothing of it is current.">What was taken out can be brought back above.</Empty>
+        ) : (
+          <p className="text-soft">No option chains of it are loaded.</p>
+        )
       ) : (
         <Days seen={seen} />
       )}
-      <div className="grid grid-cols-2 gap-3">
+      <div className={seen.days.length === 0 ? "hidden" : "grid grid-cols-2 gap-3"}>
         <section className="card" aria-label="Quality">
           <h3 className="border-b px-3 py-1.5 text-xs text-soft">
             What was noticed, counted over everything
@@ -101,6 +105,8 @@ export function CoverageView({ symbol }: { symbol: string }) {
 }
 
 function terms(seen: Coverage): string {
+  if (seen.sessions === 0 && seen.removals.length === 0)
+    return `${seen.kind.charAt(0).toUpperCase()}${seen.kind.slice(1)} in ${seen.currency}; calendar ${seen.calendar} (${seen.zone}).`;
   const style = seen.american ? "American options" : "European options";
   return (
     `${style} on ${seen.kind === "index" ? "an" : "a"} ${seen.kind}, multiplier ${number(seen.multiplier)}, ` +

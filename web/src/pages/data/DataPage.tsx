@@ -164,7 +164,9 @@ function Row({ row, chosen }: { row: Holdings; chosen: boolean }) {
       <span className="flex items-baseline gap-2">
         <b className="font-semibold">{row.symbol}</b>
         <span className="truncate text-soft">{row.name === row.symbol ? row.kind : row.name}</span>
-        <span className="number ml-auto text-xs whitespace-nowrap">{plural(row.sessions, "session")}</span>
+        <span className="number ml-auto text-xs whitespace-nowrap">
+          {row.sessions > 0 ? plural(row.sessions, "session") : "no chains"}
+        </span>
       </span>
       <span className="block text-xs text-soft">
         {row.sessions > 0

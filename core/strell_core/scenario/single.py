@@ -1,0 +1,233 @@
+"""The demo exchange's stocks and its fund: closing chains of American options with dividends and reports.
+
+A price moves with the index and by itself; a report after the close moves it overnight, and expirations behind a
+report carry that move in their volatility until it has passed. Dividends are known beforehand, as a company says
+them. The options are valued by :mod:`american`, so that what is read out of the quotes can be compared with what
+was put in.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from dataclasses import dataclass
+from decimal import Decimal
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from strell_core.market.calendars import MARROWICK
+from strell_core.market.chains import SessionChain
+from strell_core.market.instruments import ContractKey, Underlying
+from strell_core.pricing.american import BULK, early_exercise
+from strell_core.pricing.black import YEAR_SECONDS
+from strell_core.pricing.surface import american_surface
+from strell_core.scenario import listing
+from strell_core.scenario.generator import Scenario, _mix
+from strell_core.scenario.smile import total_variance
+
+RATE = 0.021
+MONTHS = 5
+WEEKS = 5
+RHO = -0.28
+TICK = 5
+"""Option prices move by this many quanta from :data:`FINE` on."""
+FINE = 300
+
+
+@dataclass(frozen=True)
+class SingleName:
+    """What makes a stock or fund: ``vol`` of its own a year beside ``beta`` times the index."""
+
+    symbol: str
+    name: str
+    kind: str
+    start: float
+    beta: float
+    vol: float
+    drift: float
+    step: float
+    """Between strikes, points."""
+    dividend: float
+    dividend_months: tuple[int, ...]
+    report_months: tuple[int, ...]
+    report_move: float
+    """Standard deviation of the move after a report, as a share."""
+    weeklies: bool
+    seed: int
+
+    @property
+    def underlying(self) -> Underlying:
+        return Underlying(
+            self.symbol, self.name, "EUR", 100, Decimal("0.01"), MARROWICK, RATE, american=True, kind=self.kind
+        )
+
+
+NAMES = (
+    SingleName("PLLM", "Pellam Robotics", "stock", 46.8, 1.3, 0.27, 0.10, 2.0, 0.0, (), (2, 5, 8, 11), 0.062, True, 17),
+    SingleName("OSTL", "Ostrel Foods", "stock", 51.5, 0.5, 0.11, 0.02, 1.0, 0.62, (4, 10), (1, 4, 7, 10), 0.024, True, 29),
+    SingleName("MDVF", "Marrowick Dividend Fund", "fund", 54.4, 0.8, 0.03, 0.03, 1.0, 0.44, (3, 6, 9, 12), (), 0.0, False, 41),
+)  # fmt: skip
+
+
+@njit(cache=True, nogil=True)
+def _quotes(
+    strike: npt.NDArray[np.float64], spot: float, years: float, carry: float, rest: float, forward: float, when: npt.NDArray[np.float64],
+    paid: npt.NDArray[np.float64], theta: float, salt: int,
+) -> npt.NDArray[np.int32]:  # fmt: skip
+    """Call bid, call ask, put bid, put ask of one expiration, ``(4, strikes)`` in quanta of 0.01."""
+    out = np.zeros((4, strike.shape[0]), np.int32)
+    for i in range(strike.shape[0]):
+        vol = math.sqrt(total_variance(math.log(strike[i] / forward), theta, RHO) / years)
+        for side in range(2):
+            premium, european, _, _ = early_exercise(
+                rest, years, RATE, carry, when, paid, strike[i], vol, 1 - 2 * side, BULK[0], BULK[1]
+            )
+            fair = (premium + european) * 100.0
+            intrinsic = max(0.0, (1 - 2 * side) * (spot - strike[i])) * 100.0
+            half = 1.0 + 0.018 * max(0.0, fair - intrinsic) + 0.0025 * intrinsic
+            tick = TICK if fair >= FINE else 1
+            noise = _mix(int(strike[i] * 4) + side, salt, 11)
+            bid = int(math.floor((fair - half) / tick)) - (1 if noise % 11 == 0 else 0)
+            ask = int(math.ceil((fair + half) / tick)) + (1 if noise % 13 == 0 else 0)
+            out[2 * side, i] = max(bid, 0) * tick
+            out[2 * side + 1, i] = max(ask, 1) * tick
+    return out
+
+
+class SingleScenario:
+    """The invented history of one name beside the index: one closing chain a session."""
+
+    def __init__(self, name: SingleName, market: Scenario, sessions: int) -> None:
+        self.name = name
+        self.market = market
+        self.calendar = market.calendar
+        self.offset = max(0, len(market.dates) - sessions)
+        self.dates = market.dates[self.offset :]
+
+    @cached_property
+    def horizon(self) -> list[dt.date]:
+        """Sessions from the first one until the last option listed has expired."""
+        return self.calendar.between(self.dates[0], self.dates[-1] + dt.timedelta(days=31 * (MONTHS + 1)))
+
+    @cached_property
+    def dividends(self) -> dict[dt.date, float]:
+        """Amounts by the first session without them, announced as far as options reach."""
+        return {date: self.name.dividend for date in self._middles(self.name.dividend_months, 12)}
+
+    @cached_property
+    def reports(self) -> list[dt.date]:
+        """Sessions after whose close a report comes."""
+        return self._middles(self.name.report_months, 4)
+
+    def _middles(self, months: tuple[int, ...], day: int) -> list[dt.date]:
+        out = []
+        for date in self.horizon:
+            before = self.calendar.on_or_before(date - dt.timedelta(days=1))
+            for month in months:
+                target = dt.date(date.year, month, day)
+                if before < target <= date:
+                    out.append(date)
+        return out
+
+    @cached_property
+    def bars(self) -> npt.NDArray[np.float64]:
+        """Open, high, low and close of every session, ``(sessions, 4)`` points."""
+        rng = np.random.default_rng([self.market.settings.seed, self.name.seed])
+        path, out = self.market.path, np.empty((len(self.dates), 4))
+        price, day = self.name.start, 1 / 252
+        closes = path.spot[path.first[1:] - 1] / 100.0
+        for i, date in enumerate(self.dates):
+            at = self.offset + i
+            index = math.log(closes[at] / closes[at - 1]) if at > 0 else 0.0
+            after_report = i > 0 and self.dates[i - 1] in self.reports
+            gap = 0.3 * self.name.beta * index + self.name.vol * math.sqrt(0.3 * day) * rng.standard_normal()
+            if after_report:
+                gap += self.name.report_move * rng.standard_normal()
+            first = price * math.exp(gap) - self.dividends.get(date, 0.0)
+            own = self.name.vol * math.sqrt(0.7 * day) * rng.standard_normal() + self.name.drift * day
+            close = first * math.exp(0.7 * self.name.beta * index + own)
+            reach = abs(rng.normal(0.0, 0.3, 2)) * self.name.vol * math.sqrt(day) * first
+            out[i] = first, max(first, close) + reach[0], min(first, close) - reach[1], close
+            price = close
+        return np.round(out, 2)
+
+    def daily_bar(self, index: int) -> tuple[int, int, int, int]:
+        """Open, high, low and close of a session, 0.01 points."""
+        first, high, low, close = (round(float(x) * 100) for x in self.bars[index])
+        return first, high, low, close
+
+    def expirations(self, date: dt.date) -> list[dt.date]:
+        monthly = [d for d in listing.expirations(self.calendar, date) if listing.is_monthly(self.calendar, d)]
+        near = monthly[:MONTHS]
+        if self.name.weeklies:
+            last = date + dt.timedelta(weeks=WEEKS)
+            near = sorted(
+                {*near, *(d for d in listing.expirations(self.calendar, date) if d <= last and d.weekday() == 4)}
+            )
+        return [d for d in near if d > date]
+
+    def theta(self, index: int, expiration: dt.date, years: float) -> float:
+        """Total variance at the money until ``expiration``: the market's, its own, and reports to come."""
+        variance = float(self.market.path.variance[self.market.path.first[self.offset + index + 1] - 1])
+        own = self.name.beta**2 * (0.5 * variance + 0.5 * 0.029) + self.name.vol**2
+        ahead = sum(1 for report in self.reports if self.dates[index] <= report < expiration)
+        return own * years + ahead * self.name.report_move**2
+
+    def chain(self, index: int) -> SessionChain:
+        """The closing chain of session ``index``."""
+        date, now = self.dates[index], self.calendar.session(self.dates[index]).close
+        spot = round(float(self.bars[index, 3]), 2)
+        bids, asks, ivs, forwards, contracts, dates = [], [], [], [], [], []
+        for expiration in self.expirations(date):
+            settles = self.calendar.session(expiration).close
+            years = (settles - now) / YEAR_SECONDS
+            known = [
+                (float(settles - self.calendar.session(d).open), (self.calendar.session(d).open - now) / YEAR_SECONDS, amount)
+                for d, amount in self.dividends.items() if date < d <= expiration
+            ]  # fmt: skip
+            before, when, paid = (np.array([k[n] for k in known], np.float64) for n in range(3))
+            rest = spot - float(np.sum(paid * np.exp(-RATE * when)))
+            forward = rest * math.exp(RATE * years)
+            theta = self.theta(index, expiration, years)
+            strikes = self._strikes(spot, theta)
+            quotes = _quotes(
+                strikes, spot, years, RATE, rest, forward, when, paid, theta,
+                _mix(index, expiration.toordinal(), self.name.seed),
+            )[:, :, None]  # fmt: skip
+            found, iv = american_surface(
+                strikes, *quotes, np.array([settles - now]), 0.01, RATE, np.array([spot]), before, paid
+            )
+            forwards.append(found)
+            dates.append(expiration)
+            for side, right in ((0, "call"), (2, "put")):
+                bids.append(quotes[side])
+                asks.append(quotes[side + 1])
+                ivs.append(iv)
+                contracts += [ContractKey(expiration, right, int(k) if k == int(k) else float(k)) for k in strikes]
+        interest, volume = self._activity(date, contracts, spot)
+        return SessionChain(
+            self.name.symbol, date, np.array([now], np.int64), np.array([round(spot * 100)], np.int32), round(spot * 100),
+            tuple(dates), np.array(forwards), tuple(contracts), np.concatenate(bids), np.concatenate(asks),
+            np.concatenate(ivs), interest, volume,
+        )  # fmt: skip
+
+    def _strikes(self, spot: float, theta: float) -> npt.NDArray[np.float64]:
+        width = 0.02 + 2.6 * math.sqrt(theta)
+        step = self.name.step
+        first, last = math.ceil(spot * (1 - width) / step), math.floor(spot * (1 + width) / step)
+        return np.arange(first, last + 1, dtype=np.float64) * step
+
+    def _activity(
+        self, date: dt.date, contracts: list[ContractKey], spot: float
+    ) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
+        """Open interest and the session's volume."""
+        rng = np.random.default_rng([self.name.seed, date.toordinal()])
+        strike = np.array([float(c.strike) for c in contracts])
+        days = np.array([(c.expiration - date).days for c in contracts], np.float64)
+        shape = np.exp(-(((strike / spot - 1) / 0.07) ** 2)) + 0.04
+        interest = 1500 * shape / (1.0 + days / 40) * np.where(strike % 10 == 0, 2.4, 1.0)
+        volume = interest * 0.12 * np.exp(rng.normal(-0.3, 0.7, len(strike)))
+        return interest.astype(np.int32), volume.astype(np.int32)
