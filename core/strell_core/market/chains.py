@@ -17,6 +17,7 @@ from functools import lru_cache
 import numpy as np
 import numpy.typing as npt
 import zstandard
+from numba import njit
 
 from strell_core.market.instruments import STRIKE_SCALE, ContractKey, strike_of, thousandths
 
@@ -77,8 +78,22 @@ def _zigzag(values: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
     return (values << 1) ^ (values >> 63)
 
 
-def _unzigzag(values: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-    return (values >> 1) ^ -(values & 1)
+@njit(cache=True, nogil=True)
+def _unpacked(planes: npt.NDArray[np.uint8], n: int, m: int, summed: bool) -> IntArray:
+    """What :func:`_pack` stored, ``(n, m)``: bytes joined, signs folded back, differences along a row added up."""
+    out = np.empty((n, m), np.int32)
+    low, high = planes[0], planes[1]
+    for i in range(n):
+        total = np.int64(0)
+        for t in range(m):
+            at = i * m + t
+            raw = np.int64(low[at]) | (np.int64(high[at]) << 8)
+            for byte in range(2, planes.shape[0]):
+                raw |= np.int64(planes[byte, at]) << (8 * byte)
+            value = (raw >> 1) ^ -(raw & 1)
+            total = total + value if summed else value
+            out[i, t] = total
+    return out
 
 
 def _pack(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
@@ -155,17 +170,17 @@ def decode(data: bytes) -> SessionChain:
     open_interest = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)
     volume = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)
 
-    def unpack() -> npt.NDArray[np.int64]:
+    def unpack(summed: bool) -> IntArray:
         width = take(1)[0]
-        raw = _unshuffle(take(width * n * m), f"<u{width}", n * m).reshape(n, m)
-        return _unzigzag(raw.astype(np.int64))
+        planes = np.frombuffer(take(width * n * m), np.uint8).reshape(width, n * m)
+        return np.asarray(_unpacked(planes, n, m, summed))
 
-    bid = np.cumsum(unpack(), axis=1)
-    ask = bid + unpack()
-    iv = np.cumsum(unpack(), axis=1)
+    bid = unpack(True)
+    ask = bid + unpack(False)
+    iv = unpack(True).astype(np.uint16)
     return SessionChain(
-        symbol, dt.date.fromordinal(ordinal), times, spot, settlement, expirations, forward, contracts,
-        bid.astype(np.int32), ask.astype(np.int32), iv.astype(np.uint16), open_interest, volume,
+        symbol, dt.date.fromordinal(ordinal), times, spot, settlement, expirations, forward, contracts, bid, ask, iv,
+        open_interest, volume,
     )  # fmt: skip
 
 

@@ -33,7 +33,7 @@ FEWEST = 5
 _LEAST_WIDTH = 5e-4
 """Half spreads in volatility are counted as no smaller than this."""
 _GRID = 61
-_REACH = 1.5
+_REACH = 1.0
 """The grid goes beyond the outermost quotes by this many standard deviations."""
 _PENALTY = 300.0
 _ROOM = 1e-3
@@ -322,7 +322,7 @@ def fit_smile(
     known = quotes.capped == 0
     at_the_money = float(quotes.vol[known][np.argmin(np.abs(quotes.k[known]))])
     scale = at_the_money * at_the_money * years
-    pad = _REACH * math.sqrt(scale)
+    pad = 1.3 * _REACH * math.sqrt(scale)
     grid = np.linspace(float(quotes.k[known].min()) - pad, float(quotes.k[known].max()) + pad, _GRID)
     earlier = np.zeros(_GRID) if before is None else before.total_variance(before.forward * np.exp(grid))
     best = None
@@ -346,7 +346,7 @@ def fit_smile(
     )  # fmt: skip
     if before is not None:
         # what little the penalty left: a curve lifted as a whole stays free of butterfly arbitrage
-        wider = reach(smile, 6 * _GRID, 1.2 * _REACH)
+        wider = reach(smile, 6 * _GRID, 1.05 * _REACH)
         lack = float(np.max(before.total_variance(before.forward * wider / forward) - smile.total_variance(wider)))
         smile = replace(smile, a=smile.a + max(0.0, lack * (1.0 + 1e-6)))
     miss = np.abs(smile.vol(strikes) - quotes.vol[known]) * 100.0
