@@ -13,7 +13,7 @@ from django.db import transaction
 from django.db.models import Count, F, Max, Min, Sum
 
 from config.errors import Conflict, NotThere, Refused
-from market import dated, intake
+from market import contract_terms, dated, intake
 from market.models import Removal, SessionChainRow, Underlying, Venue
 from market.timelines import calendar_of, terms
 from strell_core.formats.intake import export
@@ -45,7 +45,7 @@ def summary(row: Underlying) -> dict[str, Any]:
         "american": row.american, "settles": f"at the {row.settles}", "traded": Venue.objects.filter(underlying=row).exists(),
         "first": facts["first"], "last": facts["last"], "sessions": facts["sessions"], "quotes": quotes, "size": facts["size"] or 0,
         "bytes_a_quote": round((facts["size"] or 0) / quotes, 2) if quotes else None, "known_at": facts["latest"],
-        "beside": dated.beside(row),
+        "beside": dated.beside(row), "periods": contract_terms.periods(row),
     }  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from ninja.files import UploadedFile
 
 from config.errors import NotThere, Refused
 from config.schemas import ProblemOut
-from market import coverage, dated, intake
+from market import contract_terms, coverage, dated, intake
 from market.models import ColumnMapping, Dividend, Intake
 from runs.queries import touched
 from strell_core.formats.intake.mapping import DATE_FORMATS, KINDS
@@ -47,6 +47,24 @@ class FactIn(Schema):
     what: str = ""
 
 
+class PeriodOut(Schema):
+    """Terms that hold from a day on; ``None``: from the beginning."""
+
+    start: dt.date | None
+    multiplier: int
+    american: bool
+    settles: str
+    rate: float
+
+
+class TermsIn(Schema):
+    start: dt.date
+    multiplier: int | None = None
+    american: bool | None = None
+    settles: str | None = None
+    rate: float | None = None
+
+
 class HoldingsOut(Schema):
     symbol: str
     name: str
@@ -68,6 +86,7 @@ class HoldingsOut(Schema):
     bytes_a_quote: float | None
     known_at: dt.datetime | None
     beside: BesideOut
+    periods: list[PeriodOut]
 
 
 class CoverageDay(Schema):
@@ -317,6 +336,18 @@ def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
     Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
     intake.later(row)
     return list(row.dividends.values("date", "amount"))
+
+
+@router.post("/data/{symbol}/terms", response=list[PeriodOut], operation_id="change_terms")
+def change_terms(request: HttpRequest, symbol: str, body: TermsIn):
+    """New terms from a day on."""
+    values = body.dict(exclude={"start"}, exclude_none=True)
+    return contract_terms.periods(contract_terms.change(request.user, symbol, body.start, values))
+
+
+@router.delete("/data/{symbol}/terms/{start}", response=list[PeriodOut], operation_id="change_terms_back")
+def change_terms_back(request: HttpRequest, symbol: str, start: dt.date):
+    return contract_terms.periods(contract_terms.change_back(request.user, symbol, start))
 
 
 @router.get("/data-others", response=OthersOut, operation_id="others")

@@ -213,7 +213,13 @@ class Work:
         bar = Bar.objects.filter(underlying=row, date=date, given=True).first()
         calendar = calendar_of(row.calendar)
         built = made_of.build(
-            rows, date, terms(row), calendar, self.mapping.day_time, paid, None if bar is None else bar.close / 100
+            rows,
+            date,
+            terms(row).on(date),
+            calendar,
+            self.mapping.day_time,
+            paid,
+            None if bar is None else bar.close / 100,
         )
         ours = [(line, why) for line, why in built.rejects if line < merge.BEHIND]
         return made_of.Built(built.chain, ours, built.findings)

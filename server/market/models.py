@@ -80,6 +80,21 @@ class Dividend(models.Model):
         ordering = ["date"]
 
 
+class TermsChange(models.Model):
+    """Terms that hold from ``start`` on; the underlying itself carries the latest ones."""
+
+    underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="periods")
+    start = models.DateField()
+    multiplier = models.PositiveIntegerField()
+    american = models.BooleanField()
+    settles = models.CharField(max_length=5)
+    rate = models.FloatField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["underlying", "start"], name="one_change_of_terms_a_day")]
+        ordering = ["start"]
+
+
 class Split(models.Model):
     """Units of the underlying became more or fewer at the open of ``date``."""
 

@@ -17,7 +17,7 @@ from market.models import LiveChain
 from market.payoffs import Holding, figures, glyph, payoff_leg, smile_of
 from market.timelines import instant_of, timeline
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import ContractKey, Underlying
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.payoff import (
     PayoffLeg,
@@ -44,6 +44,11 @@ class Instant:
     history: Timeline
     index: int
     live: bool
+
+    @property
+    def terms(self) -> Underlying:
+        """Terms as they held at the instant."""
+        return self.history.view(self.index).underlying
 
     @property
     def spot(self) -> float:
@@ -79,8 +84,8 @@ def head(symbol: str, here: Instant) -> dict[str, Any]:
             if 0 <= target < len(history.times):
                 steps[name] = history.calendar.local(int(history.times[target])).strftime("%Y-%m-%dT%H:%M")
     return {
-        "symbol": symbol, "name": history.underlying.name, "currency": history.underlying.currency,
-        "multiplier": history.underlying.multiplier, "american": history.underlying.american,
+        "symbol": symbol, "name": here.terms.name, "currency": here.terms.currency,
+        "multiplier": here.terms.multiplier, "american": here.terms.american,
         "at": here.at, "local": local.strftime("%Y-%m-%dT%H:%M"), "shown": local.strftime("%a %-d %b %Y %H:%M"),
         "zone": local.tzname(), "zone_name": history.calendar.tz.key, "spot": here.spot, "is_live": here.live, "has_live": LiveChain.objects.filter(underlying__symbol=symbol).exists(),
         "neighbours": steps,
@@ -137,7 +142,7 @@ def _points(vol: Any) -> float:
 def chain(symbol: str, at: str | None, expiration: str | None, each_side: int) -> dict[str, Any]:
     """One expiration's chain with what its curve says: values, also where no quote is, and chances."""
     here = instant(symbol, at)
-    history, terms = here.history, here.history.underlying
+    history, terms = here.history, here.terms
     table = chain_table(history, here.index, {}, expiration, each_side)
     if not table["rows"]:
         return table
@@ -182,7 +187,7 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
     """P/L of a structure by price, date and volatility, its Greeks along the price, what may come of it."""
     here = instant(symbol, at)
     history, index = here.history, here.index
-    scale, base, spot = history.underlying.multiplier, here.at, here.spot
+    scale, base, spot = here.terms.multiplier, here.at, here.spot
     if not legs:
         raise Refused("Without a leg there is nothing to value. Add one from the chain.")
     priced = [_priced(here, leg) for leg in legs]
@@ -196,7 +201,7 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
     )
     facts = summary(made, spot, base, smile_of(history, index, nearest))
     price = spot if pull.price is None else pull.price
-    grid = spot_grid(made, spot, 61 if history.underlying.american else 161)
+    grid = spot_grid(made, spot, 61 if here.terms.american else 161)
     pulled = profit(moved, grid, spot, base, when)
     greeks_now = greek_curves(made, np.array([spot]), spot, base, base)
     greeks_then = greek_curves(moved, np.array([price]), spot, base, when)
@@ -240,7 +245,7 @@ def _priced(here: Instant, held: Held) -> tuple[Held, PayoffLeg]:
     if opened is None:
         if not quote.valid:
             raise Refused(f"{key.label} has no quote at this instant; give the price it is opened at.")
-        opened = 0.5 * (quote.bid + quote.ask) * float(history.underlying.quantum)
+        opened = 0.5 * (quote.bid + quote.ask) * float(here.terms.quantum)
     leg = payoff_leg(history, here.index, Holding(key, 1, opened))
     return held, PayoffLeg(
         held.contracts,
@@ -288,7 +293,7 @@ def _capital(here: Instant, priced: Sequence[tuple[Held, PayoffLeg]], spot: floa
     whole = all(float(leg.contracts).is_integer() for _, leg in priced)
     if not whole or units < 0:
         return {"capital": None, "capital_for": "whole contracts and no short underlying are needed to say"}
-    view, quantum = here.history.view(here.index), float(here.history.underlying.quantum)
+    view, quantum = here.history.view(here.index), float(here.terms.quantum)
     legs = []
     for held, leg in priced:
         if held.contract is None:
@@ -296,7 +301,7 @@ def _capital(here: Instant, priced: Sequence[tuple[Held, PayoffLeg]], spot: floa
         quote = view.quote(ContractKey.parse(held.contract))
         mark = 0.5 * (quote.bid + quote.ask) * quantum if quote.valid else leg.opened
         legs.append(Leg(int(leg.contracts), leg.sign, float(leg.strike), leg.settlement, mark))
-    share = share_of(here.history.underlying.kind)
+    share = share_of(here.terms.kind)
     parts = requirement(legs, spot, share, int(units)).parts
     words = max(parts, key=lambda part: part.amount).words if parts else ""
     return {"capital": round(capital(legs, spot, share, int(units)) * scale, 2), "capital_for": words}

@@ -37,7 +37,7 @@ def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
     return PayoffLeg(
         holding.contracts, 1 if holding.contract.right == "call" else -1, holding.contract.strike,
         settlement, (quote.iv or 0) / 10_000 if quote.iv else math.nan,
-        forward if math.isfinite(forward) else spot, holding.opened, timeline.underlying.american, timeline.underlying.rate,
+        forward if math.isfinite(forward) else spot, holding.opened, view.underlying.american, view.underlying.rate,
         dividends,
     )  # fmt: skip
 
@@ -50,7 +50,7 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
         return dict.fromkeys((*GREEKS, "iv"), None)
     years = years_between(int(timeline.times[index]), timeline.cubes[holding.contract.expiration].settlement_at)
     sign = 1 if holding.contract.right == "call" else -1
-    if timeline.underlying.american and years > 0 and view.spot > 0:
+    if view.underlying.american and years > 0 and view.spot > 0:
         seconds, paid = view.dividends(timeline.cubes[holding.contract.expiration].settlement_at)
         found = american.greeks(
             view.spot / 100,
@@ -58,7 +58,7 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
             float(holding.contract.strike),
             years,
             quote.iv / 10_000,
-            timeline.underlying.rate,
+            view.underlying.rate,
             seconds / YEAR_SECONDS,
             paid,
             sign,
@@ -66,7 +66,7 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
         return {**dict(zip(GREEKS, found.tolist(), strict=True)), "iv": quote.iv / 100}
     values = greeks_many(
         np.array([forward]), np.array([float(holding.contract.strike)]), np.array([years]),
-        np.array([quote.iv / 10_000]), timeline.underlying.rate,
+        np.array([quote.iv / 10_000]), view.underlying.rate,
         np.array([sign], np.int64),
     )[:, 0]  # fmt: skip
     return {**dict(zip(GREEKS, values.tolist(), strict=True)), "iv": quote.iv / 100}
@@ -77,7 +77,7 @@ def payoff(
 ) -> dict[str, Any]:
     """Curves now (or at epoch second ``at``) and at the nearest expiration in money, with the
     figures that belong to them. ``realised`` (money) is added to every value."""
-    scale = timeline.underlying.multiplier
+    scale = timeline.view(index).underlying.multiplier
     base = int(timeline.times[index])
     legs = [payoff_leg(timeline, index, holding) for holding in holdings]
     spot = float(timeline.spot[index]) / 100

@@ -43,6 +43,9 @@ def terms(row: Underlying) -> instruments.Underlying:
         american=row.american,
         kind=row.kind,
         settles=row.settles,
+        periods=tuple(
+            instruments.TermsPeriod(p.start, p.multiplier, p.american, p.settles, p.rate) for p in row.periods.all()
+        ),
         dividends=tuple((date, float(amount)) for date, amount in paid),
     )
 
@@ -110,6 +113,8 @@ def data_digest(row: Underlying) -> str:
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
     for date, digest in current.values_list("date", "digest"):
         whole.update(f"{date}{digest}".encode())
+    for period in row.periods.values_list("start", "multiplier", "american", "settles", "rate"):
+        whole.update(f"{period}".encode())
     if row.american:
         for paid in row.dividends.values_list("date", "amount"):
             whole.update(f"{paid}".encode())

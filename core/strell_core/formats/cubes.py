@@ -38,7 +38,7 @@ def build(
     work = folder.with_name(f"{folder.name}.{os.getpid()}.part")
     shutil.rmtree(work, ignore_errors=True)
     work.mkdir(parents=True)
-    index = _plan(chains(), calendar, underlying.settles)
+    index = _plan(chains(), calendar, underlying)
     flat = {
         name: np.memmap(work / name, dtype, "w+", shape=(max(1, index["cells"]),)) for name, dtype in _FIELDS.items()
     }
@@ -59,7 +59,7 @@ def in_memory(
 ) -> Timeline:  # fmt: skip
     """A timeline of a few sessions without files: what is being traded. ``past`` is what daily
     measures know of the sessions before them."""
-    index = _plan(chains, calendar, underlying.settles)
+    index = _plan(chains, calendar, underlying)
     flat: dict[str, Any] = {name: np.empty(max(1, index["cells"]), dtype) for name, dtype in _FIELDS.items()}
     axis = _fill(index, chains, flat, underlying, calendar)
     return _timeline({**index, "digest": digest}, axis, flat, underlying, calendar, past, unfinished)
@@ -95,7 +95,7 @@ def _fill(
     }  # fmt: skip
 
 
-def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar, settles: str) -> dict[str, Any]:
+def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar, underlying: Underlying) -> dict[str, Any]:
     first, dates = [0], []
     found: dict[dt.date, dict[str, Any]] = {}
     for number, chain in enumerate(chains):
@@ -115,7 +115,7 @@ def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar, settles: st
         strikes = sorted(entry["strikes"])
         table.append(
             {
-                "expiration": expiration.isoformat(), "settles": calendar.settlement(expiration, settles),
+                "expiration": expiration.isoformat(), "settles": calendar.settlement(expiration, underlying.on(expiration).settles),
                 "start": entry["start"], "columns": columns, "session": entry["session"], "sessions": sessions,
                 "strikes": strikes, "cell": cells, "forward": forward_cells, "interest": interest_cells,
             }
@@ -135,6 +135,7 @@ def _place(
 ) -> None:  # fmt: skip
     table = {entry["expiration"]: entry for entry in index["expirations"]}
     dividends = [Dividend(date, amount) for date, amount in underlying.dividends]
+    underlying = underlying.on(chain.date)
     m, a = len(chain.times), index["first"][number]
     begin = 0
     for rank, expiration in enumerate(chain.expirations):
@@ -222,7 +223,8 @@ def _timeline(
             np.concatenate([past.atm_iv[:known], daily.atm_iv]), known,
         )  # fmt: skip
     # what settles at the open does so at the first price of its session
-    official = axis["settlement"] if underlying.settles == "close" else axis["spot"][first[:-1]]
+    at_open = np.array([underlying.on(date).settles == "open" for date in dates])
+    official = np.where(at_open, axis["spot"][first[:-1]], axis["settlement"])
     return Timeline(
         underlying, calendar, dates, first, axis["times"], axis["spot"], official, daily, cubes,
         index["digest"], unfinished,

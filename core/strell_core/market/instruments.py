@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from enum import StrEnum
 from typing import NamedTuple
@@ -21,8 +21,19 @@ class Right(StrEnum):
 
 
 @dataclass(frozen=True)
+class TermsPeriod:
+    """Terms that hold from ``start`` on, until the next period's start."""
+
+    start: dt.date
+    multiplier: int
+    american: bool
+    settles: str
+    rate: float
+
+
+@dataclass(frozen=True)
 class Underlying:
-    """An underlying with the terms of its options."""
+    """An underlying with the terms of its options: the latest, and with :meth:`on` those of a day."""
 
     symbol: str
     name: str
@@ -42,6 +53,17 @@ class Underlying:
     """Dates without a dividend any more, and points; of underlyings whose options are American."""
     settles: str = "close"
     """Whether an expiring option settles at the ``open`` or at the ``close`` of its last session."""
+    periods: tuple[TermsPeriod, ...] = ()
+    """Where terms have changed: every period, oldest first."""
+
+    def on(self, date: dt.date) -> Underlying:
+        """With the terms that held on ``date``; before the first period those of the first."""
+        if not self.periods:
+            return self
+        period = next((p for p in reversed(self.periods) if p.start <= date), self.periods[0])
+        return replace(
+            self, multiplier=period.multiplier, american=period.american, settles=period.settles, rate=period.rate
+        )
 
 
 Strike = int | float

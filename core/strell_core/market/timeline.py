@@ -108,7 +108,7 @@ class ChainView:
         self.index = index
         self.instant = int(timeline.times[index])
         self.spot = int(timeline.spot[index])
-        self.underlying = timeline.underlying
+        self.underlying = timeline.underlying.on(timeline.dates[int(timeline.session_of[index])])
 
     def dividends(self, settlement: int) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
         """Seconds until each dividend before ``settlement``, and points, ``(n,)``."""

@@ -120,6 +120,16 @@ export const useRemove = (symbol: string) =>
     ask(api.POST("/api/data/{symbol}/remove", { params: { path: { symbol } }, body })),
   );
 
+export const useChangeTerms = (symbol: string) =>
+  useDataWrite((body: Schemas["TermsIn"]) =>
+    ask(api.POST("/api/data/{symbol}/terms", { params: { path: { symbol } }, body })),
+  );
+
+export const useChangeTermsBack = (symbol: string) =>
+  useDataWrite((start: string) =>
+    ask(api.DELETE("/api/data/{symbol}/terms/{start}", { params: { path: { symbol, start } } })),
+  );
+
 export const useRemoveFact = (symbol: string, kind: string) =>
   useDataWrite((body: { date: string; what: string }) =>
     ask(api.POST("/api/data/{symbol}/facts/{kind}/remove", { params: { path: { symbol, kind } }, body })),

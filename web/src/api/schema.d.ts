@@ -338,6 +338,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data/{symbol}/terms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Terms
+         * @description New terms from a day on.
+         */
+        post: operations["change_terms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/{symbol}/terms/{start}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Change Terms Back */
+        delete: operations["change_terms_back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/data-others": {
         parameters: {
             query?: never;
@@ -2147,6 +2184,24 @@ export interface components {
             /** Known At */
             known_at: string | null;
             beside: components["schemas"]["BesideOut"];
+            /** Periods */
+            periods: components["schemas"]["PeriodOut"][];
+        };
+        /**
+         * PeriodOut
+         * @description Terms that hold from a day on; ``None``: from the beginning.
+         */
+        PeriodOut: {
+            /** Start */
+            start: string | null;
+            /** Multiplier */
+            multiplier: number;
+            /** American */
+            american: boolean;
+            /** Settles */
+            settles: string;
+            /** Rate */
+            rate: number;
         };
         /** FileKindOut */
         FileKindOut: {
@@ -2247,6 +2302,8 @@ export interface components {
             /** Known At */
             known_at: string | null;
             beside: components["schemas"]["BesideOut"];
+            /** Periods */
+            periods: components["schemas"]["PeriodOut"][];
             /** Days */
             days: components["schemas"]["CoverageDay"][];
             /** Gaps */
@@ -2317,6 +2374,22 @@ export interface components {
             date: string;
             /** Amount */
             amount: number;
+        };
+        /** TermsIn */
+        TermsIn: {
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /** Multiplier */
+            multiplier?: number | null;
+            /** American */
+            american?: boolean | null;
+            /** Settles */
+            settles?: string | null;
+            /** Rate */
+            rate?: number | null;
         };
         /** OtherOut */
         OtherOut: {
@@ -4799,6 +4872,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DividendRow"][];
+                };
+            };
+        };
+    };
+    change_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeriodOut"][];
+                };
+            };
+        };
+    };
+    change_terms_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+                start: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeriodOut"][];
                 };
             };
         };

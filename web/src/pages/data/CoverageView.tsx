@@ -6,6 +6,7 @@ import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 import { Beside } from "./Beside";
 import { Counts } from "./Counts";
+import { Periods } from "./Periods";
 
 /** What there is of one underlying: terms, days, gaps, quality; a range out of it. */
 export function CoverageView({ symbol }: { symbol: string }) {
@@ -23,6 +24,7 @@ export function CoverageView({ symbol }: { symbol: string }) {
           {symbol} <span className="font-normal text-soft">{seen.name === symbol ? "" : seen.name}</span>
         </h2>
         <p className="mt-0.5 font-serif text-[15px] leading-[22px]">{terms(seen)}</p>
+        <Periods seen={seen} />
       </header>
       {seen.removals.map((removal) => (
         <p key={removal.id} role="status" className="rounded-card border bg-mark px-3 py-1.5">
