@@ -36,6 +36,7 @@ from market.models import (
     Underlying,
     Venue,
 )
+from market.timelines import calendar_of
 from strell_core.formats.intake.dated import Record
 
 BAR = np.dtype([("at", "<i8"), ("open", "<i4"), ("high", "<i4"), ("low", "<i4"), ("close", "<i4"), ("volume", "<i8")])
@@ -230,6 +231,7 @@ def put_back(intake: Intake) -> int:
 # -- told and written out
 def facts_of(row: Underlying, kind: str) -> list[dict[str, Any]]:
     """Everything of one kind that is known of an underlying, oldest first."""
+    local = calendar_of(row.calendar).local
     if kind == "bars":
         return [
             {"date": b.date, "open": b.open / 100, "high": b.high / 100, "low": b.low / 100, "close": b.close / 100,
@@ -240,7 +242,7 @@ def facts_of(row: Underlying, kind: str) -> list[dict[str, Any]]:
         out: list[dict[str, Any]] = []
         for session in row.intraday_bars.all():
             out += [
-                {"at": dt.datetime.fromtimestamp(int(b["at"]), dt.UTC).isoformat(), "open": b["open"] / 100, "high": b["high"] / 100,
+                {"at": local(int(b["at"])).isoformat(), "open": b["open"] / 100, "high": b["high"] / 100,
                  "low": b["low"] / 100, "close": b["close"] / 100, "volume": None if b["volume"] < 0 else int(b["volume"])}
                 for b in unpack(session.payload)
             ]  # fmt: skip
@@ -251,7 +253,7 @@ def facts_of(row: Underlying, kind: str) -> list[dict[str, Any]]:
         return [{"date": s.date, "ratio": s.ratio} for s in row.splits.all()]
     if kind == "events":
         return [
-            {"date": e.date, "at": None if e.at is None else dt.datetime.fromtimestamp(e.at, dt.UTC).isoformat(), "event": e.event}
+            {"date": e.date, "at": None if e.at is None else local(e.at).isoformat(), "event": e.event}
             for e in row.events.all()
         ]  # fmt: skip
     raise NotThere(f"There are no {kind}; ask for bars, intraday, dividends, splits or events.")

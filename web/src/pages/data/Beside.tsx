@@ -13,6 +13,14 @@ const KINDS: [keyof Coverage["beside"], string][] = [
 ];
 const MOST = 400;
 
+/** A cell: dates in words, instants as day and time of the exchange. */
+function shown(name: string, value: unknown): string {
+  if (value === null || value === undefined) return "";
+  if (name === "date") return date(String(value));
+  if (name === "at") return `${date(String(value))} ${String(value).slice(11, 16)}`;
+  return String(value);
+}
+
 /** What is known of an underlying beside its chains: bars, dividends, splits, events. */
 export function Beside({ seen }: { seen: Coverage }) {
   const [kind, setKind] = useState<keyof Coverage["beside"] | null>(null);
@@ -67,7 +75,7 @@ export function Beside({ seen }: { seen: Coverage }) {
                 <tr key={`${row.date ?? row.at}${row.event ?? ""}`}>
                   {columns.map((name) => (
                     <td key={name} className={name === "date" || name === "event" ? "" : "number"}>
-                      {name === "date" ? date(String(row.date)) : row[name] === null ? "" : String(row[name])}
+                      {shown(name, row[name])}
                     </td>
                   ))}
                   {single && (
