@@ -42,6 +42,7 @@ class SnapshotOut(Schema):
 
 @router.get("/market/underlyings", response=list[UnderlyingOut], operation_id="underlyings")
 def underlyings(request: HttpRequest):
+    """Underlyings with chains, those with most sessions first."""
     out = []
     for row in Underlying.objects.exclude(data_digest="").order_by("symbol"):
         current = SessionChainRow.objects.filter(underlying=row, current=True)
@@ -53,7 +54,7 @@ def underlyings(request: HttpRequest):
                 "single": current.filter(snapshots=1).count(), "crossed": facts["crossed"] or 0,
             }
         )  # fmt: skip
-    return out
+    return sorted(out, key=lambda row: -row["sessions"])
 
 
 @router.get("/market/{symbol}/sessions", response=list[SessionOut], operation_id="sessions")

@@ -13,7 +13,7 @@ import numpy as np
 from config.errors import Refused
 from market.chain_table import chain_table
 from market.live import live
-from market.models import LiveChain
+from market.models import Dividend, LiveChain, MarketEvent
 from market.payoffs import Holding, figures, glyph, payoff_leg, smile_of
 from market.timelines import instant_of, timeline
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
@@ -35,6 +35,7 @@ from strell_core.pricing.smile import Smile, constant_maturity, reach, smile_at,
 NOW = "now"
 TERMS = (7, 14, 30, 60, 90, 180, 365)
 """Days of the constant maturities that are shown, where expirations lie around them."""
+AHEAD = dt.timedelta(days=60)
 CURVE_POINTS = 61
 SURFACE_DATES, SURFACE_PRICES = 6, 15
 
@@ -88,8 +89,18 @@ def head(symbol: str, here: Instant) -> dict[str, Any]:
         "multiplier": here.terms.multiplier, "american": here.terms.american,
         "at": here.at, "local": local.strftime("%Y-%m-%dT%H:%M"), "shown": local.strftime("%a %-d %b %Y %H:%M"),
         "zone": local.tzname(), "zone_name": history.calendar.tz.key, "spot": here.spot, "is_live": here.live, "has_live": LiveChain.objects.filter(underlying__symbol=symbol).exists(),
-        "neighbours": steps,
+        "neighbours": steps, "ahead": _ahead(symbol, local.date()),
     }  # fmt: skip
+
+
+def _ahead(symbol: str, today: dt.date) -> list[dict[str, Any]]:
+    """What is known to come: reports and other events, dividends."""
+    until = today + AHEAD
+    events = MarketEvent.objects.filter(underlying__symbol=symbol, date__gte=today, date__lte=until)
+    found = [{"date": e.date, "what": e.event} for e in events]
+    paid = Dividend.objects.filter(underlying__symbol=symbol, date__gt=today, date__lte=until)
+    found += [{"date": d.date, "what": f"dividend {float(d.amount):g}"} for d in paid]
+    return sorted(found, key=lambda one: one["date"])
 
 
 def surface(symbol: str, at: str | None) -> dict[str, Any]:

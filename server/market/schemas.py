@@ -33,16 +33,9 @@ class GreeksOut(Schema):
     charm: float | None = None
 
 
-class PayoffOut(Schema):
-    """Curves in money over ``grid`` (points of the underlying), and what belongs to them."""
+class PayoffFigures(Schema):
+    """What belongs to a payoff, in money, at the nearest expiration."""
 
-    spot: float
-    grid: list[float]
-    base: int
-    at: int
-    nearest: int
-    now: list[float]
-    expiration: list[float]
     break_evens: list[float]
     max_profit: float | None
     max_loss: float | None
@@ -52,6 +45,18 @@ class PayoffOut(Schema):
     """Which distribution the chance rests on."""
     expected: float | None
     """P/L to be expected at the nearest expiration under the distribution the quotes imply."""
+
+
+class PayoffOut(PayoffFigures):
+    """Curves in money over ``grid`` (points of the underlying), and what belongs to them."""
+
+    spot: float
+    grid: list[float]
+    base: int
+    at: int
+    nearest: int
+    now: list[float]
+    expiration: list[float]
 
 
 class ExpirationOut(Schema):
@@ -100,6 +105,13 @@ class StepsOut(Schema):
     session: str | None
 
 
+class AheadOut(Schema):
+    """Something known beforehand."""
+
+    date: dt.date
+    what: str
+
+
 class InstantOut(Schema):
     """A market at an instant."""
 
@@ -117,6 +129,8 @@ class InstantOut(Schema):
     is_live: bool
     has_live: bool
     neighbours: StepsOut
+    ahead: list[AheadOut]
+    """Events and dividends of the weeks after it, the nearest first."""
 
 
 class VolatilityCurveOut(Schema):
@@ -192,7 +206,7 @@ class ProfitSurfaceOut(Schema):
     profit: list[list[float]]
 
 
-class WhatIfOut(InstantOut):
+class WhatIfOut(InstantOut, PayoffFigures):
     legs: list[WhatIfLegOut]
     when: int
     nearest: int
@@ -211,11 +225,4 @@ class WhatIfOut(InstantOut):
     surface: ProfitSurfaceOut
     capital: float | None
     capital_for: str
-    break_evens: list[float]
-    max_profit: float | None
-    max_loss: float | None
-    found: str
-    chance_of_profit: float | None
-    chance_from: Literal["smile", "lognormal"]
-    expected: float | None
     glyph: GlyphOut

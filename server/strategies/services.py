@@ -78,7 +78,7 @@ def create(user: User, document: dict[str, Any]) -> Strategy:
 def _underlying(document: dict[str, Any]) -> Underlying:
     found = Underlying.objects.filter(symbol=document["underlying"]).first()
     if found is None:
-        known = ", ".join(Underlying.objects.values_list("symbol", flat=True)) or "none yet"
+        known = ", ".join(Underlying.objects.exclude(data_digest="").values_list("symbol", flat=True)) or "none yet"
         message = f"There is no underlying '{document['underlying']}'; there is {known}"
         raise Refused(message, [{"path": "underlying", "message": message}])
     return found

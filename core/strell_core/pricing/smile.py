@@ -34,7 +34,7 @@ _LEAST_WIDTH = 5e-4
 """Half spreads in volatility are counted as no smaller than this."""
 _GRID = 61
 _REACH = 1.0
-"""The grid goes beyond the outermost quotes by this many standard deviations."""
+"""Standard deviations beyond the outermost quotes within which the curves are promised to be free of arbitrage."""
 _PENALTY = 300.0
 _ROOM = 1e-3
 """Kept to either limit of arbitrage while fitting, so that the result lies on the safe side."""

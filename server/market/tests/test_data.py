@@ -24,7 +24,7 @@ class LoadedDataTest(DemoTestCase):
         self.assertEqual((last.snapshots, last.contracts), (len(chain.times), len(chain.contracts)))
         self.assertEqual(last.digest, digest(bytes(last.payload)))
         self.assertEqual(last.date, chain.date)
-        bar = Bar.objects.get(date=last.date)
+        bar = Bar.objects.get(underlying__symbol="MK30", date=last.date)
         self.assertEqual(bar.close, chain.settlement)
         self.assertTrue(bar.low <= bar.open <= bar.high and bar.low <= bar.close <= bar.high)
 

@@ -316,7 +316,7 @@ class CoverageTest(IntakeTestCase):
         self.assertGreater(seen["quotes"], 1_000)
         self.assertGreater(seen["bytes_a_quote"], 0)
         self.assertEqual(self.send("get", "/data/NONE/coverage")[0], 404)
-        self.assertEqual([row["symbol"] for row in self.send("get", "/data")[1]], ["MK30", "OSTL"])
+        self.assertEqual([row["symbol"] for row in self.send("get", "/data")[1]], ["MK30", "MK30V", "OSTL"])
 
     def test_a_range_is_written_out_and_comes_back_the_same(self) -> None:
         self.load(self.csv(self.frame(3)))

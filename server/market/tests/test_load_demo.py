@@ -9,7 +9,7 @@ from django.core.management import call_command
 
 from config.tests.demo import DemoTestCase
 from desk.models import Account, Deployment
-from market.models import SessionChainRow
+from market.models import SessionChainRow, Underlying
 from replay.models import ReplaySession
 from runs.models import Run
 from runs.warm import warm_up
@@ -19,7 +19,7 @@ from strategies.models import Strategy
 class LoadDemoTest(DemoTestCase):
     def load(self) -> str:
         out = io.StringIO()
-        call_command("load_demo", stdout=out)
+        call_command("load_demo", closings=3, stdout=out)
         return out.getvalue()
 
     def test_it_shows_work_in_progress_and_does_it_once(self) -> None:
@@ -41,10 +41,14 @@ class LoadDemoTest(DemoTestCase):
         states = set(paper.orders.filter(by="person").values_list("state", flat=True))
         self.assertEqual(states, {"filled", "working"})
         self.assertEqual(paper.holdings.get().protection["stop"], {"value": "600", "unit": "money"})
+        stocks = SessionChainRow.objects.filter(underlying__american=True)
+        self.assertEqual(stocks.count(), 9, "three closing chains of two stocks and a fund")
+        self.assertTrue(Underlying.objects.get(symbol="PLLM").events.exists())
+        self.assertTrue(Underlying.objects.get(symbol="MDVF").dividends.exists())
         self.load()
         self.assertEqual(Account.objects.of(demo).count(), 2)
         self.assertEqual((Strategy.objects.of(demo).count(), runs.count()), (3, 3))
-        self.assertEqual(SessionChainRow.objects.count(), before, "data that is there is not made again")
+        self.assertEqual(SessionChainRow.objects.count(), before + 9, "data that is there is not made again")
 
     def test_warming_up_changes_nothing(self) -> None:
         warm_up(self.history())

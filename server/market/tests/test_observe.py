@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 from typing import Any
 
 from config.tests.demo import DemoTestCase
+from market.models import MarketEvent, Underlying
 
 
 class ObserveTest(DemoTestCase):
@@ -86,6 +88,13 @@ class ObserveTest(DemoTestCase):
         self.assertEqual(len(surface["profit"]), len(surface["dates"]))
         self.assertEqual({len(row) for row in surface["profit"]}, {len(surface["prices"])})
         self.assertEqual(surface["dates"][-1], base["last"])
+
+    def test_what_is_known_to_come(self) -> None:
+        row, today = Underlying.objects.get(symbol="MK30"), dt.date.fromisoformat(self.surface()["local"][:10])
+        for days in (-3, 5, 100):
+            MarketEvent.objects.create(underlying=row, date=today + dt.timedelta(days=days), event=f"Report {days}")
+        row.dividends.create(date=today + dt.timedelta(days=2), amount="1.25")
+        self.assertEqual([one["what"] for one in self.surface()["ahead"]], ["dividend 1.25", "Report 5"])
 
     def test_with_the_underlying(self) -> None:
         call = {"contract": self.contract(4, "call", 50), "contracts": -1}

@@ -114,7 +114,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Underlyings */
+        /**
+         * Underlyings
+         * @description Underlyings with chains, those with most sessions first.
+         */
         get: operations["underlyings"];
         put?: never;
         post?: never;
@@ -1796,6 +1799,19 @@ export interface components {
             /** Local */
             local: string;
         };
+        /**
+         * AheadOut
+         * @description Something known beforehand.
+         */
+        AheadOut: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** What */
+            what: string;
+        };
         /** FittedOut */
         FittedOut: {
             /** Date */
@@ -1847,6 +1863,8 @@ export interface components {
             /** Has Live */
             has_live: boolean;
             neighbours: components["schemas"]["StepsOut"];
+            /** Ahead */
+            ahead: components["schemas"]["AheadOut"][];
             /** Expirations */
             expirations: components["schemas"]["FittedOut"][];
             /** Terms */
@@ -2015,6 +2033,23 @@ export interface components {
         };
         /** WhatIfOut */
         WhatIfOut: {
+            /** Break Evens */
+            break_evens: number[];
+            /** Max Profit */
+            max_profit: number | null;
+            /** Max Loss */
+            max_loss: number | null;
+            /** Found */
+            found: string;
+            /** Chance Of Profit */
+            chance_of_profit: number | null;
+            /**
+             * Chance From
+             * @enum {string}
+             */
+            chance_from: "smile" | "lognormal";
+            /** Expected */
+            expected: number | null;
             /** Symbol */
             symbol: string;
             /** Name */
@@ -2042,6 +2077,8 @@ export interface components {
             /** Has Live */
             has_live: boolean;
             neighbours: components["schemas"]["StepsOut"];
+            /** Ahead */
+            ahead: components["schemas"]["AheadOut"][];
             /** Legs */
             legs: components["schemas"]["WhatIfLegOut"][];
             /** When */
@@ -2074,23 +2111,6 @@ export interface components {
             capital: number | null;
             /** Capital For */
             capital_for: string;
-            /** Break Evens */
-            break_evens: number[];
-            /** Max Profit */
-            max_profit: number | null;
-            /** Max Loss */
-            max_loss: number | null;
-            /** Found */
-            found: string;
-            /** Chance Of Profit */
-            chance_of_profit: number | null;
-            /**
-             * Chance From
-             * @enum {string}
-             */
-            chance_from: "smile" | "lognormal";
-            /** Expected */
-            expected: number | null;
             glyph: components["schemas"]["GlyphOut"];
         };
         /** WhatIfIn */
@@ -2909,20 +2929,6 @@ export interface components {
          * @description Curves in money over ``grid`` (points of the underlying), and what belongs to them.
          */
         PayoffOut: {
-            /** Spot */
-            spot: number;
-            /** Grid */
-            grid: number[];
-            /** Base */
-            base: number;
-            /** At */
-            at: number;
-            /** Nearest */
-            nearest: number;
-            /** Now */
-            now: number[];
-            /** Expiration */
-            expiration: number[];
             /** Break Evens */
             break_evens: number[];
             /** Max Profit */
@@ -2940,6 +2946,20 @@ export interface components {
             chance_from: "smile" | "lognormal";
             /** Expected */
             expected: number | null;
+            /** Spot */
+            spot: number;
+            /** Grid */
+            grid: number[];
+            /** Base */
+            base: number;
+            /** At */
+            at: number;
+            /** Nearest */
+            nearest: number;
+            /** Now */
+            now: number[];
+            /** Expiration */
+            expiration: number[];
         };
         /** PickedLegOut */
         PickedLegOut: {

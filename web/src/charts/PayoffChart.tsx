@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { number, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, type Ink, tooltip } from "./look";
+import { type Ink, moneyAxis, priceAxis, tooltip } from "./look";
 
 interface Props {
   payoff: Schemas["PayoffOut"];
@@ -16,7 +16,6 @@ interface Props {
 export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Props) {
   const option = useCallback(
     (c: Ink) => {
-      const style = axis(c);
       const points = (values: number[]) => payoff.grid.map((x, i) => [x, values[i]!]);
       const low = Math.min(...payoff.now, ...payoff.expiration);
       const high = Math.max(...payoff.now, ...payoff.expiration);
@@ -31,34 +30,8 @@ export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Pr
             return `<b>${number(payoff.grid[i], 1)}</b><br>${when} ${signed(payoff.now[i])} ${currency}<br>at expiration ${signed(payoff.expiration[i])} ${currency}`;
           },
         },
-        xAxis: {
-          type: "value",
-          min: payoff.grid[0],
-          max: payoff.grid.at(-1),
-          ...style,
-          splitLine: { show: false },
-          axisLabel: {
-            ...style.axisLabel,
-            formatter: (v: number) => number(v),
-            showMinLabel: false,
-            showMaxLabel: false,
-          },
-          axisLine: { onZero: false, lineStyle: { color: c.hairline } },
-        },
-        yAxis: {
-          type: "value",
-          ...style,
-          splitNumber: 4,
-          min: low - (high - low) * 0.06,
-          max: high + (high - low) * 0.12,
-          axisLine: { show: false },
-          axisLabel: {
-            ...style.axisLabel,
-            formatter: (v: number) => number(v),
-            showMinLabel: false,
-            showMaxLabel: false,
-          },
-        },
+        xAxis: priceAxis(c, payoff.grid[0], payoff.grid.at(-1)),
+        yAxis: moneyAxis(c, low, high),
         series: [
           {
             type: "line",

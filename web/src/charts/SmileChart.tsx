@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { day, number } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, endLabel, type Ink, tooltip } from "./look";
+import { endLabel, type Ink, priceAxis, tooltip, volatilityAxis } from "./look";
 
 type Fitted = Schemas["FittedOut"];
 
@@ -18,7 +18,6 @@ interface Props {
 export function SmileChart({ chosen, beside, spot, height }: Props) {
   const option = useCallback(
     (c: Ink) => {
-      const style = axis(c);
       const line = chosen.curve!.line;
       const [from, to] = [line[0]![0]!, line.at(-1)![0]!];
       return {
@@ -29,27 +28,8 @@ export function SmileChart({ chosen, beside, spot, height }: Props) {
           formatter: (found: { value: number[]; seriesName: string }) =>
             `<b>${number(found.value[0], 1)}</b><br>${found.seriesName} ${number(found.value[1], 2)} %`,
         },
-        xAxis: {
-          type: "value",
-          min: from,
-          max: to,
-          ...style,
-          splitLine: { show: false },
-          axisLabel: {
-            ...style.axisLabel,
-            formatter: (v: number) => number(v),
-            showMinLabel: false,
-            showMaxLabel: false,
-          },
-        },
-        yAxis: {
-          type: "value",
-          scale: true,
-          splitNumber: 3,
-          ...style,
-          axisLine: { show: false },
-          axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v)} %` },
-        },
+        xAxis: priceAxis(c, from, to),
+        yAxis: volatilityAxis(c),
         series: [
           ...beside.map((other) => ({
             name: day(other.date),

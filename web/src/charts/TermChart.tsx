@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { day, number } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, endLabel, type Ink, tooltip } from "./look";
+import { axis, endLabel, type Ink, tooltip, volatilityAxis } from "./look";
 
 /** Volatility by days to expiration: at the money and where puts and calls have a delta of 25. */
 export function TermChart({ fitted, height }: { fitted: Schemas["FittedOut"][]; height: number }) {
@@ -42,14 +42,7 @@ export function TermChart({ fitted, height }: { fitted: Schemas["FittedOut"][]; 
           splitLine: { show: false },
           axisLabel: { ...style.axisLabel, formatter: (v: number) => `${v} d` },
         },
-        yAxis: {
-          type: "value",
-          scale: true,
-          splitNumber: 3,
-          ...style,
-          axisLine: { show: false },
-          axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v)} %` },
-        },
+        yAxis: volatilityAxis(c),
         series: [
           line("25-delta put", c.soft, (row) => row.put_25, false),
           line("at the money", c.sea, (row) => row.at_the_money, true),

@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { number, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, type Ink, tooltip } from "./look";
+import { type Ink, moneyAxis, priceAxis, tooltip } from "./look";
 
 interface Props {
   found: Schemas["WhatIfOut"];
@@ -15,7 +15,6 @@ interface Props {
 export function WhatIfChart({ found, then, height }: Props) {
   const option = useCallback(
     (c: Ink) => {
-      const style = axis(c);
       const curves: { name: string; values: number[]; color: string; width: number; dash?: string }[] =
         found.greek
           ? [{ name: found.greek.name, values: found.greek.values, color: c.sea, width: 1.8 }]
@@ -46,34 +45,8 @@ export function WhatIfChart({ found, then, height }: Props) {
               .join("")}`;
           },
         },
-        xAxis: {
-          type: "value",
-          min: found.grid[0],
-          max: found.grid.at(-1),
-          ...style,
-          splitLine: { show: false },
-          axisLine: { onZero: false, lineStyle: { color: c.hairline } },
-          axisLabel: {
-            ...style.axisLabel,
-            formatter: (v: number) => number(v),
-            showMinLabel: false,
-            showMaxLabel: false,
-          },
-        },
-        yAxis: {
-          type: "value",
-          ...style,
-          splitNumber: 4,
-          min: low - (high - low) * 0.06,
-          max: high + (high - low) * 0.12,
-          axisLine: { show: false },
-          axisLabel: {
-            ...style.axisLabel,
-            formatter: (v: number) => number(v, found.greek && high - low < 5 ? 2 : 0),
-            showMinLabel: false,
-            showMaxLabel: false,
-          },
-        },
+        xAxis: priceAxis(c, found.grid[0], found.grid.at(-1)),
+        yAxis: moneyAxis(c, low, high, found.greek && high - low < 5 ? 2 : 0),
         series: curves.map((curve, i) => ({
           name: curve.name,
           type: "line",

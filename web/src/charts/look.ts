@@ -1,3 +1,5 @@
+import { number } from "../ui/format";
+
 /** How every chart looks; colours come from the page's tokens, so both themes share one file. */
 export interface Ink {
   ink: string;
@@ -55,4 +57,55 @@ export function linkedPointer(colours: Ink) {
 
 export function endLabel(text: string, color: string) {
   return { show: true, formatter: text, color, fontSize: 11, fontFamily: FONT, distance: 4 };
+}
+
+/** An axis of underlying prices between two ends; where it meets zero of the other axis does not matter. */
+export function priceAxis(colours: Ink, from: number | undefined, to: number | undefined) {
+  const style = axis(colours);
+  return {
+    type: "value",
+    min: from,
+    max: to,
+    ...style,
+    splitLine: { show: false },
+    axisLine: { onZero: false, lineStyle: { color: colours.hairline } },
+    axisLabel: {
+      ...style.axisLabel,
+      formatter: (price: number) => number(price),
+      showMinLabel: false,
+      showMaxLabel: false,
+    },
+  };
+}
+
+/** An axis of money (or Greeks) with some room above and below what is drawn. */
+export function moneyAxis(colours: Ink, low: number, high: number, digits = 0) {
+  const style = axis(colours);
+  return {
+    type: "value",
+    ...style,
+    splitNumber: 4,
+    min: low - (high - low) * 0.06,
+    max: high + (high - low) * 0.12,
+    axisLine: { show: false },
+    axisLabel: {
+      ...style.axisLabel,
+      formatter: (value: number) => number(value, digits),
+      showMinLabel: false,
+      showMaxLabel: false,
+    },
+  };
+}
+
+/** An axis of volatilities in percent. */
+export function volatilityAxis(colours: Ink) {
+  const style = axis(colours);
+  return {
+    type: "value",
+    scale: true,
+    splitNumber: 3,
+    ...style,
+    axisLine: { show: false },
+    axisLabel: { ...style.axisLabel, formatter: (value: number) => `${number(value)} %` },
+  };
 }

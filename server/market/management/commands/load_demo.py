@@ -43,6 +43,7 @@ class Command(BaseCommand):
         parser.add_argument("--years", type=float, help="a larger scenario: years of history")
         parser.add_argument("--every", choices=["1m", "5m"], default="5m", help="step of the intraday sessions")
         parser.add_argument("--intraday", type=int, help="intraday sessions (default 120; all with --years)")
+        parser.add_argument("--closings", type=int, default=SINGLE_SESSIONS, help="sessions of the stocks and the fund")
         parser.add_argument("--processes", type=int, default=2)
 
     def handle(self, *args: Any, **options: Any) -> None:
@@ -74,7 +75,7 @@ class Command(BaseCommand):
 
     def _others(self, options: dict[str, Any]) -> None:
         """The stocks and the fund, closing chains of half a year."""
-        load_singles(Settings(), SINGLE_SESSIONS, self._progress(), options["processes"])
+        load_singles(Settings(), options["closings"], self._progress(), options["processes"])
         for name in NAMES:
             timeline(name.symbol)
 

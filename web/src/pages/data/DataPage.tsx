@@ -12,7 +12,8 @@ export function DataPage() {
   const { symbol, intake } = useParams();
   const holdings = useHoldings();
   const intakes = useIntakes();
-  const chosen = symbol ?? (intake ? undefined : holdings.data?.find((row) => row.sessions > 0)?.symbol);
+  const most = [...(holdings.data ?? [])].sort((a, b) => b.sessions - a.sessions)[0];
+  const chosen = symbol ?? (intake ? undefined : most?.symbol);
   const file = intakes.data?.find((row) => String(row.id) === intake);
   return (
     <div className="grid h-[calc(100vh-40px)] grid-cols-[300px_minmax(0,1fr)] gap-3 px-[18px] py-3">

@@ -2,7 +2,7 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { useChain, useSurface } from "../../api/market";
 import { useUnderlyings } from "../../api/queries";
-import { number } from "../../ui/format";
+import { day, number } from "../../ui/format";
 import { useKeys } from "../../ui/keyboard";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { Basket } from "./Basket";
@@ -91,12 +91,16 @@ function Market({ symbol }: { symbol: string }) {
         {here && (
           <>
             <b className="text-[20px] font-semibold">{number(here.spot, here.spot < 500 ? 2 : 1)}</b>
-            <span className="truncate text-soft">
+            <span
+              className="truncate text-soft"
+              title={here.ahead.map((one) => `${day(one.date)}: ${one.what}`).join("\n")}
+            >
               {here.name}
               {here.american ? ", American options" : ""}
               {here.terms.map((term) =>
                 term.days === 30 || term.days === 90 ? ` · ${term.days}-day IV ${number(term.vol, 1)} %` : "",
               )}
+              {here.ahead.slice(0, 2).map((one) => ` · ${one.what} ${day(one.date)}`)}
             </span>
             <InstantBar here={here} step={step} onInstant={(next) => turn({ at: next })} />
           </>
