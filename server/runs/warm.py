@@ -9,6 +9,7 @@ from decimal import Decimal
 from django.db import DatabaseError, connection
 
 from config.errors import NotThere
+from market import observe
 from market.models import Underlying
 from market.timelines import timeline
 from strategies.preview import preview
@@ -37,6 +38,16 @@ def warm_up(history: Timeline) -> None:
     end = int(history.first[min(len(history.dates), 40)])
     run_blocks(plan, history, 0, end, Decimal(50_000))
     preview(document, None)
+    look(history.underlying.symbol)
+
+
+def look(symbol: str) -> None:
+    """What the Market page asks for first: curves, a chain, one leg."""
+    observe.surface(symbol, None)
+    rows = observe.chain(symbol, None, None, 1)["rows"]
+    if rows:
+        leg = observe.Held(rows[0]["put"]["contract"], 1.0, 1.0)
+        observe.what_if(symbol, None, [leg], observe.Pull(None, None, 0.0, {}, "gamma"))
 
 
 def warm_all() -> None:

@@ -124,7 +124,11 @@ function Market({ symbol }: { symbol: string }) {
           )}
           {here && chain.data && <Curves surface={here} expiration={chain.data.expiration} />}
         </div>
-        {here && <Basket symbol={symbol} at={at} here={here} legs={legs} onLegs={setLegs} />}
+        {here ? (
+          <Basket symbol={symbol} at={at} here={here} legs={legs} onLegs={setLegs} />
+        ) : (
+          !surface.error && <Skeleton className="h-[640px]" />
+        )}
       </div>
     </div>
   );
