@@ -5,12 +5,28 @@ from pathlib import Path
 from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse, StreamingHttpResponse
-from ninja import File, Router, Schema
+from ninja import File, Router
 from ninja.files import UploadedFile
 
 from config.errors import NotThere, Refused
-from config.schemas import ProblemOut
 from market import contract_terms, coverage, dated, intake
+from market.data_schemas import (
+    CoverageOut,
+    DividendRow,
+    FactIn,
+    HoldingsOut,
+    IntakeOut,
+    IntakePreview,
+    NamedMapping,
+    OthersOut,
+    PeriodOut,
+    PreviewIn,
+    RangeIn,
+    RemovalOut,
+    StartIn,
+    TermsIn,
+    WordsOut,
+)
 from market.models import ColumnMapping, Dividend, Intake
 from runs.queries import touched
 from strell_core.formats.intake.mapping import DATE_FORMATS, KINDS
@@ -18,243 +34,6 @@ from strell_core.formats.intake.sessions import FINDINGS
 from strell_core.market.calendars import names as calendar_names
 
 router = Router(tags=["data"])
-
-
-class BesideOut(Schema):
-    """How many facts of each kind are known beside the chains."""
-
-    bars: int
-    intraday: int
-    dividends: int
-    splits: int
-    events: int
-
-
-class OtherOut(Schema):
-    name: str
-    count: int
-    first: dt.date | None
-    last: dt.date | None
-
-
-class OthersOut(Schema):
-    rates: list[OtherOut]
-    series: list[OtherOut]
-
-
-class FactIn(Schema):
-    date: dt.date
-    what: str = ""
-
-
-class PeriodOut(Schema):
-    """Terms that hold from a day on; ``None``: from the beginning."""
-
-    start: dt.date | None
-    multiplier: int
-    american: bool
-    settles: str
-    rate: float
-
-
-class TermsIn(Schema):
-    start: dt.date
-    multiplier: int | None = None
-    american: bool | None = None
-    settles: str | None = None
-    rate: float | None = None
-
-
-class HoldingsOut(Schema):
-    symbol: str
-    name: str
-    kind: str
-    currency: str
-    multiplier: int
-    quantum: str
-    calendar: str
-    zone: str
-    rate: float
-    american: bool
-    settles: str
-    traded: bool
-    first: dt.date | None
-    last: dt.date | None
-    sessions: int
-    quotes: int
-    size: int
-    bytes_a_quote: float | None
-    known_at: dt.datetime | None
-    beside: BesideOut
-    periods: list[PeriodOut]
-
-
-class CoverageDay(Schema):
-    date: dt.date
-    snapshots: int
-    contracts: int
-    version: int
-    doubtful: int
-
-
-class GapOut(Schema):
-    start: dt.date
-    end: dt.date
-    sessions: int
-
-
-class CountOut(Schema):
-    what: str
-    count: int
-
-
-class RemovalOut(Schema):
-    id: int
-    symbol: str
-    start: dt.date
-    end: dt.date
-    at: dt.datetime
-    sessions: int
-
-
-class CoverageOut(HoldingsOut):
-    days: list[CoverageDay]
-    gaps: list[GapOut]
-    quality: list[CountOut]
-    removals: list[RemovalOut]
-
-
-class TouchedOut(Schema):
-    strategy: int
-    name: str
-    run: int
-    number: int
-
-
-class SymbolReport(Schema):
-    symbol: str
-    new: int
-    changed: int
-    same: int
-    empty: int
-    quotes: int
-    first: dt.date | None = None
-    last: dt.date | None = None
-    findings: list[CountOut]
-    runs: list[TouchedOut]
-
-
-class IntakeOut(Schema):
-    id: int
-    name: str
-    size: int
-    made_at: dt.datetime
-    status: str
-    doing: str
-    share: float
-    message: str
-    elapsed: float | None
-    expected: float | None
-    rows: int
-    adds: bool
-    kind: str
-    mapping: dict[str, Any]
-    terms: dict[str, Any]
-    rejected: list[CountOut]
-    rejects: int
-    symbols: list[SymbolReport]
-    brought: int
-
-
-class PreviewQuote(Schema):
-    at: str
-    symbol: str
-    expiration: dt.date
-    right: str
-    strike: float
-    bid: float | None
-    ask: float | None
-    spot: float | None
-
-
-class PreviewRecord(Schema):
-    subject: str
-    date: dt.date
-    at: str | None
-    values: dict[str, Any]
-
-
-class PreviewSymbol(Schema):
-    symbol: str
-    known: bool
-    rows: int
-
-
-class RejectOut(Schema):
-    line: int
-    reason: str
-    text: str
-
-
-class IntakePreview(Schema):
-    names: list[str]
-    cells: list[list[str]]
-    mapping: dict[str, Any]
-    guess: dict[str, Any]
-    problems: list[ProblemOut]
-    quotes: list[PreviewQuote]
-    symbols: list[PreviewSymbol]
-    rows: int
-    rejected: list[CountOut]
-    examples: list[RejectOut]
-    parquet: bool
-    records: list[PreviewRecord]
-    is_calendar: bool
-
-
-class PreviewIn(Schema):
-    mapping: dict[str, Any] | None = None
-    terms: dict[str, Any] | None = None
-
-
-class StartIn(Schema):
-    mapping: dict[str, Any]
-    terms: dict[str, Any]
-    adds: bool = False
-
-
-class NamedMapping(Schema):
-    name: str
-    mapping: dict[str, Any]
-
-
-class FileKindOut(Schema):
-    kind: str
-    title: str
-    subject: str
-    roles: dict[str, str]
-    needed: list[str]
-
-
-class WordsOut(Schema):
-    """What mappings and terms may say."""
-
-    files: list[FileKindOut]
-    date_formats: dict[str, str]
-    calendars: list[str]
-    kinds: list[str]
-    reasons: list[str]
-    findings: list[str]
-
-
-class RangeIn(Schema):
-    start: dt.date
-    end: dt.date
-
-
-class DividendRow(Schema):
-    date: dt.date
-    amount: float
 
 
 def facts(row: Intake) -> dict[str, Any]:
@@ -332,6 +111,7 @@ def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
     row = coverage.row_of(symbol)
     if len({d.date for d in body}) < len(body) or any(d.amount <= 0 for d in body):
         raise Refused("Dividends are positive, one a day at most.")
+    dated.may_change(request.user, row)
     row.dividends.all().delete()
     Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
     intake.later(row)

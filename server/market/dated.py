@@ -306,6 +306,12 @@ def others(user: User) -> dict[str, list[dict[str, Any]]]:
     }  # fmt: skip
 
 
+def may_change(user: User, row: Underlying) -> None:
+    """Raise :class:`Forbidden` for facts of a traded market, unless its operator asks."""
+    if Venue.objects.filter(underlying=row).exists() and not user.is_staff:
+        raise Forbidden(f"{row.symbol} is traded at the practice exchange; only who operates it may change its facts.")
+
+
 @transaction.atomic
 def drop(user: User, symbol: str, kind: str, date: dt.date, what: str = "") -> None:
     """Take one fact out."""
@@ -314,8 +320,7 @@ def drop(user: User, symbol: str, kind: str, date: dt.date, what: str = "") -> N
         raise NotThere(f"There is no underlying {symbol}.")
     if kind not in ("dividends", "splits", "events"):
         raise Refused("Dividends, splits and events are taken out one by one; bars with their file.")
-    if Venue.objects.filter(underlying=row).exists() and not user.is_staff:
-        raise Forbidden(f"{symbol} is traded at the practice exchange; only who operates it may change its facts.")
+    may_change(user, row)
     found = STORES[kind].model._default_manager.filter(underlying=row, date=date)
     if what:
         found = found.filter(event=what)

@@ -83,7 +83,7 @@ def build(
     rejects.extend((int(line), "duplicate") for line in twice)
     if len(rows) == 0:
         return Built(None, rejects)
-    chain = _chain(rows, date, session, terms, calendar, tick, dividends, close, findings)
+    chain = _chain(rows, date, terms, calendar, tick, dividends, close, findings)
     return Built(chain, sorted(rejects), {name: count for name, count in findings.items() if count})
 
 
@@ -128,7 +128,7 @@ def _first_of_each(rows: Rows) -> tuple[Rows, Ints]:
 
 
 def _chain(
-    rows: Rows, date: dt.date, session: Session, terms: Underlying, calendar: SessionCalendar, tick: int,
+    rows: Rows, date: dt.date, terms: Underlying, calendar: SessionCalendar, tick: int,
     dividends: Sequence[Dividend], close: float | None, findings: dict[str, int],
 ) -> SessionChain:  # fmt: skip
     times, column = np.unique(rows["at"], return_inverse=True)
