@@ -19,7 +19,7 @@ from scipy.stats import norm
 
 from bench.timing import table
 from strell_core.formats.intake import export
-from strell_core.formats.intake.rows import blocks
+from strell_core.formats.intake.rows import blocks, row_type
 from strell_core.formats.intake.sessions import build
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import sample
@@ -72,9 +72,10 @@ def _ours(folder: Path, kind: str) -> tuple[float, float, float, int]:
 
 
 def _load(path: Path, place: Path, at_most: int) -> int:
-    stage = Stage(place)
+    mapping = sample(path).mapping
+    stage = Stage(place, row_type(mapping.columns))
     stage.clear()
-    for number, block in enumerate(blocks(path, sample(path).mapping, lambda _: CALENDAR.tz)):
+    for number, block in enumerate(blocks(path, mapping, lambda _: CALENDAR.tz)):
         stage.add(block.rows)
         if number + 1 >= at_most:
             break

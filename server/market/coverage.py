@@ -19,6 +19,7 @@ from market.timelines import calendar_of, terms
 from strell_core.formats.intake import export
 from strell_core.formats.intake.sessions import FINDINGS
 from strell_core.market.chains import decode
+from strell_core.market.extras import decode_extras
 
 KINDS = {"csv": "text/csv", "parquet": "application/vnd.apache.parquet"}
 MAX_GAPS = 60
@@ -36,7 +37,7 @@ def summary(row: Underlying) -> dict[str, Any]:
     current = SessionChainRow.objects.filter(underlying=row, current=True)
     facts = current.aggregate(
         sessions=Count("id"), first=Min("date"), last=Max("date"), size=Sum("size"),
-        quotes=Sum(F("contracts") * F("snapshots")), latest=Max("known_at"),
+        quotes=Sum(F("contracts") * F("snapshots")), latest=Max("known_at"), extras_size=Sum("extras_size"),
     )  # fmt: skip
     quotes = facts["quotes"] or 0
     return {
@@ -45,6 +46,7 @@ def summary(row: Underlying) -> dict[str, Any]:
         "american": row.american, "settles": f"at the {row.settles}", "traded": Venue.objects.filter(underlying=row).exists(),
         "first": facts["first"], "last": facts["last"], "sessions": facts["sessions"], "quotes": quotes, "size": facts["size"] or 0,
         "bytes_a_quote": round((facts["size"] or 0) / quotes, 2) if quotes else None, "known_at": facts["latest"],
+        "extras_a_quote": round((facts["extras_size"] or 0) / quotes, 2) if quotes else None,
         "beside": dated.beside(row), "periods": contract_terms.periods(row),
     }  # fmt: skip
 
@@ -152,8 +154,8 @@ def written(symbol: str, start: dt.date, end: dt.date, kind: str) -> tuple[Path,
     calendar, known = calendar_of(row.calendar), terms(row)
 
     def tables() -> Iterator[Any]:
-        for payload in found.values_list("payload", flat=True).iterator(chunk_size=4):
-            yield export.table(decode(bytes(payload)), known, calendar)
+        for payload, extras in found.values_list("payload", "extras").iterator(chunk_size=4):
+            yield export.table(decode(bytes(payload)), known, calendar, decode_extras(bytes(extras)))
 
     with tempfile.NamedTemporaryFile(prefix="strell-", suffix=f".{kind}", delete=False) as file:
         path = Path(file.name)

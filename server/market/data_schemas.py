@@ -72,6 +72,8 @@ class HoldingsOut(Schema):
     quotes: int
     size: int
     bytes_a_quote: float | None
+    extras_a_quote: float | None
+    """Bytes a quote of what was told beside bid and ask: last prices, sizes, delivered volatilities and Greeks."""
     known_at: dt.datetime | None
     beside: BesideOut
     periods: list[PeriodOut]

@@ -18,7 +18,6 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from django.conf import settings
 from django.db import OperationalError, transaction
 from django.db.models import Max
@@ -33,11 +32,12 @@ from strell_core.formats.intake import merge
 from strell_core.formats.intake import sessions as made_of
 from strell_core.formats.intake.dated import records
 from strell_core.formats.intake.mapping import Mapping
-from strell_core.formats.intake.rows import blocks
+from strell_core.formats.intake.rows import blocks, row_type
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import IntakeError, Reject
 from strell_core.market.chains import SessionChain, decode, digest, encode
 from strell_core.market.dividends import Dividend
+from strell_core.market.extras import decode_extras, encode_extras
 from strell_core.market.instruments import ContractKey, thousandths
 from strell_core.pricing.surface import CONVENTIONS
 
@@ -137,8 +137,8 @@ class Work:
         self.intake = intake
         self.folder = folder_of(intake)
         self.folder.mkdir(parents=True, exist_ok=True)
-        self.stage = Stage(self.folder / "rows")
         self.mapping = Mapping(**intake.mapping)
+        self.stage = Stage(self.folder / "rows", row_type(self.mapping.columns))
         self._told = 0.0
 
     def run(self) -> None:
@@ -208,7 +208,8 @@ class Work:
         if self.intake.adds:
             there = SessionChainRow.objects.filter(underlying=row, date=date, current=True).first()
             if there is not None:
-                rows = np.concatenate([rows, merge.rows_of(decode(bytes(there.payload)), terms(row))])
+                chain, extras = decode(bytes(there.payload)), decode_extras(bytes(there.extras))
+                rows = merge.joined(rows, merge.rows_of(chain, terms(row), extras))
         paid = [Dividend(d.date, float(d.amount)) for d in row.dividends.filter(date__gt=date)]
         bar = Bar.objects.filter(underlying=row, date=date, given=True).first()
         calendar = calendar_of(row.calendar)
@@ -222,7 +223,7 @@ class Work:
             None if bar is None else bar.close / 100,
         )
         ours = [(line, why) for line, why in built.rejects if line < merge.BEHIND]
-        return made_of.Built(built.chain, ours, built.findings)
+        return made_of.Built(built.chain, ours, built.findings, built.extras)
 
     def _underlying(self, symbol: str) -> Underlying:
         """The underlying, made with the file's terms where it is new; raises :class:`Refused`."""
@@ -250,14 +251,15 @@ class Work:
         identity = digest(payload)
         versions = SessionChainRow.objects.filter(underlying=row, date=date)
         there = versions.filter(current=True).first()
-        if there is not None and there.digest == identity:
+        extras = encode_extras(built.extras)
+        if there is not None and there.digest == identity and bytes(there.extras) == extras:
             return "same"
         latest = versions.aggregate(latest=Max("version"))["latest"] or 0
         versions.filter(current=True).update(current=False)
         SessionChainRow.objects.create(
             underlying=row, date=date, version=latest + 1, digest=identity, conventions=CONVENTIONS,
             snapshots=len(built.chain.times), contracts=len(built.chain.contracts), crossed=0, payload=payload,
-            size=len(payload), findings=built.findings, intake=self.intake,
+            size=len(payload), extras=extras, extras_size=len(extras), findings=built.findings, intake=self.intake,
         )  # fmt: skip
         _bar(row, built.chain)
         return "changed" if there is not None else "new"

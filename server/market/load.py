@@ -86,6 +86,7 @@ def load_singles(settings: Settings, sessions: int, progress: Progress, processe
             SessionChainRow.objects.create(
                 underlying=row, date=date, digest=digest(made.payload), conventions=CONVENTIONS, snapshots=1,
                 contracts=len(made.contracts), crossed=0, payload=made.payload, size=len(made.payload),
+                extras=made.extras, extras_size=len(made.extras),
             )  # fmt: skip
             for contract in made.contracts:
                 listed[made.symbol].setdefault(contract, [date, date])[1] = date

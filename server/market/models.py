@@ -277,6 +277,8 @@ class SessionChainRow(models.Model):
     crossed = models.PositiveIntegerField(help_text="quotes with bid above ask: kept, never traded on")
     payload = models.BinaryField()
     size = models.PositiveIntegerField(default=0, help_text="bytes of the payload")
+    extras = models.BinaryField(default=b"", help_text="what the file told beside bid and ask")
+    extras_size = models.PositiveIntegerField(default=0, help_text="bytes of the extras")
     findings = models.JSONField(default=dict, help_text="what is doubtful, counted")
     intake = models.ForeignKey(Intake, models.SET_NULL, null=True, related_name="chains")
 

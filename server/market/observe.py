@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from config.errors import Refused
+from market.beside import beside, beside_now
 from market.chain_table import chain_table
 from market.live import live
 from market.models import Dividend, LiveChain, MarketEvent
@@ -157,6 +158,11 @@ def chain(symbol: str, at: str | None, expiration: str | None, each_side: int) -
     table = chain_table(history, here.index, {}, expiration, each_side)
     if not table["rows"]:
         return table
+    told = beside_now(symbol) if here.live else beside(symbol, history.calendar.local(here.at).date())
+    table["told"] = told.names
+    for row in table["rows"]:
+        for name in ("call", "put"):
+            row[name]["told"] = told.of(ContractKey.parse(row[name]["contract"]), here.at)
     view, date = history.view(here.index), dt.date.fromisoformat(table["expiration"])
     smile = smile_at(view, date)
     if smile is None:

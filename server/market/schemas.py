@@ -78,6 +78,8 @@ class SideOut(Schema):
     """Chance to end in the money, 0 to 1."""
     touches: float | None = None
     """Chance that the price reaches the strike before."""
+    told: dict[str, float | None] = {}
+    """What the file or the exchange told beside: last price, sizes, volume, delivered volatility and Greeks."""
 
 
 class StrikeOut(Schema):
@@ -94,6 +96,8 @@ class ChainOut(Schema):
     forward: float | None
     rows: list[StrikeOut]
     expirations: list[ExpirationOut]
+    told: list[str] = []
+    """What is known beside the quotes of any contract of the session."""
 
 
 class StepsOut(Schema):

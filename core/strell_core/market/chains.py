@@ -64,12 +64,12 @@ class SessionChain:
         return int(self.bid.size)
 
 
-def _shuffle(values: npt.NDArray[np.generic]) -> bytes:
+def shuffled(values: npt.NDArray[np.generic]) -> bytes:
     raw = np.ascontiguousarray(values)
     return raw.view(np.uint8).reshape(-1, raw.itemsize).T.tobytes()
 
 
-def _unshuffle(data: bytes, dtype: str, count: int) -> npt.NDArray[np.generic]:
+def unshuffled(data: bytes, dtype: str, count: int) -> npt.NDArray[np.generic]:
     width = np.dtype(dtype).itemsize
     return np.frombuffer(data, np.uint8).reshape(width, count).T.copy().view(dtype).reshape(count)
 
@@ -98,7 +98,20 @@ def _unpacked(planes: npt.NDArray[np.uint8], n: int, m: int, summed: bool) -> In
 
 def _pack(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
     small = "<u2" if int(values.max(initial=0)) < 65_536 else "<u4"
-    parts.append(struct.pack("<B", 2 if small == "<u2" else 4) + _shuffle(values.astype(small)))
+    parts.append(struct.pack("<B", 2 if small == "<u2" else 4) + shuffled(values.astype(small)))
+
+
+def pack_whole(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
+    """Whole numbers ``(contracts, snapshots)`` as differences along time."""
+    _pack(_zigzag(np.diff(values, axis=1, prepend=0)), parts)
+
+
+def unpack_whole(body: bytes, at: int, n: int, m: int, summed: bool) -> tuple[IntArray, int]:
+    """What :func:`pack_whole` stored at ``at`` (``summed``), and where it ends."""
+    width = body[at]
+    end = at + 1 + width * n * m
+    planes = np.frombuffer(body[at + 1 : end], np.uint8).reshape(width, n * m)
+    return np.asarray(_unpacked(planes, n, m, summed)), end
 
 
 @lru_cache(maxsize=4)
@@ -106,14 +119,14 @@ def _keys(expirations: tuple[dt.date, ...], contracts: tuple[ContractKey, ...]) 
     """Contracts as stored: rank of the expiration, right and strike, byte-shuffled."""
     rank = {date: index for index, date in enumerate(expirations)}
     rows = [(rank[c.expiration], _RIGHTS.index(c.right), thousandths(c.strike)) for c in contracts]
-    return _shuffle(np.array(rows, np.int32).reshape(len(contracts), 3).astype("<i4").T.copy())
+    return shuffled(np.array(rows, np.int32).reshape(len(contracts), 3).astype("<i4").T.copy())
 
 
 @lru_cache(maxsize=4)
 def _contracts(expirations: tuple[dt.date, ...], keys: bytes, scale: int) -> tuple[ContractKey, ...]:
     """What :func:`_keys` stored; a market's snapshots share theirs."""
     n = len(keys) // 12
-    columns = _unshuffle(keys, "<i4", 3 * n).reshape(3, n).tolist()
+    columns = unshuffled(keys, "<i4", 3 * n).reshape(3, n).tolist()
     return tuple(
         ContractKey(expirations[a], _RIGHTS[b], strike_of(strike * scale))
         for a, b, strike in zip(*columns, strict=True)
@@ -130,15 +143,14 @@ def encode(chain: SessionChain) -> bytes:
         np.array([d.toordinal() for d in chain.expirations], "<i4").tobytes(),
         _keys(chain.expirations, chain.contracts),
         chain.spot.astype("<i4").tobytes(),
-        _shuffle(chain.forward.astype("<f8")),
-        _shuffle(chain.open_interest.astype("<i4")),
-        _shuffle(chain.volume.astype("<i4")),
+        shuffled(chain.forward.astype("<f8")),
+        shuffled(chain.open_interest.astype("<i4")),
+        shuffled(chain.volume.astype("<i4")),
     ]
     bid = chain.bid.astype(np.int64)
-    _pack(_zigzag(np.diff(bid, axis=1, prepend=0)), parts)
+    pack_whole(bid, parts)
     _pack(_zigzag(chain.ask.astype(np.int64) - bid), parts)
-    iv = chain.iv.astype(np.int64)
-    _pack(_zigzag(np.diff(iv, axis=1, prepend=0)), parts)
+    pack_whole(chain.iv.astype(np.int64), parts)
     body = zstandard.ZstdCompressor(level=3).compress(b"".join(parts))
     return struct.pack("<BI", FORMAT_VERSION, zlib.crc32(body)) + body
 
@@ -166,21 +178,15 @@ def decode(data: bytes) -> SessionChain:
     expirations = tuple(dt.date.fromordinal(int(o)) for o in np.frombuffer(take(4 * e), "<i4"))
     contracts = _contracts(expirations, take(12 * n), STRIKE_SCALE if version == _WHOLE_STRIKES else 1)
     spot = np.frombuffer(take(4 * m), "<i4").astype(np.int32)
-    forward = _unshuffle(take(8 * e * m), "<f8", e * m).reshape(e, m).astype(np.float64)
-    open_interest = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)
-    volume = _unshuffle(take(4 * n), "<i4", n).astype(np.int32)
-
-    def unpack(summed: bool) -> IntArray:
-        width = take(1)[0]
-        planes = np.frombuffer(take(width * n * m), np.uint8).reshape(width, n * m)
-        return np.asarray(_unpacked(planes, n, m, summed))
-
-    bid = unpack(True)
-    ask = bid + unpack(False)
-    iv = unpack(True).astype(np.uint16)
+    forward = unshuffled(take(8 * e * m), "<f8", e * m).reshape(e, m).astype(np.float64)
+    open_interest = unshuffled(take(4 * n), "<i4", n).astype(np.int32)
+    volume = unshuffled(take(4 * n), "<i4", n).astype(np.int32)
+    bid, at = unpack_whole(body, at, n, m, True)
+    spread, at = unpack_whole(body, at, n, m, False)
+    iv, at = unpack_whole(body, at, n, m, True)
     return SessionChain(
-        symbol, dt.date.fromordinal(ordinal), times, spot, settlement, expirations, forward, contracts, bid, ask, iv,
-        open_interest, volume,
+        symbol, dt.date.fromordinal(ordinal), times, spot, settlement, expirations, forward, contracts, bid,
+        bid + spread, iv.astype(np.uint16), open_interest, volume,
     )  # fmt: skip
 
 

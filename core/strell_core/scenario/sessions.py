@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.chains import encode
+from strell_core.market.extras import encode_extras
 from strell_core.market.instruments import ContractKey
 from strell_core.pricing.variance_index import variance_index
 from strell_core.scenario.generator import Scenario, Settings
@@ -67,6 +68,7 @@ class MadeSingle:
     symbol: str
     index: int
     payload: bytes
+    extras: bytes
     contracts: tuple[ContractKey, ...]
 
 
@@ -81,7 +83,8 @@ def _prepare_singles(settings: Settings, sessions: int) -> None:
 
 def _make_single(task: tuple[str, int]) -> MadeSingle:
     chain = _singles[task[0]].chain(task[1])
-    return MadeSingle(task[0], task[1], encode(chain), chain.contracts)
+    beside = encode_extras(_singles[task[0]].beside(chain))
+    return MadeSingle(task[0], task[1], encode(chain), beside, chain.contracts)
 
 
 def generate_singles(settings: Settings, sessions: int, processes: int) -> Iterator[MadeSingle]:

@@ -20,6 +20,7 @@ from numba import njit
 
 from strell_core.market.calendars import MARROWICK
 from strell_core.market.chains import SessionChain
+from strell_core.market.extras import Extras
 from strell_core.market.instruments import ContractKey, Underlying
 from strell_core.pricing.american import BULK, early_exercise
 from strell_core.pricing.black import YEAR_SECONDS
@@ -213,6 +214,19 @@ class SingleScenario:
             tuple(dates), np.array(forwards), tuple(contracts), np.concatenate(bids), np.concatenate(asks),
             np.concatenate(ivs), interest, volume,
         )  # fmt: skip
+
+    def beside(self, chain: SessionChain) -> Extras:
+        """Last prices (of contracts that traded) and sizes of a closing chain."""
+        rng = np.random.default_rng([self.name.seed, chain.date.toordinal(), 1])
+        bid, ask = chain.bid[:, 0], chain.ask[:, 0]
+        where = rng.integers(0, 3, len(bid))
+        last = np.where(where == 0, bid, np.where(where == 1, ask, (bid + ask) // 2))
+        traded = (chain.volume > 0) & (last > 0)
+        sizes = 1 + np.floor(rng.exponential(14.0, (2, len(bid)))).astype(np.int32)
+        return {
+            "last": np.where(traded, last * 100, -1).astype(np.int32)[:, None],
+            "bid_size": np.where(bid > 0, sizes[0], 0)[:, None], "ask_size": np.where(ask > 0, sizes[1], 0)[:, None],
+        }  # fmt: skip
 
     def _strikes(self, spot: float, theta: float) -> npt.NDArray[np.float64]:
         width = 0.02 + 2.6 * math.sqrt(theta)

@@ -20,16 +20,17 @@ import pandas as pd
 import pyarrow.parquet
 import zstandard
 
-from strell_core.formats.intake import export
+from strell_core.formats.intake import export, merge
 from strell_core.formats.intake.mapping import Mapping, MappingError, guess, osi_parts, osi_symbol
-from strell_core.formats.intake.rows import blocks
+from strell_core.formats.intake.rows import blocks, row_type
 from strell_core.formats.intake.sessions import Built, build
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import IntakeError, sample
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain, encode
 from strell_core.market.dividends import Dividend
-from strell_core.market.instruments import Underlying
+from strell_core.market.extras import encode_extras
+from strell_core.market.instruments import ContractKey, Underlying
 from strell_core.scenario.generator import MK30
 from tests.demo import SHORT, chains
 
@@ -355,6 +356,84 @@ class SessionTest(Folder):
         self.assertEqual(found["vertical arbitrage"], 1)
 
 
+class BesideTest(Folder):
+    """Last prices, sizes, volatilities and Greeks as delivered: kept as told, compared with ours, written out again."""
+
+    HEAD = HEAD + ",last,bid size,ask size,iv,delta,theta"
+    MORE = [
+        "2.25,12,30,0.1874,0.6891,-0.0612",
+        "0.65,5,8,0.1881,-0.3109,-0.0498",
+        ",20,1,0.1890,0.4333,-0.07",
+        "-,7,9,,,",
+    ]
+
+    def text(self) -> str:
+        lines = [f"{line},{more}" for line, more in zip(LINES, self.MORE, strict=True)]
+        return "\n".join([self.HEAD, *lines]) + "\n"
+
+    def built(self, path: Path) -> Built:
+        mapping = lisbon(sample(path).mapping)
+        rows, rejects = self.read(path, mapping)
+        self.assertEqual(rejects, [])
+        return build(rows, dt.date(2026, 11, 4), PELLAM, CALENDAR)
+
+    def test_what_is_told_is_kept(self) -> None:
+        made = self.built(self.file(self.text()))
+        self.assertEqual(set(made.extras), {"last", "bid_size", "ask_size", "iv", "delta", "theta"})
+        assert made.chain is not None
+        order = [
+            made.chain.contracts.index(ContractKey(dt.date(2026, 11, 20), r, k))
+            for k in (82.5, 85)
+            for r in ("call", "put")
+        ]
+        self.assertEqual(made.extras["last"][order, 0].tolist(), [22_500, 6_500, -1, -1])
+        self.assertEqual(made.extras["bid_size"][order, 0].tolist(), [12, 5, 20, 7])
+        np.testing.assert_array_equal(made.extras["theta"][order, 0], np.float32([-0.0612, -0.0498, -0.07, np.nan]))
+        self.assertNotIn("volume", made.extras, "one snapshot: the session's volume stands in the chain")
+
+    def test_written_and_read_by_another_reader_it_is_the_same(self) -> None:
+        made = self.built(self.file(self.text()))
+        assert made.chain is not None
+        for kind, read in (("csv", pd.read_csv), ("parquet", pd.read_parquet)):
+            path = self.folder / f"again.{kind}"
+            export.write(path, [export.table(made.chain, PELLAM, CALENDAR, made.extras)], kind)
+            frame = read(path).set_index(["strike", "right"])
+            first = frame.loc[(82.5, "put")]
+            told = [first[name] for name in ("last", "bid_size", "ask_size", "volume", "open_interest")]
+            self.assertEqual(told, [0.65, 5, 8, 4, 80])
+            self.assertEqual(np.float32(first["given_delta"]), np.float32(-0.3109))
+            self.assertTrue(np.isnan(frame.loc[(85, "put")]["given_iv"]))
+            again = self.built(path)
+            self.assertEqual(encode_extras(again.extras), encode_extras(made.extras))
+            assert again.chain is not None
+            self.assertEqual(encode(again.chain), encode(made.chain))
+
+    def test_volatilities_far_from_ours_are_counted_in_either_unit(self) -> None:
+        near = self.built(self.file(self.text()))
+        self.assertNotIn("given volatility", near.findings)
+        percent = self.text().replace("0.1874", "18.74").replace("0.1881", "18.81").replace("0.1890", "18.90")
+        self.assertNotIn("given volatility", self.built(self.file(percent, "percent.csv")).findings)
+        far = self.built(self.file(self.text().replace("0.1881", "0.41"), "far.csv"))
+        self.assertEqual(far.findings["given volatility"], 1)
+
+    def test_volume_that_grows_within_the_session_is_kept_by_snapshot(self) -> None:
+        later = [line.replace("15:45", "15:50").replace(",10,100,", ",14,100,") for line in LINES]
+        made = build(self.read(self.file("\n".join([HEAD, *LINES, *later])))[0], dt.date(2026, 11, 4), PELLAM, CALENDAR)
+        self.assertEqual(set(made.extras), {"volume"})
+        self.assertEqual(made.extras["volume"][0].tolist(), [10, 14])
+        assert made.chain is not None
+        self.assertEqual(int(made.chain.volume[0]), 14)
+        rows = merge.rows_of(made.chain, PELLAM, made.extras)
+        self.assertEqual(
+            encode_extras(build(rows, dt.date(2026, 11, 4), PELLAM, CALENDAR).extras), encode_extras(made.extras)
+        )
+
+    def test_what_cannot_be_read_is_set_aside(self) -> None:
+        rows, rejects = self.read(self.file(self.text().replace("-0.3109", "n/k")))
+        self.assertEqual([(r.line, r.reason) for r in rejects], [(3, "unreadable")])
+        self.assertEqual(len(rows), 3)
+
+
 class RoundTripTest(Folder):
     """What is written by :mod:`export` is read back by us, and by pandas, which knows nothing of us."""
 
@@ -366,9 +445,10 @@ class RoundTripTest(Folder):
         self.count = export.write(self.path, tables, "parquet")
 
     def built(self, path: Path) -> dict[dt.date, SessionChain]:
-        stage = Stage(self.folder / "stage")
+        mapping = sample(path).mapping
+        stage = Stage(self.folder / "stage", row_type(mapping.columns))
         stage.clear()
-        for block in blocks(path, sample(path).mapping, lambda _: CALENDAR.tz):
+        for block in blocks(path, mapping, lambda _: CALENDAR.tz):
             stage.add(block.rows)
         made = {date: build(stage.rows("MK30", date), date, MK30, CALENDAR).chain for _, date in stage.sessions()}
         return {date: chain for date, chain in made.items() if chain is not None}

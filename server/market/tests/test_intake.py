@@ -29,6 +29,7 @@ from strategies import services as strategies
 from strell_core.formats.intake import export
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import decode
+from strell_core.market.extras import decode_extras
 
 TERMS = {
     "kind": "index", "currency": "EUR", "multiplier": 50, "quantum": "0.05", "calendar": "MARROWICK", "american": False,
@@ -110,6 +111,30 @@ class LoadTest(IntakeTestCase):
         self.assertTrue(Contract.objects.filter(expiration__underlying__symbol="OSTL").exists())
         bar = Bar.objects.get(underlying__symbol="OSTL", date=history.dates[-1])
         self.assertEqual((bar.given, bar.close), (False, int(history.spot[-1])))
+
+    def test_what_a_file_tells_beside_its_quotes_is_kept_shown_and_written_out(self) -> None:
+        frame = self.frame(1)
+        frame = frame[frame["at"].str[11:16] == "15:50"].assign(bid_size=7, ask_size=9, last=1.25, given_delta=0.5)
+        self.assertEqual(self.load(self.csv(frame))["symbols"][0]["new"], 1)
+        row = SessionChainRow.objects.get(underlying__symbol="OSTL", current=True)
+        self.assertGreater(row.extras_size, 0)
+        status, chain = self.send("get", "/market/OSTL/chain?each_side=3")
+        self.assertEqual((status, chain["told"]), (200, ["last", "bid_size", "ask_size", "volume", "delta"]))
+        told = chain["rows"][0]["call"]["told"]
+        self.assertEqual([told[n] for n in ("last", "bid_size", "ask_size", "delta")], [1.25, 7, 9, 0.5])
+        answer = self.client.get(f"/api/data/OSTL/quotes.csv?start={row.date}&end={row.date}")
+        again = pd.read_csv(io.BytesIO(b"".join(answer.streaming_content)))
+        self.assertEqual(set(again["ask_size"]), {9})
+        self.assertEqual(len(again), len(frame))
+
+        self.assertEqual(self.load(self.csv(frame.assign(more=1), "b.csv"))["symbols"][0]["same"], 1)
+        self.assertEqual(self.load(self.csv(frame.assign(last=1.3), "c.csv"))["symbols"][0]["changed"], 1)
+        part = frame.iloc[:5].assign(last=1.4).drop(columns=["given_delta"])
+        self.assertEqual(self.load(self.csv(part, "d.csv"), adds=True)["symbols"][0]["changed"], 1)
+        row = SessionChainRow.objects.get(underlying__symbol="OSTL", current=True)
+        values = decode_extras(bytes(row.extras))
+        self.assertEqual(sorted(set(values["last"].ravel().tolist())), [13_000, 14_000])
+        self.assertTrue((values["delta"] == 0.5).sum() == len(frame) - 5, "what is replaced is replaced whole")
 
     def test_what_is_set_aside_can_be_downloaded(self) -> None:
         frame = self.frame(1).astype({"bid": object})

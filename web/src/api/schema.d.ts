@@ -1919,6 +1919,11 @@ export interface components {
             rows: components["schemas"]["StrikeOut"][];
             /** Expirations */
             expirations: components["schemas"]["ExpirationOut"][];
+            /**
+             * Told
+             * @default []
+             */
+            told: string[];
         };
         /** ExpirationOut */
         ExpirationOut: {
@@ -1949,6 +1954,13 @@ export interface components {
             ends_in?: number | null;
             /** Touches */
             touches?: number | null;
+            /**
+             * Told
+             * @default {}
+             */
+            told: {
+                [key: string]: number | null;
+            };
         };
         /** StrikeOut */
         StrikeOut: {
@@ -2201,6 +2213,8 @@ export interface components {
             size: number;
             /** Bytes A Quote */
             bytes_a_quote: number | null;
+            /** Extras A Quote */
+            extras_a_quote: number | null;
             /** Known At */
             known_at: string | null;
             beside: components["schemas"]["BesideOut"];
@@ -2319,6 +2333,8 @@ export interface components {
             size: number;
             /** Bytes A Quote */
             bytes_a_quote: number | null;
+            /** Extras A Quote */
+            extras_a_quote: number | null;
             /** Known At */
             known_at: string | null;
             beside: components["schemas"]["BesideOut"];
@@ -3740,6 +3756,11 @@ export interface components {
             rows: components["schemas"]["StrikeOut"][];
             /** Expirations */
             expirations: components["schemas"]["ExpirationOut"][];
+            /**
+             * Told
+             * @default []
+             */
+            told: string[];
             /** At */
             at: number;
             /**

@@ -14,6 +14,8 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
+from strell_core.market.extras import REAL
+
 ROLES: dict[str, str] = {
     "at": "date, or date and time, of the quote",
     "time": "time of the quote, when it stands in a column of its own",
@@ -29,7 +31,7 @@ ROLES: dict[str, str] = {
     "ask_size": "contracts offered",
     "volume": "contracts traded in the session",
     "open_interest": "open interest",
-    "iv": "implied volatility as delivered",
+    **REAL,
     "spot": "price of the underlying",
 }
 NEEDED = ("at", "bid", "ask")
@@ -50,7 +52,12 @@ _WORDS: dict[str, tuple[str, ...]] = {
     "ask_size": ("ask_size", "asksize", "size_ask", "offer_size"),
     "volume": ("volume", "vol", "traded", "trade_volume", "total_volume"),
     "open_interest": ("open_interest", "openinterest", "oi", "open_int"),
-    "iv": ("iv", "implied_volatility", "implied_vol", "impl_volatility", "sigma", "impliedvolatility"),
+    "iv": ("given_iv", "iv", "implied_volatility", "implied_vol", "impl_volatility", "sigma", "impliedvolatility"),
+    "delta": ("given_delta", "delta"),
+    "gamma": ("given_gamma", "gamma"),
+    "theta": ("given_theta", "theta"),
+    "vega": ("given_vega", "vega"),
+    "rho": ("given_rho", "rho"),
     "spot": ("spot", "underlying_price", "underlying_last", "underlying_close", "underlyingprice", "stock_price", "index_price", "underlying_bid"),
 }  # fmt: skip
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,21 +19,27 @@ import pyarrow.parquet
 
 from strell_core.formats.intake.mapping import Mapping, osi_parts, right_of
 from strell_core.formats.intake.tables import Reject, csv_tables, is_parquet, parquet_tables, plain_text
+from strell_core.market.extras import REAL, WHOLE
 
 PRICE_SCALE = 10_000
 """Prices of rows are whole numbers of 0.0001 points."""
 NONE = -1
 """A number that the file does not have."""
 
-ROW = np.dtype(
-    [
-        ("session", "<i4"), ("at", "<i8"), ("expiration", "<i4"), ("right", "<i1"), ("strike", "<i4"),
-        ("bid", "<i4"), ("ask", "<i4"), ("last", "<i4"), ("bid_size", "<i4"), ("ask_size", "<i4"),
-        ("volume", "<i4"), ("open_interest", "<i4"), ("iv", "<i4"), ("spot", "<i4"), ("line", "<i8"),
-    ]
-)  # fmt: skip
+_FIELDS = [
+    ("session", "<i4"), ("at", "<i8"), ("expiration", "<i4"), ("right", "<i1"), ("strike", "<i4"),
+    ("bid", "<i4"), ("ask", "<i4"), ("volume", "<i4"), ("open_interest", "<i4"), ("spot", "<i4"), ("line", "<i8"),
+]  # fmt: skip
 """``session`` and ``expiration`` are ordinals, ``at`` epoch seconds (``NONE``: only a date was given),
-``right`` 0 call and 1 put, ``strike`` thousandths, prices 0.0001 points, ``iv`` 0.0001, ``spot`` 0.01."""
+``right`` 0 call and 1 put, ``strike`` thousandths, prices 0.0001 points, ``spot`` 0.01."""
+
+
+def row_type(told: Iterable[str] = ()) -> np.dtype[Any]:
+    """A row's fields: those every row has, and of the ones kept beside the chain those a file tells."""
+    mine = set(told) - {name for name, _ in _FIELDS}
+    beside = [(name, "<i4") for name in WHOLE if name in mine] + [(name, "<f4") for name in REAL if name in mine]
+    return np.dtype([*_FIELDS, *beside])
+
 
 REASONS = {
     "fields": "the row has another number of fields than the header",
@@ -43,7 +49,7 @@ REASONS = {
     "right": "neither call nor put",
     "symbol": "not an option symbol of 21 characters",
     "underlying": "no underlying is named",
-    "unreadable": "a price or size cannot be read",
+    "unreadable": "a price, size or Greek cannot be read",
     "negative": "a price or size is negative",
     "range": "a number is too large",
     "crossed": "the bid is above the ask",
@@ -88,6 +94,8 @@ class _Checker:
 
     def __init__(self, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> None:
         self.mapping = mapping
+        self.type = row_type(mapping.columns)
+        self.fields = frozenset(self.type.names or ())
         self.zone = ZoneInfo(mapping.zone)
         self.zone_of = zone_of
         self._days: dict[str, int] = {}
@@ -100,7 +108,7 @@ class _Checker:
         n = len(lines)
         if n == 0:
             return {}, []
-        rows = np.zeros(n, ROW)
+        rows = np.zeros(n, self.type)
         rows["line"] = lines
         reason = np.zeros(n, np.int16)  # 0: good, else one more than the place in REASONS
         names = list(REASONS)
@@ -111,13 +119,18 @@ class _Checker:
 
         codes, symbols = self._identity(rows, column, n, set_aside)
         self._times(rows, column, codes, symbols, set_aside)
-        for role, scale in (("bid", PRICE_SCALE), ("ask", PRICE_SCALE), ("last", PRICE_SCALE), ("spot", 100)):
-            divide = 1 if role == "spot" else self.mapping.price_scale
-            self._number(rows, column, role, scale / divide, set_aside)
-        for role in ("bid_size", "ask_size", "volume", "open_interest"):
-            self._number(rows, column, role, 1, set_aside)
-        self._number(rows, column, "iv", 10_000, set_aside)
-        rows["iv"] = np.clip(rows["iv"], -1, 65_535)
+        scales = {
+            "bid": PRICE_SCALE / self.mapping.price_scale, "ask": PRICE_SCALE / self.mapping.price_scale, "spot": 100.0,
+            "last": PRICE_SCALE / self.mapping.price_scale, "volume": 1, "open_interest": 1, "bid_size": 1, "ask_size": 1,
+        }  # fmt: skip
+        for role, scale in scales.items():
+            if role in self.fields:
+                self._number(rows, column, role, scale, set_aside)
+        for role in REAL:
+            if role in self.fields:
+                values, missing, unreadable = numbers_of(column[role], self.mapping.decimal)
+                set_aside(unreadable, "unreadable")
+                rows[role] = np.where(missing | unreadable, np.nan, np.clip(values, -1e30, 1e30))
         # a bid that is left out is none; without an ask as well there is no quote
         quoted = rows["ask"] > 0
         rows["bid"][(rows["bid"] < 0) & quoted] = 0

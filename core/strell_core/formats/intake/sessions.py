@@ -14,6 +14,7 @@ from strell_core.formats.intake.rows import NONE, PRICE_SCALE, REASONS
 from strell_core.market.calendars import Session, SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
 from strell_core.market.dividends import Dividend, paid_at
+from strell_core.market.extras import REAL, WHOLE, Extras
 from strell_core.market.instruments import ContractKey, Underlying, strike_of
 from strell_core.pricing.surface import american_surface, expiration_surface
 
@@ -32,17 +33,20 @@ FINDINGS = {
     "volatility jump": "strikes whose volatility lies far from both neighbours'",
     "missing strike": "contracts quoted before and after an instant, but not at it",
     "stale": "contracts whose quote never changes while the underlying moves",
+    "given volatility": "delivered volatilities that lie more than 2 points and a tenth away from ours",
     "spot by parity": "instants whose underlying price was taken from the nearest forward",
 }
 
 
 @dataclass(frozen=True)
 class Built:
-    """A session's chain (``None``: nothing usable), lines set aside with their reasons, and findings."""
+    """A session's chain (``None``: nothing usable), lines set aside with their reasons, findings, and what was told
+    beside the quotes."""
 
     chain: SessionChain | None
     rejects: list[tuple[int, str]]
     findings: dict[str, int] = field(default_factory=dict)
+    extras: Extras = field(default_factory=dict)
 
 
 Rows = npt.NDArray[Any]
@@ -53,7 +57,7 @@ def build(
     rows: Rows, date: dt.date, terms: Underlying, calendar: SessionCalendar, day_time: str = "",
     dividends: Sequence[Dividend] = (), close: float | None = None,
 ) -> Built:  # fmt: skip
-    """``rows`` of ``terms.symbol`` on ``date`` (see :data:`rows.ROW`) as a chain.
+    """``rows`` of ``terms.symbol`` on ``date`` (see :func:`rows.row_type`) as a chain.
 
     ``close`` is the official closing value where it is known. Volatilities are computed, never taken over.
     """
@@ -83,8 +87,8 @@ def build(
     rejects.extend((int(line), "duplicate") for line in twice)
     if len(rows) == 0:
         return Built(None, rejects)
-    chain = _chain(rows, date, terms, calendar, tick, dividends, close, findings)
-    return Built(chain, sorted(rejects), {name: count for name, count in findings.items() if count})
+    chain, extras = _chain(rows, date, terms, calendar, tick, dividends, close, findings)
+    return Built(chain, sorted(rejects), {name: count for name, count in findings.items() if count}, extras)
 
 
 def _instants(
@@ -130,7 +134,7 @@ def _first_of_each(rows: Rows) -> tuple[Rows, Ints]:
 def _chain(
     rows: Rows, date: dt.date, terms: Underlying, calendar: SessionCalendar, tick: int,
     dividends: Sequence[Dividend], close: float | None, findings: dict[str, int],
-) -> SessionChain:  # fmt: skip
+) -> tuple[SessionChain, Extras]:  # fmt: skip
     times, column = np.unique(rows["at"], return_inverse=True)
     if len(times) > MAX_SNAPSHOTS:
         raise ValueError(f"{terms.symbol} on {date} has {len(times)} snapshots; at most {MAX_SNAPSHOTS} can be kept")
@@ -184,10 +188,44 @@ def _chain(
     )
     whole = np.rint(np.nan_to_num(spot) * 100).astype(np.int32)
     settlement = int(whole[-1]) if close is None else round(close * 100)
+    extras = _extras(rows, row, column, n, m)
+    if "iv" in extras:
+        findings["given volatility"] += _far_from_ours(extras["iv"], iv)
     return SessionChain(
         terms.symbol, date, times.astype(np.int64), whole, settlement, expirations, forward, contracts, bid, ask, iv,
         interest, volume,
-    )  # fmt: skip
+    ), extras  # fmt: skip
+
+
+def _extras(rows: Rows, row: Ints, column: Ints, n: int, m: int) -> Extras:
+    """What the rows tell beside the quotes; volume and open interest where they change within the session."""
+    out: dict[str, npt.NDArray[Any]] = {}
+    for name in rows.dtype.names or ():
+        if name not in WHOLE and name not in REAL:
+            continue
+        missing = NONE if name in WHOLE else np.nan
+        values = np.full((n, m), missing, np.int32 if name in WHOLE else np.float32)
+        values[row, column] = rows[name]
+        told = values != NONE if name in WHOLE else ~np.isnan(values)
+        if not told.any():
+            continue
+        if name in ("volume", "open_interest"):
+            low, high = np.where(told, values, np.iinfo(np.int32).max).min(1), np.where(told, values, NONE).max(1)
+            if not (low < high).any():
+                continue
+        out[name] = values
+    return out
+
+
+def _far_from_ours(given: npt.NDArray[Any], iv: npt.NDArray[np.uint16]) -> int:
+    """How many delivered volatilities, as fractions or percent, lie 2 points and a tenth away from ours."""
+    both = (given > 0) & (iv > 0)
+    if not both.any():
+        return 0
+    ours, told = iv[both] / 10_000, given[both].astype(np.float64)
+    told = told / 100 if np.median(told / ours) > 10 else told
+    away = np.abs(told - ours)
+    return int(((away > 0.02) & (away > 0.1 * ours)).sum())
 
 
 def _spots(rows: Rows, column: Ints, m: int) -> npt.NDArray[np.float64]:

@@ -11,14 +11,13 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.formats.intake.rows import ROW
-
 
 class Stage:
     """A folder with a file of rows for each underlying and session."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, row: np.dtype[Any]) -> None:
         self.folder = folder
+        self.row = row
 
     def clear(self) -> None:
         shutil.rmtree(self.folder, ignore_errors=True)
@@ -43,4 +42,4 @@ class Stage:
         return [(symbol, dt.date.fromordinal(ordinal)) for symbol, ordinal in sorted(found)]
 
     def rows(self, symbol: str, date: dt.date) -> npt.NDArray[Any]:
-        return np.fromfile(self.folder / symbol / f"{date.toordinal()}.rows", ROW)
+        return np.fromfile(self.folder / symbol / f"{date.toordinal()}.rows", self.row)

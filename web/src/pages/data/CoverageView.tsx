@@ -51,7 +51,11 @@ export function CoverageView({ symbol }: { symbol: string }) {
         <Figure
           label="storage"
           value={`${number(seen.size / 1e6, 1)} MB`}
-          note={seen.bytes_a_quote === null ? "" : `${number(seen.bytes_a_quote, 2)} bytes a quote`}
+          note={
+            seen.bytes_a_quote === null
+              ? ""
+              : `${number(seen.bytes_a_quote, 2)} bytes a quote${seen.extras_a_quote ? `, ${number(seen.extras_a_quote, 2)} beside` : ""}`
+          }
         />
         <Figure
           label="missing sessions"

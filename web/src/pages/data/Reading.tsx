@@ -22,11 +22,15 @@ const LABELS: Record<string, string> = {
   right: "Call or put",
   spot: "Underlying's price",
   open_interest: "Open interest",
+  last: "Last price",
+  bid_size: "Bid size",
+  ask_size: "Ask size",
+  iv: "IV as given",
   days: "Term",
   event: "What happens",
 };
-/** Read and checked, but not shown to be chosen: few files have them. */
-const RARE = ["last", "bid_size", "ask_size", "iv"];
+/** Shown to be chosen on demand: few files have them. */
+const RARE = ["last", "bid_size", "ask_size", "iv", "delta", "gamma", "theta", "vega", "rho"];
 
 const labelled = (role: string) => LABELS[role] ?? role.charAt(0).toUpperCase() + role.slice(1);
 
@@ -37,6 +41,7 @@ export function Reading({ intake }: { intake: Intake }) {
   const [mapping, setMapping] = useState(intake.mapping as Mapping);
   const [terms, setTerms] = useState(intake.terms as Terms);
   const [adds, setAdds] = useState(intake.adds);
+  const [rare, setRare] = useState(false);
   const [name, setName] = useState("");
   const preview = usePreview(intake.id, mapping, terms);
   const start = useStart(intake.id);
@@ -112,7 +117,7 @@ export function Reading({ intake }: { intake: Intake }) {
         <div className="grid grid-cols-4 gap-x-3 gap-y-1.5">
           {!calendar &&
             Object.keys(file?.roles ?? {})
-              .filter((role) => !RARE.includes(role))
+              .filter((role) => rare || kind !== "chains" || !RARE.includes(role))
               .map((role) => (
                 <label key={role} className="min-w-0 text-xs text-soft" title={file?.roles[role]}>
                   {role === "underlying" && !about
@@ -133,6 +138,13 @@ export function Reading({ intake }: { intake: Intake }) {
                   </select>
                 </label>
               ))}
+          {chains && !rare && (
+            <button type="button" className="link self-end pb-1 text-left" onClick={() => setRare(true)}>
+              last, sizes, volatility, Greeks
+              {RARE.some((role) => mapping.columns[role]) &&
+                ` (${RARE.filter((role) => mapping.columns[role]).length} found)`}
+            </button>
+          )}
         </div>
         <h3 className="mt-2.5 mb-1 font-semibold">How values are written</h3>
         <div className="grid grid-cols-4 gap-x-3 gap-y-1.5">

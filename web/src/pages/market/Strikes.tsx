@@ -39,11 +39,43 @@ const FITTED: Column[] = [
   },
 ];
 
+const told = (side: Side, name: string) => side.told?.[name] ?? null;
+const TOLD: Record<string, Column> = {
+  last: { head: "Last", title: "Price of the last trade", of: (side) => number(told(side, "last"), 2) },
+  volume: {
+    head: "Traded",
+    title: "Contracts traded in the session",
+    of: (side) => number(told(side, "volume")),
+  },
+  sizes: {
+    head: "Sizes",
+    title: "Contracts bid for and offered",
+    of: (side) => `${number(told(side, "bid_size"))} × ${number(told(side, "ask_size"))}`,
+  },
+  iv: {
+    head: "IV given",
+    title: "Implied volatility as the file gave it; ours is under “as quoted”",
+    of: (side) => number(told(side, "iv"), 4),
+  },
+};
+const VIEWS = { quoted: "as quoted", fitted: "by the curve", told: "trades and sizes" } as const;
+type View = keyof typeof VIEWS;
+
+function columnsOf(view: View, names: string[]): Column[] {
+  if (view === "quoted") return QUOTED;
+  if (view === "fitted") return FITTED;
+  const known = new Set(names.map((name) => (name.endsWith("_size") ? "sizes" : name)));
+  return ["last", "volume", "sizes", "iv"].filter((name) => known.has(name)).map((name) => TOLD[name]!);
+}
+
 /** The chain of one expiration. A bid sells one, an ask buys one into the basket; arrow keys move. */
 export function Strikes({ chain, spot, legs, all, onAll, onExpiration, onPick }: Props) {
-  const [fitted, setFitted] = useState(false);
+  const [wanted, setView] = useState<View>("quoted");
   const place = useRef<HTMLTableSectionElement>(null);
-  const columns = fitted ? FITTED : QUOTED;
+  const told = chain.told ?? [];
+  const views = (Object.keys(VIEWS) as View[]).filter((view) => view !== "told" || told.length > 0);
+  const view = views.includes(wanted) ? wanted : "quoted";
+  const columns = columnsOf(view, told);
   if (!chain.expiration)
     return <section className="card p-6 text-soft">No expiration has quotes at this instant.</section>;
   const below = chain.rows.findLastIndex((row) => row.strike <= spot);
@@ -141,9 +173,18 @@ export function Strikes({ chain, spot, legs, all, onAll, onExpiration, onPick }:
         <button type="button" className="link ml-auto whitespace-nowrap" onClick={() => onAll(!all)}>
           {all ? "near strikes" : "all strikes"}
         </button>
-        <button type="button" className="link ml-2 whitespace-nowrap" onClick={() => setFitted(!fitted)}>
-          {fitted ? "as quoted" : "by the curve"}
-        </button>
+        {views
+          .filter((name) => name !== view)
+          .map((name) => (
+            <button
+              key={name}
+              type="button"
+              className="link ml-2 whitespace-nowrap"
+              onClick={() => setView(name)}
+            >
+              {VIEWS[name]}
+            </button>
+          ))}
       </div>
       <div className="card max-h-[432px] overflow-y-auto">
         <table className="plain">
