@@ -75,7 +75,7 @@ def _load(path: Path, place: Path, at_most: int) -> int:
     mapping = sample(path).mapping
     stage = Stage(place, row_type(mapping.columns))
     stage.clear()
-    for number, block in enumerate(blocks(path, mapping, lambda _: CALENDAR.tz)):
+    for number, block in enumerate(blocks(path, mapping, lambda _: CALENDAR)):
         stage.add(block.rows)
         if number + 1 >= at_most:
             break

@@ -21,12 +21,12 @@ from config.push import notify
 from desk.leader import still_leading
 from desk.models import Decision, Deployment, DeskFill, DeskOrder
 from desk.services import closing_ticket, keep_refusal, locked_order, reprice, send, terms_of, withdraw
-from desk.tickets import Ticket
+from desk.tickets import Ticket, step_of
 from journal import services as journal
+from market.calendars import calendar_for
 from market.clock import market_now
 from market.live import last_recorded, live, recorded
 from market.models import Venue
-from market.timelines import calendar_of
 from runs.rows import amount_text, exit_reason
 from strell_core.engine.advance import Observation, advance
 from strell_core.engine.plan import Plan, make_plan
@@ -70,7 +70,7 @@ def decide_all(epoch: int, venue: Venue) -> int:
     count = 0
     last = last_recorded(venue.underlying)
     if any(deployment.cursor < last for deployment in armed):
-        calendar = calendar_of(venue.underlying.calendar)
+        calendar = calendar_for(venue.underlying)
         since = min(calendar.local(deployment.cursor).date() for deployment in armed)
         timeline = recorded(venue.underlying.symbol, min(since, venue.session))
         if timeline is not None:
@@ -205,10 +205,12 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
     number = sheet(document).numbered(reason.rule)
     said = f" (sentence {number})" if number else ""
     values = reason.values
-    local = timeline.calendar.local(reason.at).strftime("%H:%M")
+    moment = timeline.calendar.local(reason.at)
+    today, local = moment.date(), moment.strftime("%H:%M")
 
     def amount(parts: int) -> str:
-        return amount_text(money(parts_to_money(parts, plan.quantum, plan.multiplier)), timeline.underlying.currency)
+        value = money(parts_to_money(parts, plan.quantum, plan.multiplier(today)))
+        return amount_text(value, timeline.underlying.currency)
 
     if reason.kind == "entry":
         legs = ", ".join(ContractKey.parse(code).label for code in values["contracts"])
@@ -220,9 +222,7 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         return f"decision time skipped at {local}: {values['message']}"
     if reason.kind == "left":
         shown = {key: value for key, value in values.items() if key != "also"}
-        return (
-            f"left trade {reason.trade} at {local}: {exit_reason(plan, timeline, document, reason.rule, shown)}{said}"
-        )
+        return f"left trade {reason.trade} at {local}: {exit_reason(plan, timeline, document, reason.rule, shown, today)}{said}"
     if reason.kind == "filled":
         what = "premium" if values["kind"] == "open" else "P/L"
         return f"trade {reason.trade}: {values['kind']} filled, {what} {amount(values['premium' if values['kind'] == 'open' else 'pnl'])}"
@@ -334,7 +334,9 @@ def _priced(deployment: Deployment, ticket: Ticket) -> Ticket:
     limit = _limit(deployment, [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs])
     if limit is None:
         return dataclasses.replace(ticket, type="market", limit=None)
-    return dataclasses.replace(ticket, type="limit", limit=limit * deployment.account.underlying.quantum)
+    row = deployment.account.underlying
+    step = int(step_of(row, len(ticket.legs), limit * row.quantum) / row.quantum)
+    return dataclasses.replace(ticket, type="limit", limit=limit // step * step * row.quantum)
 
 
 def _limit(deployment: Deployment, legs: Sequence[Leg]) -> int | None:

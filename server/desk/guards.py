@@ -15,10 +15,10 @@ from desk.positions import standing, standings
 from desk.services import closing_ticket, keep_refusal, locked_order, send, withdraw
 from desk.tickets import read_protection
 from journal import services as journal
+from market.calendars import calendar_for
 from market.clock import is_open
 from market.live import Live, live
 from market.models import Bar, Venue
-from market.timelines import calendar_of
 from strell_core.engine.settlement import intrinsic_parts
 from strell_core.market.prices import grouped
 
@@ -124,7 +124,7 @@ def settle_expired(epoch: int, venue: Venue, now: Live) -> None:
                 still_leading(epoch)
                 Holding.objects.select_for_update().get(pk=holding.pk)
                 row = Holding.objects.select_related("account__underlying").get(pk=holding.pk)
-                closed = calendar_of(venue.underlying.calendar).session(date).close
+                closed = calendar_for(venue.underlying).session(date).close
                 book.settle(
                     row,
                     held.contract,

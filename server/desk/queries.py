@@ -15,11 +15,11 @@ from desk.positions import Standing, Standings, greeks, standing, standings
 from desk.services import terms_of
 from desk.tickets import read_protection
 from market import payoffs
+from market.calendars import calendar_for
 from market.chain_table import chain_table
 from market.clock import RATES, is_open, market_now, session_of, venue_of
 from market.live import Live, live
 from market.models import LiveChain, RecordedSnapshot, Venue
-from market.timelines import calendar_of
 from strell_core.engine.state import load
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, grouped, parts_to_price
@@ -32,7 +32,7 @@ WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
 
 
 def clock_facts(user: User, venue: Venue) -> dict[str, Any]:
-    calendar, session = calendar_of(venue.underlying.calendar), session_of(venue)
+    calendar, session = calendar_for(venue.underlying), session_of(venue)
     now = market_now(venue)
     published = LiveChain.objects.filter(underlying=venue.underlying).only("sequence", "at").first()
     local = calendar.local(now)
@@ -104,7 +104,7 @@ def holding_facts(at: Standing) -> dict[str, Any]:
     mid_price = None
     if at.lots and all(leg["mid"] is not None for leg in legs):
         mid_price = round(sum(leg["mid"] * leg["contracts"] for leg in legs) / at.lots, 4)
-    opened = calendar_of(now.row.calendar).local(row.opened_at)
+    opened = calendar_for(now.row).local(row.opened_at)
     return {
         "id": row.pk, "name": row.name, "deployment": row.deployment_id, "trade": row.trade,
         "strategy": row.deployment.strategy_id if row.deployment_id else None, "lots": at.lots, "legs": legs,
@@ -152,7 +152,7 @@ def order_facts(order: DeskOrder, now: Live) -> dict[str, Any]:
     if order.alive and order.legs:
         found = sides(terms_of(order).legs, now.quotes({ContractKey.parse(code) for code, _ in order.legs}))
         current = None if found is None else float(found.mid_twice * quantum / 2)
-    local = calendar_of(now.row.calendar).local(order.placed_market)
+    local = calendar_for(now.row).local(order.placed_market)
     return {
         "id": order.pk, "account": order.account_id, "holding": order.holding_id, "deployment": order.deployment_id,
         "by": order.by, "because": order.because, "rule": order.rule, "opens": order.opens,
@@ -177,7 +177,7 @@ def _readable(order: DeskOrder) -> bool:
 def _fill(fill: Any, now: Live) -> dict[str, Any]:
     net = sum(n * parts for _, n, parts in fill.legs) / max(1, fill.lots)
     return {
-        "at": calendar_of(now.row.calendar).local(fill.at).strftime("%H:%M:%S"), "lots": fill.lots, "kind": fill.kind,
+        "at": calendar_for(now.row).local(fill.at).strftime("%H:%M:%S"), "lots": fill.lots, "kind": fill.kind,
         "price": round(float(net) * float(now.row.quantum) / PARTS, 4), "commission": float(fill.commission), "execution": fill.execution,
     }  # fmt: skip
 
@@ -198,7 +198,7 @@ def deployment_facts(deployment: Deployment) -> dict[str, Any]:
 def _next_decision(deployment: Deployment) -> str | None:
     """When its rules look at entries next, exchange-local."""
     venue = venue_of(deployment.account.underlying.symbol)
-    calendar = calendar_of(venue.underlying.calendar)
+    calendar = calendar_for(venue.underlying)
     times = parse(deployment.revision.document).decision_times.params
     hour, minute = (int(part) for part in times["time"].split(":"))
     now = market_now(venue)

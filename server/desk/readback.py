@@ -6,7 +6,7 @@ from decimal import Decimal
 from typing import Any
 
 from desk.positions import greeks, margin_words
-from desk.tickets import Judged
+from desk.tickets import Judged, step_of
 from market import payoffs
 from market.live import Live
 from strell_core.market.prices import grouped
@@ -23,13 +23,20 @@ def prices(judged: Judged) -> dict[str, float] | None:
     if judged.sides is None:
         return None
     quantum = float(judged.live.row.quantum)
-    found = judged.sides
+    found, step = judged.sides, step_in_quanta(judged)
     return {
         "own": round(found.own * quantum, 4),
         "mid": round(found.mid_twice * quantum / 2, 4),
-        "mid_limit": round(mid_limit(found) * quantum, 4),
+        "mid_limit": round(mid_limit(found, step) * quantum, 4),
         "other": round(found.other * quantum, 4),
     }
+
+
+def step_in_quanta(judged: Judged) -> int:
+    """The exchange's price step of the order, at its mid."""
+    quantum = judged.live.row.quantum
+    mid = Decimal(0) if judged.sides is None else Decimal(judged.sides.mid_twice) / 2 * quantum
+    return int(step_of(judged.live.row, len(judged.terms.legs), mid) / quantum)
 
 
 def last_trade(now: Live, terms: Terms) -> float | None:
@@ -69,7 +76,7 @@ def preview(judged: Judged) -> dict[str, Any]:
         "payoff": picture, "glyph": payoffs.glyph(holdings, now.spot) if holdings else None, "premium": premium,
         "legs": [_leg(now, leg.contract, leg.ratio, leg.ratio * terms.lots) for leg in terms.legs if now.row_of(leg.contract) is not None],
         "free_after": None if free is None else float(free - judged.capital), "last": last_trade(now, terms) if listed else None,
-        "tick": float(row.quantum),
+        "tick": step_in_quanta(judged) * float(row.quantum),
     }  # fmt: skip
 
 

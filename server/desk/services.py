@@ -171,7 +171,9 @@ def keep_refusal(account: Account, ticket: Ticket, client_id: str, reason: str, 
         lots = ticket.lots if isinstance(ticket.lots, int) and 0 <= ticket.lots < 2**31 else 0
         problems: list[tuple[str, str]] = []
         limit = (
-            read_limit(ticket.limit, account.underlying.quantum, problems) if ticket.limit not in (None, "") else None
+            read_limit(ticket.limit, account.underlying, len(ticket.legs), problems)
+            if ticket.limit not in (None, "")
+            else None
         )
         order = DeskOrder.objects.create(
             account=account, client_id=client_id, opens=ticket.holding is None, legs=[list(leg) for leg in ticket.legs],
@@ -250,7 +252,7 @@ def change(user: User, order_id: int, price: Any) -> DeskOrder:
     if order.cancel_wanted or order.new_limit is not None:
         raise Conflict("A change of this order is under way. Wait for the broker's answer.")
     problems: list[tuple[str, str]] = []
-    limit = read_limit(price, order.account.underlying.quantum, problems)
+    limit = read_limit(price, order.account.underlying, len(order.legs), problems)
     if limit is None:
         raise Refused(problems[0][1], [{"path": "limit", "message": problems[0][1]}])
     broken = _collar(order, limit)

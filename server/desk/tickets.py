@@ -15,8 +15,9 @@ from desk.models import Account, Deployment, DeskOrder, Holding
 from desk.positions import Standing, Standings, reserve, standing, standings
 from market.clock import STALE_SECONDS, is_open, market_now, session_of
 from market.live import Live, live
-from market.models import Venue
-from strell_core.market.instruments import ContractKey
+from market.models import Underlying, Venue
+from market.timelines import terms as contract_terms
+from strell_core.market.instruments import ContractKey, finest_step, step_at
 from strell_core.market.prices import grouped, money
 from strell_core.orders import check, limits, protection
 from strell_core.orders.order import Leg, OrderType, Sides, Terms, TimeInForce, sides
@@ -77,7 +78,13 @@ def whole(value: Any, place: str, problems: list[tuple[str, str]]) -> int:
     return 0
 
 
-def read_terms(ticket: Ticket, quantum: Decimal) -> tuple[Terms, list[tuple[str, str]]]:
+def step_of(row: Underlying, legs: int, price: Decimal) -> Decimal:
+    """The exchange's price step for an order; one of several legs is priced in the finest."""
+    known = contract_terms(row)
+    return finest_step(known.ticks, known.quantum) if legs > 1 else step_at(known.ticks, price, known.quantum)
+
+
+def read_terms(ticket: Ticket, row: Underlying) -> tuple[Terms, list[tuple[str, str]]]:
     """The order a ticket means, with what could not be read in it."""
     problems: list[tuple[str, str]] = []
     lots = whole(ticket.lots, "lots", problems)
@@ -99,11 +106,11 @@ def read_terms(ticket: Ticket, quantum: Decimal) -> tuple[Terms, list[tuple[str,
     except ValueError:
         problems.append(("time_in_force", f"'{ticket.time_in_force}' is unknown; an order is good for the day or gtc."))
         time_in_force = TimeInForce.DAY
-    limit = None if ticket.limit is None or ticket.limit == "" else read_limit(ticket.limit, quantum, problems)
+    limit = None if ticket.limit is None or ticket.limit == "" else read_limit(ticket.limit, row, len(legs), problems)
     return Terms(tuple(legs), lots, kind, limit, time_in_force), problems
 
 
-def read_limit(value: Any, quantum: Decimal, problems: list[tuple[str, str]]) -> int | None:
+def read_limit(value: Any, row: Underlying, legs: int, problems: list[tuple[str, str]]) -> int | None:
     """Points as quanta; a problem when it is no number or off the tick."""
     try:
         points = Decimal(str(value))
@@ -112,17 +119,17 @@ def read_limit(value: Any, quantum: Decimal, problems: list[tuple[str, str]]) ->
     except InvalidOperation:
         problems.append(("limit", f"'{value}' is not a price."))
         return None
-    steps = points / quantum
-    if steps != int(steps):
-        low = (abs(steps) // 1) * quantum
+    step = step_of(row, legs, points)
+    if points % step:
+        low = abs(points) // step * step
         problems.append(
             (
                 "limit",
-                f"A price of {abs(points)} lies off the tick of {quantum.normalize()}; next to it are {low:.2f} and {low + quantum:.2f}.",
+                f"A price of {abs(points)} lies off the tick of {step.normalize()}; next to it are {low:.2f} and {low + step:.2f}.",
             )
         )
         return None
-    return int(steps)
+    return int(points / row.quantum)
 
 
 def read_protection(raw: dict[str, Any]) -> tuple[protection.Protection, list[tuple[str, str]]]:
@@ -156,7 +163,7 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
     """Look at a ticket from every side. Raises :class:`Refused` only when nothing can be said of it."""
     venue = Venue.objects.select_related("underlying").get(underlying=account.underlying)
     now = live(account.underlying.symbol)
-    terms, problems = read_terms(ticket, account.underlying.quantum)
+    terms, problems = read_terms(ticket, account.underlying)
     shield, wrong = read_protection(ticket.protection)
     problems += wrong
     time = market_now(venue)
@@ -216,9 +223,9 @@ def _fits(terms: Terms, held: Standing, problems: list[tuple[str, str]]) -> None
 def _session(venue: Venue, terms: Terms) -> list[tuple[str, str]]:
     if is_open(venue) or (terms.time_in_force is TimeInForce.GOOD_TILL_CANCELLED and terms.type is OrderType.LIMIT):
         return []
-    from market.timelines import calendar_of
+    from market.calendars import calendar_for
 
-    session, local = session_of(venue), calendar_of(venue.underlying.calendar).local
+    session, local = session_of(venue), calendar_for(venue.underlying).local
     hours = f"{local(session.open):%H:%M} to {local(session.close):%H:%M}"
     return [("session", f"The session ({hours}) is over. Send it good till cancelled, or in the next session.")]
 

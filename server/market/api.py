@@ -9,9 +9,10 @@ from ninja import Query, Router, Schema
 
 from config.errors import NotThere
 from market import observe
+from market.calendars import calendar_for
 from market.models import SessionChainRow, Underlying
 from market.schemas import ChainOut, SurfaceOut, WhatIfIn, WhatIfOut
-from market.timelines import calendar_of, timeline
+from market.timelines import timeline
 
 router = Router(tags=["market"])
 
@@ -49,7 +50,7 @@ def underlyings(request: HttpRequest):
         facts = current.aggregate(n=Count("id"), first=Min("date"), last=Max("date"), crossed=Sum("crossed"))
         out.append(
             {
-                "symbol": row.symbol, "name": row.name, "currency": row.currency, "multiplier": row.multiplier, "zone": calendar_of(row.calendar).tz.key,
+                "symbol": row.symbol, "name": row.name, "currency": row.currency, "multiplier": row.multiplier, "zone": calendar_for(row).tz.key,
                 "first": facts["first"], "last": facts["last"], "sessions": facts["n"],
                 "single": current.filter(snapshots=1).count(), "crossed": facts["crossed"] or 0,
             }

@@ -10,8 +10,8 @@ from django.db import transaction
 
 from config.errors import Conflict, Forbidden, NotThere, Refused
 from config.push import notify_market
+from market.calendars import calendar_for
 from market.models import Underlying, Venue
-from market.timelines import calendar_of
 from strell_core.market.calendars import Session
 
 RATES = (1, 2, 5, 10, 20, 30, 60)
@@ -30,7 +30,7 @@ def venue_of(symbol: str) -> Venue:
 
 
 def session_of(venue: Venue) -> Session:
-    return calendar_of(venue.underlying.calendar).session(venue.session)
+    return calendar_for(venue.underlying).session(venue.session)
 
 
 def market_now(venue: Venue) -> int:
@@ -101,7 +101,7 @@ def jump(user: User, symbol: str, to: dt.time) -> Venue:
     venue = _held(user, symbol)
     if venue.sealed:
         raise Conflict("The session is over. Go on to the next one.")
-    session, calendar = session_of(venue), calendar_of(venue.underlying.calendar)
+    session, calendar = session_of(venue), calendar_for(venue.underlying)
     wanted = calendar.instant(venue.session, to)
     if not session.open <= wanted <= session.close:
         opens, closes = (calendar.local(at).strftime("%H:%M") for at in (session.open, session.close))
@@ -118,7 +118,7 @@ def next_session(user: User, symbol: str) -> Venue:
     venue = _held(user, symbol)
     if not venue.sealed:
         raise Conflict("The session is not over yet. Jump to its close first.")
-    calendar = calendar_of(venue.underlying.calendar)
+    calendar = calendar_for(venue.underlying)
     following = calendar.between(venue.session + dt.timedelta(days=1), venue.session + dt.timedelta(days=30))
     venue.session, venue.generation, venue.sealed = following[0], venue.generation + 1, False
     venue.reached = calendar.session(venue.session).open

@@ -12,7 +12,7 @@ from config.errors import Conflict, NotThere, Refused
 from market.intake import later, read_terms
 from market.models import TermsChange, Underlying, Venue
 
-FIELDS = ("multiplier", "american", "settles", "rate")
+FIELDS = ("multiplier", "american", "settles", "rate", "currency", "calendar", "ticks")
 BEGINNING = dt.date(1900, 1, 1)
 """Start of the terms that an underlying came with."""
 
@@ -41,7 +41,9 @@ def change(user: User, symbol: str, start: dt.date, values: dict[str, Any]) -> U
     if start <= BEGINNING or start > dt.date.today() + dt.timedelta(days=3650):
         raise Refused("The day from which the terms hold lies too far away.", [{"path": "start", "message": "too far"}])
     now = {name: getattr(row, name) for name in FIELDS}
-    checked = read_terms({**now, **values, "calendar": row.calendar, "currency": row.currency})
+    checked = read_terms({**now, "quantum": str(row.quantum), **values})
+    if checked["quantum"] != str(row.quantum):
+        raise Refused("The step prices are kept in stays; the exchange's own steps may change.")
     if not row.periods.exists():
         TermsChange.objects.create(underlying=row, start=BEGINNING, **now)
     TermsChange.objects.update_or_create(underlying=row, start=start, defaults={name: checked[name] for name in FIELDS})

@@ -14,8 +14,9 @@ from django.db.models import Count, F, Max, Min, Sum
 
 from config.errors import Conflict, NotThere, Refused
 from market import contract_terms, dated, intake
+from market.calendars import calendar_for
 from market.models import Removal, SessionChainRow, Underlying, Venue
-from market.timelines import calendar_of, terms
+from market.timelines import terms
 from strell_core.formats.intake import export
 from strell_core.formats.intake.sessions import FINDINGS
 from strell_core.market.chains import decode
@@ -42,7 +43,7 @@ def summary(row: Underlying) -> dict[str, Any]:
     quotes = facts["quotes"] or 0
     return {
         "symbol": row.symbol, "name": row.name, "kind": row.kind, "currency": row.currency, "multiplier": row.multiplier,
-        "quantum": str(row.quantum.normalize()), "calendar": row.calendar, "zone": calendar_of(row.calendar).tz.key, "rate": row.rate,
+        "quantum": str(row.quantum.normalize()), "calendar": row.calendar, "zone": calendar_for(row).tz.key, "rate": row.rate,
         "american": row.american, "settles": f"at the {row.settles}", "traded": Venue.objects.filter(underlying=row).exists(),
         "first": facts["first"], "last": facts["last"], "sessions": facts["sessions"], "quotes": quotes, "size": facts["size"] or 0,
         "bytes_a_quote": round((facts["size"] or 0) / quotes, 2) if quotes else None, "known_at": facts["latest"],
@@ -88,7 +89,7 @@ def _gaps(row: Underlying, dates: list[dt.date]) -> list[dict[str, Any]]:
         return []
     have, out = set(dates), []
     run: list[dt.date] = []
-    for date in calendar_of(row.calendar).between(dates[0], dates[-1]):
+    for date in calendar_for(row).between(dates[0], dates[-1]):
         if date in have:
             if run:
                 out.append({"start": run[0], "end": run[-1], "sessions": len(run)})
@@ -151,7 +152,7 @@ def written(symbol: str, start: dt.date, end: dt.date, kind: str) -> tuple[Path,
         raise Refused(f"Data is written as {' or '.join(KINDS)}.", [{"path": "kind", "message": "unknown"}])
     row = row_of(symbol)
     found = _range(row, start, end)
-    calendar, known = calendar_of(row.calendar), terms(row)
+    calendar, known = calendar_for(row), terms(row)
 
     def tables() -> Iterator[Any]:
         for payload, extras in found.values_list("payload", "extras").iterator(chunk_size=4):

@@ -9,8 +9,10 @@ from ninja import File, Router
 from ninja.files import UploadedFile
 
 from config.errors import NotThere, Refused
-from market import contract_terms, coverage, dated, intake
+from market import calendars, contract_terms, coverage, dated, intake
 from market.data_schemas import (
+    CalendarIn,
+    CalendarOut,
     CoverageOut,
     DividendRow,
     FactIn,
@@ -31,7 +33,6 @@ from market.models import ColumnMapping, Dividend, Intake
 from runs.queries import touched
 from strell_core.formats.intake.mapping import DATE_FORMATS, KINDS
 from strell_core.formats.intake.sessions import FINDINGS
-from strell_core.market.calendars import names as calendar_names
 
 router = Router(tags=["data"])
 
@@ -46,8 +47,13 @@ def facts(row: Intake) -> dict[str, Any]:
         found = [
             {"what": FINDINGS[name], "count": mine["findings"][name]} for name in FINDINGS if mine["findings"].get(name)
         ]
-        runs = touched(row.owner, symbol, mine["first"], mine["last"]) if mine["changed"] and mine.get("first") else []
-        symbols.append({**mine, "symbol": symbol, "findings": found, "runs": runs})
+        anew = mine.get("anew", {})
+        spans = {name: (span["first"], span["last"]) for name, span in anew.items()}
+        if row.mapping.get("kind", "chains") == "chains" and mine["changed"] and mine.get("first"):
+            spans[symbol] = (mine["first"], mine["last"])
+        runs = [run for name, span in sorted(spans.items()) for run in touched(row.owner, name, *span)]
+        anew = [{"symbol": name, "sessions": span["count"]} for name, span in sorted(anew.items())]
+        symbols.append({**mine, "symbol": symbol, "findings": found, "runs": runs, "anew": anew})
     return {
         "id": row.pk, "name": row.name, "size": row.size, "made_at": row.made_at, "status": row.status, "doing": row.doing,
         "share": row.share, "message": row.message, "elapsed": elapsed,
@@ -73,7 +79,7 @@ def words(request: HttpRequest):
             {"kind": name, "title": kind.title, "subject": kind.subject, "roles": kind.roles, "needed": kind.needed}
             for name, kind in KINDS.items()
         ],
-        "date_formats": DATE_FORMATS, "calendars": calendar_names(), "kinds": ["index", "stock", "fund", "future"],
+        "date_formats": DATE_FORMATS, "calendars": calendars.names(), "kinds": ["index", "stock", "fund", "future"],
         "reasons": list(intake.reasons_of("chains").values()), "findings": list(FINDINGS.values()),
     }  # fmt: skip
 
@@ -128,6 +134,24 @@ def change_terms(request: HttpRequest, symbol: str, body: TermsIn):
 @router.delete("/data/{symbol}/terms/{start}", response=list[PeriodOut], operation_id="change_terms_back")
 def change_terms_back(request: HttpRequest, symbol: str, start: dt.date):
     return contract_terms.periods(contract_terms.change_back(request.user, symbol, start))
+
+
+@router.get("/calendars", response=list[CalendarOut], operation_id="calendars")
+def own_calendars(request: HttpRequest):
+    """Trading calendars that people wrote down."""
+    return calendars.told(request.user)
+
+
+@router.put("/calendars/{name}", response=list[CalendarOut], operation_id="keep_calendar")
+def keep_calendar(request: HttpRequest, name: str, body: CalendarIn):
+    calendars.keep(request.user, name, body.dict())
+    return calendars.told(request.user)
+
+
+@router.delete("/calendars/{name}", response=list[CalendarOut], operation_id="forget_calendar")
+def forget_calendar(request: HttpRequest, name: str):
+    calendars.forget(request.user, name)
+    return calendars.told(request.user)
 
 
 @router.get("/data-others", response=OthersOut, operation_id="others")

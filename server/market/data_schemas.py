@@ -43,6 +43,10 @@ class PeriodOut(Schema):
     american: bool
     settles: str
     rate: float
+    currency: str
+    calendar: str
+    ticks: list[tuple[str, str]]
+    """The exchange's price steps: from which price on, and the step; empty: the step prices are kept in."""
 
 
 class TermsIn(Schema):
@@ -51,6 +55,27 @@ class TermsIn(Schema):
     american: bool | None = None
     settles: str | None = None
     rate: float | None = None
+    currency: str | None = None
+    calendar: str | None = None
+    ticks: list[tuple[str, str]] | None = None
+
+
+class CalendarIn(Schema):
+    """Hours and holidays of an exchange; times are local to ``zone``, Monday is 0."""
+
+    zone: str
+    open: dt.time
+    close: dt.time
+    weekdays: list[int] = [0, 1, 2, 3, 4]
+    closed: list[dt.date] = []
+    short: list[tuple[dt.date, dt.time]] = []
+
+
+class CalendarOut(CalendarIn):
+    name: str
+    used_by: list[str]
+    mine: bool
+    """Whether who asks may change it."""
 
 
 class HoldingsOut(Schema):
@@ -121,6 +146,11 @@ class TouchedOut(Schema):
     number: int
 
 
+class AnewOut(Schema):
+    symbol: str
+    sessions: int
+
+
 class SymbolReport(Schema):
     symbol: str
     new: int
@@ -132,6 +162,8 @@ class SymbolReport(Schema):
     last: dt.date | None = None
     findings: list[CountOut]
     runs: list[TouchedOut]
+    anew: list[AnewOut] = []
+    """Sessions whose volatilities were computed anew."""
 
 
 class IntakeOut(Schema):

@@ -22,6 +22,7 @@ from django.contrib.auth.models import User
 from django.db import models, transaction
 
 from config.errors import Forbidden, NotThere, Refused
+from market.calendars import calendar_for
 from market.models import (
     Bar,
     DatedChange,
@@ -36,7 +37,6 @@ from market.models import (
     Underlying,
     Venue,
 )
-from market.timelines import calendar_of
 from strell_core.formats.intake.dated import Record
 
 BAR = np.dtype([("at", "<i8"), ("open", "<i4"), ("high", "<i4"), ("low", "<i4"), ("close", "<i4"), ("volume", "<i8")])
@@ -201,6 +201,13 @@ def _plain(value: Any) -> Any:
 _MODELS = {store.model.__name__: store for store in (*STORES.values(), INTRADAY)}
 
 
+def resting_on(kind: str, subjects: Iterable[str]) -> list[Underlying]:
+    """Underlyings whose volatilities rest on facts of a kind about some subjects."""
+    if kind == "rates":
+        return list(Underlying.objects.filter(currency__in=subjects))
+    return list(Underlying.objects.filter(symbol__in=subjects)) if kind in ("dividends", "bars") else []
+
+
 @transaction.atomic
 def put_back(intake: Intake) -> int:
     """Undo what an intake of dated facts changed; gives how many facts that were."""
@@ -231,7 +238,7 @@ def put_back(intake: Intake) -> int:
 # -- told and written out
 def facts_of(row: Underlying, kind: str) -> list[dict[str, Any]]:
     """Everything of one kind that is known of an underlying, oldest first."""
-    local = calendar_of(row.calendar).local
+    local = calendar_for(row).local
     if kind == "bars":
         return [
             {"date": b.date, "open": b.open / 100, "high": b.high / 100, "low": b.low / 100, "close": b.close / 100,
@@ -326,7 +333,7 @@ def drop(user: User, symbol: str, kind: str, date: dt.date, what: str = "") -> N
         found = found.filter(event=what)
     if not found.delete()[0]:
         raise NotThere(f"There is nothing of that kind on {date:%-d %b %Y}.")
-    if kind == "dividends":
+    if resting_on(kind, [symbol]):
         from market.intake import later
 
         later(row)

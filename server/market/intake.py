@@ -9,8 +9,9 @@ import datetime as dt
 import hashlib
 import shutil
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from decimal import Decimal, InvalidOperation
+from functools import cache
 from pathlib import Path
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
@@ -22,13 +23,14 @@ from django.db import transaction
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
 from market import dated as dated_facts
+from market.calendars import calendar_for, calendar_of
+from market.calendars import names as calendar_names
 from market.models import ColumnMapping, Intake, SessionChainRow, Underlying
-from market.timelines import calendar_of
 from strell_core.formats.intake import dated
 from strell_core.formats.intake.mapping import KINDS, Mapping, MappingError
 from strell_core.formats.intake.rows import REASONS, Block, blocks
 from strell_core.formats.intake.tables import IntakeError, Sample, sample
-from strell_core.market.calendars import names as calendar_names
+from strell_core.market.calendars import DayCount, ZoneDays
 
 Status = Intake.Status
 MAX_BYTES = 40 << 30
@@ -118,7 +120,7 @@ def _problems(path: Path, mapping: Mapping) -> list[tuple[str, str]]:
 def usual_terms() -> dict[str, Any]:
     return {
         "kind": "stock", "currency": "EUR", "multiplier": 100, "quantum": "0.01", "calendar": "XNYS", "american": True,
-        "settles": "close", "rate": 0.0,
+        "settles": "close", "rate": 0.0, "ticks": [],
     }  # fmt: skip
 
 
@@ -166,6 +168,7 @@ def read_terms(raw: dict[str, Any]) -> dict[str, Any]:
         problems.append(("rate", "The interest rate lies between -0.1 and 1 (0.021 is 2.1 % a year)."))
     if made["settles"] not in ("open", "close"):
         problems.append(("settles", "Options settle at the open or at the close."))
+    made["ticks"] = _read_ticks(made["ticks"], made["quantum"], problems)
     made["american"], made["currency"] = bool(made["american"]), str(made["currency"]).upper()[:3]
     if problems:
         raise Refused(
@@ -174,16 +177,35 @@ def read_terms(raw: dict[str, Any]) -> dict[str, Any]:
     return made
 
 
-def zone_finder(new: dict[str, Any], kind: str = "chains") -> Any:
-    """Time zone in which the days of a file's subject are counted: its exchange's, by its symbol."""
-    known = dict(Underlying.objects.values_list("symbol", "calendar"))
+def _read_ticks(raw: Any, quantum: Any, problems: list[tuple[str, str]]) -> list[list[str]]:
+    """Price steps as pairs of text: from which price on, and the step."""
+    try:
+        pairs = sorted((Decimal(str(start)), Decimal(str(step))) for start, step in raw)
+        whole = Decimal(str(quantum))
+    except (InvalidOperation, TypeError, ValueError):
+        problems.append(("ticks", "Price steps are pairs: from which price on, and the step."))
+        return []
+    starts = [start for start, _ in pairs]
+    if any(not start.is_finite() or not 0 <= start < 100_000 or start % whole for start in starts):
+        problems.append(("ticks", "A price step begins at a price that is a multiple of the smallest step."))
+    elif any(not step.is_finite() or not 0 < step <= 100 or step % whole for _, step in pairs):
+        problems.append(("ticks", f"A price step is a multiple of the smallest step prices are kept in, {whole}."))
+    elif pairs and (starts[0] != 0 or len(set(starts)) < len(starts)):
+        problems.append(("ticks", "The first price step begins at 0, each other at a price of its own."))
+    return [[str(start), str(step)] for start, step in pairs]
 
-    def zone_of(symbol: str) -> ZoneInfo:
+
+def day_finder(new: dict[str, Any], kind: str = "chains") -> Callable[[str], DayCount]:
+    """By which calendar the days of a file's subject are counted: its exchange's, by its symbol."""
+
+    @cache
+    def days_of(symbol: str) -> DayCount:
         if kind in ("rates", "series"):
-            return ZoneInfo("UTC")
-        return calendar_of(known.get(symbol, new["calendar"])).tz
+            return ZoneDays(ZoneInfo("UTC"))
+        row = Underlying.objects.filter(symbol=symbol).first()
+        return calendar_of(new["calendar"]) if row is None else calendar_for(row)
 
-    return zone_of
+    return days_of
 
 
 def preview(user: User, intake_id: int, mapping: dict[str, Any] | None, new: dict[str, Any] | None) -> dict[str, Any]:
@@ -215,7 +237,7 @@ def preview(user: User, intake_id: int, mapping: dict[str, Any] | None, new: dic
     if candidate.kind != "chains":
         return {**out, **_told_dated(path, candidate, made_terms)}
     try:
-        block = next(blocks(Path(intake.path), candidate, zone_finder(made_terms)), None)
+        block = next(blocks(Path(intake.path), candidate, day_finder(made_terms)), None)
     except IntakeError as error:
         out["problems"] = [{"path": "file", "message": str(error)}]
         return out
@@ -226,7 +248,7 @@ def preview(user: User, intake_id: int, mapping: dict[str, Any] | None, new: dic
 
 def _told(block: Block, new: dict[str, Any]) -> dict[str, Any]:
     existing = set(Underlying.objects.values_list("symbol", flat=True))
-    zone_of = zone_finder(new)
+    days_of = day_finder(new)
     quotes = []
     for symbol, rows in block.rows.items():
         for row in rows[:6]:
@@ -234,7 +256,7 @@ def _told(block: Block, new: dict[str, Any]) -> dict[str, Any]:
             when = (
                 dt.date.fromordinal(int(row["session"])).isoformat()
                 if at < 0
-                else dt.datetime.fromtimestamp(at, zone_of(symbol)).strftime("%Y-%m-%d %H:%M:%S %Z")
+                else dt.datetime.fromtimestamp(at, days_of(symbol).tz).strftime("%Y-%m-%d %H:%M:%S %Z")
             )
             quotes.append(
                 {
@@ -256,7 +278,7 @@ def _told(block: Block, new: dict[str, Any]) -> dict[str, Any]:
 def _told_dated(path: Path, mapping: Mapping, new: dict[str, Any]) -> dict[str, Any]:
     """The first block of a file of dated facts."""
     try:
-        block = next(dated.records(path, mapping, zone_finder(new, mapping.kind)), None)
+        block = next(dated.records(path, mapping, day_finder(new, mapping.kind)), None)
     except IntakeError as error:
         return {"problems": [{"path": "file", "message": str(error)}]}
     if block is None:
@@ -269,7 +291,7 @@ def _told_dated(path: Path, mapping: Mapping, new: dict[str, Any]) -> dict[str, 
     shown = [
         {
             "subject": r.subject, "date": r.date,
-            "at": None if r.at is None else dt.datetime.fromtimestamp(r.at, zone_finder(new, mapping.kind)(r.subject)).strftime("%H:%M:%S %Z"),
+            "at": None if r.at is None else dt.datetime.fromtimestamp(r.at, day_finder(new, mapping.kind)(r.subject).tz).strftime("%H:%M:%S %Z"),
             "values": {name: value for name, value in r.values.items() if value is not None},
         }
         for r in block.rows[:12]
@@ -352,8 +374,8 @@ def take_back(user: User, intake_id: int) -> Intake:
     if intake.status in Intake.ACTIVE:
         raise Conflict("Cancel it first.")
     facts = dated_facts.put_back(intake)
-    if facts and intake.mapping.get("kind") == "dividends":
-        for row in Underlying.objects.filter(symbol__in=intake.report.get("sessions", {})):
+    if facts:
+        for row in dated_facts.resting_on(intake.mapping.get("kind", ""), intake.report.get("sessions", {})):
             later(row)
     brought = list(SessionChainRow.objects.filter(intake=intake).select_related("underlying"))
     if not brought and not facts:

@@ -13,32 +13,28 @@ import re
 import shutil
 import time
 from collections import Counter
-from collections.abc import Iterator
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.db import OperationalError, transaction
+from django.db import transaction
 from django.db.models import Max
 
 from config.errors import Refused
-from config.push import notify, notify_market
-from market import dated
-from market.intake import enqueue, folder_of, reasons_of, zone_finder
-from market.models import Bar, Contract, Expiration, Intake, SessionChainRow, Underlying, Venue
-from market.timelines import calendar_of, data_digest, fold_in, terms
+from config.push import notify
+from market.intake import day_finder, folder_of, reasons_of
+from market.models import Bar, Intake, SessionChainRow, Underlying, Venue
+from market.refresh import Basis, list_contracts, refresh
+from market.timelines import terms
 from strell_core.formats.intake import merge
 from strell_core.formats.intake import sessions as made_of
-from strell_core.formats.intake.dated import records
 from strell_core.formats.intake.mapping import Mapping
 from strell_core.formats.intake.rows import blocks, row_type
 from strell_core.formats.intake.stage import Stage
-from strell_core.formats.intake.tables import IntakeError, Reject
+from strell_core.formats.intake.tables import Reject
 from strell_core.market.chains import SessionChain, decode, digest, encode
-from strell_core.market.dividends import Dividend
 from strell_core.market.extras import decode_extras, encode_extras
-from strell_core.market.instruments import ContractKey, thousandths
 from strell_core.pricing.surface import CONVENTIONS
 
 Status = Intake.Status
@@ -58,70 +54,11 @@ class Lost(Exception):
     """Another worker has taken it over."""
 
 
-def recover() -> int:
-    """Intakes whose worker died are queued again; after three tries they fail."""
-    now, count = dt.datetime.now(dt.UTC), 0
-    for key in Intake.objects.filter(status=Status.RUNNING, lease_until__lt=now).values_list("pk", flat=True):
-        with transaction.atomic():
-            held = Intake.objects.select_for_update(skip_locked=True).filter(
-                pk=key, status=Status.RUNNING, lease_until__lt=now
-            )
-            intake = held.first()
-            if intake is None:
-                continue
-            count += 1
-            if intake.attempts < MAX_ATTEMPTS:
-                intake.status = Status.QUEUED
-                intake.save(update_fields=["status"])
-                enqueue(intake)
-            else:
-                intake.status, intake.message = (
-                    Status.FAILED,
-                    "The worker stopped three times. Start it again to go on.",
-                )
-                intake.save(update_fields=["status", "message"])
-                notify(intake.owner_id, "intake", intake.pk)
-    return count
-
-
-def carry_out(intake_id: int) -> None:
-    """Read and store a queued file to its end, going on where an earlier try stopped."""
-    with transaction.atomic():
-        intake = Intake.objects.select_for_update().filter(pk=intake_id).first()
-        if intake is None or intake.status != Status.QUEUED:
-            return
-        intake.status, intake.attempts = Status.RUNNING, intake.attempts + 1
-        intake.started_at = intake.started_at or dt.datetime.now(dt.UTC)
-        intake.lease_until = _lease()
-        intake.save()
-    work = DatedWork(intake) if Mapping(**intake.mapping).kind != "chains" else Work(intake)
-    try:
-        work.run()
-    except Cancelled:
-        stored = Intake.objects.get(pk=intake.pk).stored
-        kept = (
-            f"{stored} {work.stores} were stored and stay; take them back, or start again to go on."
-            if stored
-            else "Nothing was kept of it."
-        )
-        work.finish_data()
-        _end(intake, Status.CANCELLED, f"Cancelled. {kept}")
-    except Lost:
-        log.warning("intake %s was taken over", intake_id)
-    except (IntakeError, Refused) as error:
-        _end(intake, Status.FAILED, str(getattr(error, "message", error)))
-    except OperationalError:
-        raise  # the lease runs out and it is taken up again
-    except Exception:
-        log.exception("intake %s failed", intake_id)
-        _end(intake, Status.FAILED, "The intake failed on an error of ours; it is in the worker's log.")
-
-
-def _lease() -> dt.datetime:
+def lease() -> dt.datetime:
     return dt.datetime.now(dt.UTC) + dt.timedelta(seconds=settings.RUN_LEASE_SECONDS)
 
 
-def _end(intake: Intake, status: str, message: str) -> None:
+def end(intake: Intake, status: str, message: str) -> None:
     Intake.objects.filter(pk=intake.pk).update(
         status=status, message=message, finished_at=dt.datetime.now(dt.UTC), lease_until=None, doing=""
     )
@@ -139,6 +76,7 @@ class Work:
         self.folder.mkdir(parents=True, exist_ok=True)
         self.mapping = Mapping(**intake.mapping)
         self.stage = Stage(self.folder / "rows", row_type(self.mapping.columns))
+        self._bases: dict[str, Basis] = {}
         self._told = 0.0
 
     def run(self) -> None:
@@ -154,24 +92,28 @@ class Work:
             return
         self._told = time.monotonic()
         held = Intake.objects.filter(pk=self.intake.pk, status=Status.RUNNING)
-        if not held.update(doing=doing, share=share, lease_until=_lease(), **facts):
+        if not held.update(doing=doing, share=share, lease_until=lease(), **facts):
             raise Lost
         notify(self.intake.owner_id, "intake", self.intake.pk, share=round(share, 4), doing=doing)
         if held.filter(cancel_requested=True).exists():
             raise Cancelled
 
+    def tell_anew(self, done: int, count: int) -> None:
+        """Show how far computing volatilities anew is."""
+        self.tell(f"computing volatilities anew, {done} of {count} sessions", 0.99)
+
     def read(self) -> None:
         """Lay every row aside by session; what cannot be used goes to the rejects."""
         self.stage.clear()
-        self._fresh_rejects()
+        self.fresh_rejects()
         rejected: Counter[str] = Counter()
         read = 0
         with open(self.folder / "rejects" / "0-file.csv", "w", newline="") as file:
             out = csv.writer(file)
-            for block in blocks(Path(self.intake.path), self.mapping, zone_finder(self.intake.terms)):
+            for block in blocks(Path(self.intake.path), self.mapping, day_finder(self.intake.terms)):
                 self.stage.add(block.rows)
                 for reject in block.rejects:
-                    out.writerow(_reject_cells(reject, self.mapping.kind))
+                    out.writerow(reject_cells(reject, self.mapping.kind))
                     rejected[reject.reason] += 1
                 read = block.read
                 self.tell(f"reading, {read:,} rows".replace(",", "\u00a0"), READING_SHARE * block.share, rows=read)
@@ -180,7 +122,7 @@ class Work:
         )
         self.intake.refresh_from_db()
 
-    def _fresh_rejects(self) -> None:
+    def fresh_rejects(self) -> None:
         shutil.rmtree(self.folder / "rejects", ignore_errors=True)
         (self.folder / "rejects").mkdir()
 
@@ -210,20 +152,18 @@ class Work:
             if there is not None:
                 chain, extras = decode(bytes(there.payload)), decode_extras(bytes(there.extras))
                 rows = merge.joined(rows, merge.rows_of(chain, terms(row), extras))
-        paid = [Dividend(d.date, float(d.amount)) for d in row.dividends.filter(date__gt=date)]
-        bar = Bar.objects.filter(underlying=row, date=date, given=True).first()
-        calendar = calendar_of(row.calendar)
+        basis = self._basis(row)
         built = made_of.build(
-            rows,
-            date,
-            terms(row).on(date),
-            calendar,
-            self.mapping.day_time,
-            paid,
-            None if bar is None else bar.close / 100,
-        )
+            rows, date, basis.terms.on(date), basis.calendar, self.mapping.day_time, basis.dividends(date),
+            basis.close(date),
+        )  # fmt: skip
         ours = [(line, why) for line, why in built.rejects if line < merge.BEHIND]
         return made_of.Built(built.chain, ours, built.findings, built.extras)
+
+    def _basis(self, row: Underlying) -> Basis:
+        if row.symbol not in self._bases:
+            self._bases[row.symbol] = Basis(row)
+        return self._bases[row.symbol]
 
     def _underlying(self, symbol: str) -> Underlying:
         """The underlying, made with the file's terms where it is new; raises :class:`Refused`."""
@@ -235,7 +175,7 @@ class Work:
             defaults={
                 "name": symbol, "currency": made["currency"], "multiplier": made["multiplier"],
                 "quantum": Decimal(made["quantum"]), "calendar": made["calendar"], "rate": made["rate"], "kind": made["kind"],
-                "american": made["american"], "settles": made.get("settles", "close"),
+                "american": made["american"], "settles": made.get("settles", "close"), "ticks": made.get("ticks", []),
             },
         )  # fmt: skip
         if not self.intake.owner.is_staff and Venue.objects.filter(underlying=row).exists():
@@ -260,6 +200,7 @@ class Work:
             underlying=row, date=date, version=latest + 1, digest=identity, conventions=CONVENTIONS,
             snapshots=len(built.chain.times), contracts=len(built.chain.contracts), crossed=0, payload=payload,
             size=len(payload), extras=extras, extras_size=len(extras), findings=built.findings, intake=self.intake,
+            basis=self._basis(row).of(date),
         )  # fmt: skip
         _bar(row, built.chain)
         return "changed" if there is not None else "new"
@@ -286,14 +227,14 @@ class Work:
             return
         with open(self.folder / "rejects" / f"{symbol}-{date}.csv", "w", newline="") as file:
             csv.writer(file).writerows(
-                _reject_cells(Reject(line, why, f"{symbol} {date}"), "chains") for line, why in rejects
+                reject_cells(Reject(line, why, f"{symbol} {date}"), "chains") for line, why in rejects
             )
 
     def finish(self) -> None:
         self.tell("arranging quotes for fast reading", 0.99)
         self.finish_data()
         self.stage.clear()
-        _end(self.intake, Status.DONE, "")
+        end(self.intake, Status.DONE, "")
 
     def finish_data(self) -> None:
         """Let everyone read what is stored now."""
@@ -301,115 +242,13 @@ class Work:
             brought = SessionChainRow.objects.filter(intake=self.intake, underlying=row)
             payloads = brought.values_list("payload", flat=True).iterator(chunk_size=8)
             list_contracts(row, (decode(bytes(payload)) for payload in payloads))
-            refresh(row)
+            refresh(row, self.tell_anew)
 
 
-class DatedWork(Work):
-    """Carrying out a file of dated facts. It is stored block by block, and by key: begun anew it changes nothing
-    that it changed before."""
-
-    stores = "facts"
-
-    def run(self) -> None:
-        self._fresh_rejects()
-        keeper = dated.Keeper(self.intake, self.mapping.kind, self._underlying)
-        rejected: Counter[str] = Counter()
-        total: dict[str, dict[str, Any]] = {}
-        zone_of = zone_finder(self.intake.terms, self.mapping.kind)
-        with open(self.folder / "rejects" / "0-file.csv", "w", newline="") as file:
-            out = csv.writer(file)
-            for block in records(Path(self.intake.path), self.mapping, zone_of):
-                for reject in block.rejects:
-                    out.writerow(_reject_cells(reject, self.mapping.kind))
-                    rejected[reject.reason] += 1
-                with transaction.atomic():
-                    held = Intake.objects.select_for_update().get(pk=self.intake.pk)
-                    if held.status != Status.RUNNING:
-                        raise Lost
-                    for subject, counts in keeper.keep(block.rows).items():
-                        _add_counts(total.setdefault(subject, {"findings": {}}), counts)
-                    held.report = {"rejected": dict(rejected), "sessions": total}
-                    held.rows, held.stored = block.read, sum(c["new"] + c["changed"] for c in total.values())
-                    held.save(update_fields=["report", "rows", "stored"])
-                    self.intake.report = held.report
-                self.tell(f"storing, {block.read:,} rows".replace(",", "\u00a0"), block.share)
-        self.finish_data()
-        _end(self.intake, Status.DONE, "")
-
-    def finish_data(self) -> None:
-        """Facts are read as soon as they are stored; deltas of American options rest on the dividends."""
-        if self.mapping.kind == "dividends":
-            for row in Underlying.objects.filter(symbol__in=self.intake.report.get("sessions", {})):
-                refresh(row)
-
-
-def _add_counts(total: dict[str, Any], counts: dict[str, Any]) -> None:
-    for name, value in counts.items():
-        if name == "first":
-            total[name] = min(total.get(name, value), value)
-        elif name == "last":
-            total[name] = max(total.get(name, value), value)
-        else:
-            total[name] = total.get(name, 0) + value
-
-
-def refresh(row: Underlying) -> None:
-    """Bring what is read up to the chains that are current; an underlying without any has no data."""
-    if SessionChainRow.objects.filter(underlying=row, current=True).exists():
-        if data_digest(row) != row.data_digest:
-            fold_in(row)
-    elif row.data_digest:
-        row.data_digest = ""
-        row.save(update_fields=["data_digest"])
-    notify_market(row.symbol, "history")
-
-
-def _reject_cells(reject: Reject, kind: str) -> list[Any]:
+def reject_cells(reject: Reject, kind: str) -> list[Any]:
     """Line, reason and text; a text that a spreadsheet would run as a formula is marked as text."""
     text = reject.text
     return [reject.line, reasons_of(kind)[reject.reason], f"'{text}" if text[:1] in "=+-@\t" else text]
-
-
-def list_contracts(row: Underlying, chains: Iterator[SessionChain]) -> None:
-    """Keep which contracts were listed, and from when to when."""
-    seen: dict[ContractKey, list[dt.date]] = {}
-    for chain in chains:
-        for contract in chain.contracts:
-            days = seen.setdefault(contract, [chain.date, chain.date])
-            days[0], days[1] = min(days[0], chain.date), max(days[1], chain.date)
-    calendar = calendar_of(row.calendar)
-    dates = {contract.expiration for contract in seen}
-    Expiration.objects.bulk_create(
-        [
-            Expiration(
-                underlying=row,
-                date=d,
-                settles_at=dt.datetime.fromtimestamp(calendar.settlement(d, row.settles), dt.UTC),
-            )
-            for d in sorted(dates)
-        ],
-        ignore_conflicts=True,
-    )
-    by_date = {e.date: e for e in Expiration.objects.filter(underlying=row, date__in=dates)}
-    known = {
-        (c.expiration.date, c.right, thousandths(float(c.strike))): c
-        for c in Contract.objects.filter(expiration__in=by_date.values()).select_related("expiration")
-    }
-    new, longer = [], []
-    for contract, (first, last) in seen.items():
-        there = known.get((contract.expiration, contract.right, thousandths(contract.strike)))
-        if there is None:
-            new.append(
-                Contract(
-                    expiration=by_date[contract.expiration], right=contract.right, strike=Decimal(str(contract.strike)),
-                    first_session=first, last_session=last,
-                )
-            )  # fmt: skip
-        elif first < there.first_session or last > there.last_session:
-            there.first_session, there.last_session = min(first, there.first_session), max(last, there.last_session)
-            longer.append(there)
-    Contract.objects.bulk_create(new, batch_size=4000)
-    Contract.objects.bulk_update(longer, ["first_session", "last_session"], batch_size=2000)
 
 
 def _bar(row: Underlying, chain: SessionChain) -> None:

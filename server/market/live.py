@@ -13,8 +13,9 @@ from django.db import transaction
 
 from config.errors import Conflict
 from config.push import notify_market
+from market.calendars import calendar_for
 from market.models import Bar, Contract, Expiration, LiveChain, RecordedSnapshot, SessionChainRow, Underlying
-from market.timelines import calendar_of, terms, timeline
+from market.timelines import terms, timeline
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode, digest, encode
 from strell_core.market.instruments import ContractKey
@@ -42,7 +43,7 @@ class Live:
     def timeline(self) -> Timeline:
         """One snapshot as a timeline, so that everything that reads history reads now as well."""
         return cubes.in_memory(
-            [self.chain], terms(self.row), calendar_of(self.row.calendar), f"live {self.sequence}", unfinished=True
+            [self.chain], terms(self.row), calendar_for(self.row), f"live {self.sequence}", unfinished=True
         )
 
     @cached_property
@@ -170,7 +171,7 @@ def recorded(symbol: str, since: dt.date) -> Timeline | None:
         chains.append(traded)
     if not chains:
         return None
-    calendar = calendar_of(row.calendar)
+    calendar = calendar_for(row)
     last = chains[-1]
     unfinished = traded is not None and int(last.times[-1]) < calendar.session(last.date).close
     mark = f"{symbol} {since} to {int(last.times[-1])}"
@@ -203,7 +204,7 @@ def _past(row: Underlying, until: dt.date) -> DailyHistory:
         daily = history.daily
         between = _sealed(row, date__gt=daily.dates[-1], date__lt=until)
         if between:
-            calendar = calendar_of(row.calendar)
+            calendar = calendar_for(row)
             daily = cubes.in_memory(between, terms(row), calendar, "between", daily).daily
         while len(_pasts) > 8:
             del _pasts[next(iter(_pasts))]
@@ -227,7 +228,7 @@ def seal(underlying: Underlying, date: dt.date) -> None:
         underlying=underlying, date=date, open=int(chain.spot[0]), high=int(chain.spot.max()),
         low=int(chain.spot.min()), close=int(chain.spot[-1]),
     )  # fmt: skip
-    calendar = calendar_of(underlying.calendar)
+    calendar = calendar_for(underlying)
     for expiration in chain.expirations:
         settles = dt.datetime.fromtimestamp(calendar.session(expiration).close, dt.UTC)
         Expiration.objects.get_or_create(underlying=underlying, date=expiration, defaults={"settles_at": settles})

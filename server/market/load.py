@@ -21,6 +21,7 @@ from market.models import (
     SessionChainRow,
     Underlying,
 )
+from market.refresh import Basis
 from market.timelines import data_digest
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.chains import digest
@@ -104,6 +105,11 @@ def load_singles(settings: Settings, sessions: int, progress: Progress, processe
                 MarketEvent(underlying=row, date=date, at=scenario.calendar.session(date).close + 600, event="Quarterly report")
                 for date in scenario.reports
             )  # fmt: skip
+            basis = Basis(row)
+            stored = list(row.chains.only("date"))
+            for chain in stored:
+                chain.basis = basis.of(chain.date)
+            SessionChainRow.objects.bulk_update(stored, ["basis"])
             row.data_digest = data_digest(row)
             row.save(update_fields=["data_digest"])
 

@@ -24,6 +24,7 @@ class Underlying(models.Model):
     kind = models.CharField(max_length=8, choices=Kind, default=Kind.INDEX)
     american = models.BooleanField(default=False, help_text="its options can be exercised before expiration")
     settles = models.CharField(max_length=5, choices=[("open", "open"), ("close", "close")], default="close")
+    ticks = models.JSONField(default=list, help_text="price steps of the exchange: from which price on, and the step")
 
     def __str__(self) -> str:
         return self.symbol
@@ -80,6 +81,17 @@ class Dividend(models.Model):
         ordering = ["date"]
 
 
+class CalendarRules(models.Model):
+    """An exchange's hours and holidays as a person wrote them down; every underlying may follow them."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="calendars")
+    name = models.CharField(max_length=20, unique=True)
+    rules = models.JSONField(help_text="of strell_core.market.calendars.OwnCalendar")
+
+    class Meta:
+        ordering = ["name"]
+
+
 class TermsChange(models.Model):
     """Terms that hold from ``start`` on; the underlying itself carries the latest ones."""
 
@@ -89,6 +101,9 @@ class TermsChange(models.Model):
     american = models.BooleanField()
     settles = models.CharField(max_length=5)
     rate = models.FloatField()
+    currency = models.CharField(max_length=3)
+    calendar = models.CharField(max_length=20)
+    ticks = models.JSONField(default=list, help_text="price steps of the exchange: from which price on, and the step")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["underlying", "start"], name="one_change_of_terms_a_day")]
@@ -281,6 +296,7 @@ class SessionChainRow(models.Model):
     extras_size = models.PositiveIntegerField(default=0, help_text="bytes of the extras")
     findings = models.JSONField(default=dict, help_text="what is doubtful, counted")
     intake = models.ForeignKey(Intake, models.SET_NULL, null=True, related_name="chains")
+    basis = models.CharField(max_length=32, blank=True, help_text="identity of what its volatilities rest on")
 
     class Meta:
         constraints = [

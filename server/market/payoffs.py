@@ -37,7 +37,8 @@ def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
     return PayoffLeg(
         holding.contracts, 1 if holding.contract.right == "call" else -1, holding.contract.strike,
         settlement, (quote.iv or 0) / 10_000 if quote.iv else math.nan,
-        forward if math.isfinite(forward) else spot, holding.opened, view.underlying.american, view.underlying.rate,
+        forward if math.isfinite(forward) else spot, holding.opened, view.underlying.american,
+        view.interest(holding.contract.expiration),
         dividends,
     )  # fmt: skip
 
@@ -58,7 +59,7 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
             float(holding.contract.strike),
             years,
             quote.iv / 10_000,
-            view.underlying.rate,
+            view.interest(holding.contract.expiration),
             seconds / YEAR_SECONDS,
             paid,
             sign,
@@ -66,7 +67,7 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
         return {**dict(zip(GREEKS, found.tolist(), strict=True)), "iv": quote.iv / 100}
     values = greeks_many(
         np.array([forward]), np.array([float(holding.contract.strike)]), np.array([years]),
-        np.array([quote.iv / 10_000]), view.underlying.rate,
+        np.array([quote.iv / 10_000]), view.interest(holding.contract.expiration),
         np.array([sign], np.int64),
     )[:, 0]  # fmt: skip
     return {**dict(zip(GREEKS, values.tolist(), strict=True)), "iv": quote.iv / 100}

@@ -8,25 +8,22 @@ import hashlib
 import shutil
 import threading
 from collections.abc import Iterator
+from decimal import Decimal
 from pathlib import Path
 
 from django.conf import settings
 
 from config.errors import NotThere, Refused
-from market.models import SessionChainRow, Underlying
+from market import calendars
+from market.models import Rate, SessionChainRow, Underlying, Venue
 from strell_core.formats import cubes
 from strell_core.market import instruments
-from strell_core.market.calendars import MARROWICK, SessionCalendar, exchange, marrowick
 from strell_core.market.chains import SessionChain, decode
+from strell_core.market.rates import RateCurves
 from strell_core.market.timeline import Timeline
 
 _open: dict[str, Timeline] = {}
 _lock = threading.Lock()
-
-
-def calendar_of(name: str) -> SessionCalendar:
-    """Raises ``KeyError`` for a calendar that is not known."""
-    return marrowick() if name == MARROWICK else exchange(name)
 
 
 def terms(row: Underlying) -> instruments.Underlying:
@@ -44,10 +41,26 @@ def terms(row: Underlying) -> instruments.Underlying:
         kind=row.kind,
         settles=row.settles,
         periods=tuple(
-            instruments.TermsPeriod(p.start, p.multiplier, p.american, p.settles, p.rate) for p in row.periods.all()
+            instruments.TermsPeriod(
+                p.start, p.multiplier, p.american, p.settles, p.rate, p.currency, p.calendar, _ticks(p.ticks)
+            )
+            for p in row.periods.all()
         ),
+        ticks=_ticks(row.ticks),
+        rates=curves(row),
         dividends=tuple((date, float(amount)) for date, amount in paid),
     )
+
+
+def _ticks(raw: list[list[str]]) -> instruments.Ticks:
+    return tuple((Decimal(start), Decimal(step)) for start, step in raw)
+
+
+def curves(row: Underlying) -> RateCurves:
+    """Interest by term in an underlying's currency; a traded market's is that of its terms alone."""
+    if Venue.objects.filter(underlying=row).exists():
+        return RateCurves()
+    return RateCurves.of(Rate.objects.filter(currency=row.currency).values_list("date", "days", "rate"))
 
 
 def timeline(symbol: str) -> Timeline:
@@ -78,7 +91,7 @@ def _open_cache(row: Underlying) -> Timeline:
     folder = _folder(row)
     if _build(row, folder):
         _evict_others(row, folder)
-    return cubes.open_timeline(folder, terms(row), calendar_of(row.calendar))
+    return cubes.open_timeline(folder, terms(row), calendars.calendar_for(row))
 
 
 def _build(row: Underlying, folder: Path) -> bool:
@@ -89,7 +102,7 @@ def _build(row: Underlying, folder: Path) -> bool:
         with open(settings.CHAIN_CACHE / f"{row.symbol}.lock", "w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
             if not (folder / "index.json").exists():
-                cubes.build(folder, lambda: _chains(row), terms(row), calendar_of(row.calendar), row.data_digest)
+                cubes.build(folder, lambda: _chains(row), terms(row), calendars.calendar_for(row), row.data_digest)
                 made = True
     return made
 
@@ -113,11 +126,15 @@ def data_digest(row: Underlying) -> str:
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
     for date, digest in current.values_list("date", "digest"):
         whole.update(f"{date}{digest}".encode())
-    for period in row.periods.values_list("start", "multiplier", "american", "settles", "rate"):
+    whole.update(calendars.identity(row).encode())
+    for period in row.periods.values_list("start", "multiplier", "american", "settles", "rate", "calendar"):
         whole.update(f"{period}".encode())
     if row.american:
         for paid in row.dividends.values_list("date", "amount"):
             whole.update(f"{paid}".encode())
+    known = curves(row)
+    if known.dates:
+        whole.update(repr((known.dates, known.curves)).encode())
     return whole.hexdigest()
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from market.chain_table import chain_table
 from market.payoffs import Holding, glyph, greeks, payoff
 from replay.models import ReplayFill, ReplaySession
-from replay.position import Position, position
+from replay.position import Position, multipliers, position
 from replay.services import active_fills, facts, history_of
 from runs.rows import amount_text
 from strell_core.engine.ledger import Held
@@ -40,14 +40,12 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
     local = history.calendar.local(session.cursor)
     open_held = here.open
     holdings = [Holding(h.contract, h.contracts, _points(history, h.average)) for h in open_held]
-    realised = float(parts_to_money(1, history.underlying.quantum, history.underlying.multiplier)) * float(
-        here.realised
-    )
+    realised = here.realised_quanta * float(history.underlying.quantum)
     return {
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
         "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
         "chain": chain_table(history, index, {h.contract: h.contracts for h in open_held}, expiration), "account": _account(history, index, session, here),
-        "legs": [_leg(history, index, h, fills) for h in here.held],
+        "legs": [_leg(history, index, h, here.multiplier[h.contract]) for h in here.held],
         "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
         "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here, fills),
         "bar": _bar(session, history, index, fills), "single": bool(history.is_single[index]),
@@ -69,19 +67,18 @@ def _mark(history: Timeline, index: int, held: Held) -> tuple[float | None, floa
     return (quote.bid + quote.ask) * PARTS / 2, out * PARTS if out > 0 else None
 
 
-def _worth(history: Timeline, parts: Any) -> float:
-    scale = float(history.underlying.quantum) * history.underlying.multiplier / PARTS
-    return round(float(parts) * scale, 2)
+def _worth(history: Timeline, parts: Any, multiplier: int) -> float:
+    return round(float(parts) * float(history.underlying.quantum) * multiplier / PARTS, 2)
 
 
-def _leg(history: Timeline, index: int, held: Held, fills: list[ReplayFill]) -> dict[str, Any]:
+def _leg(history: Timeline, index: int, held: Held, multiplier: int) -> dict[str, Any]:
     mid, closable = _mark(history, index, held) if held.contracts else (None, None)
     of_greeks = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
     pnl = None
     if held.contracts == 0:
-        pnl = _worth(history, held.realised)
+        pnl = _worth(history, held.realised, multiplier)
     elif closable is not None:
-        pnl = _worth(history, held.realised + held.contracts * (closable - held.average))
+        pnl = _worth(history, held.realised + held.contracts * (closable - held.average), multiplier)
     return {
         "contract": held.contract.code, "label": held.contract.label, "contracts": held.contracts,
         "opened": _points(history, held.average) if held.contracts else None,
@@ -95,20 +92,21 @@ def _account(history: Timeline, index: int, session: ReplaySession, here: Positi
     totals: dict[str, float | None] = dict.fromkeys(GREEKS, 0.0)
     for held in here.open:
         mid, closable = _mark(history, index, held)
-        mids.append(None if mid is None else held.contracts * mid)
-        outs.append(None if closable is None else held.contracts * closable)
+        multiplier = here.multiplier[held.contract]
+        mids.append(None if mid is None else _worth(history, held.contracts * mid, multiplier))
+        outs.append(None if closable is None else _worth(history, held.contracts * closable, multiplier))
         values = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
         for name in GREEKS:
             value, total = values[name], totals[name]
-            scale = held.contracts * history.underlying.multiplier
+            scale = held.contracts * multiplier
             totals[name] = None if value is None or total is None else total + value * scale
     cash, start = float(here.cash), float(session.cash)
     valued, closes = None not in mids, None not in outs
     return {
         "cash": round(cash, 2), "costs": float(here.costs),
-        "equity": round(cash + _worth(history, sum(m for m in mids if m is not None)), 2) if valued else None,
-        "pnl_mid": round(cash - start + _worth(history, sum(m for m in mids if m is not None)), 2) if valued else None,
-        "pnl_closable": round(cash - start + _worth(history, sum(o for o in outs if o is not None)), 2) if closes else None,
+        "equity": round(cash + sum(m for m in mids if m is not None), 2) if valued else None,
+        "pnl_mid": round(cash - start + sum(m for m in mids if m is not None), 2) if valued else None,
+        "pnl_closable": round(cash - start + sum(o for o in outs if o is not None), 2) if closes else None,
         "greeks": totals,
     }  # fmt: skip
 
@@ -132,7 +130,8 @@ def _rules(
         return []
 
     def as_money(parts: int) -> str:
-        return amount_text(money(parts_to_money(parts, plan.quantum, plan.multiplier)), history.underlying.currency)
+        amount = money(parts_to_money(parts, plan.quantum, plan.multiplier(opened_on)))
+        return amount_text(amount, history.underlying.currency)
 
     out = []
     for rule, found in plan.exits:
@@ -181,9 +180,10 @@ def _pnl_series(history: Timeline, session: ReplaySession, fills: list[ReplayFil
     """Equity at mid less starting cash at timeline indices ``rows``; a missing mark carries the last."""
     times = history.times[rows]
     total = np.zeros(len(rows))
-    scale = float(history.underlying.quantum) * history.underlying.multiplier / PARTS
+    multiplier = multipliers(history, fills)
     for code in sorted({fill.contract for fill in fills}):
         contract = ContractKey.parse(code)
+        scale = float(history.underlying.quantum) * multiplier[contract] / PARTS
         cube = history.cubes[contract.expiration]
         row = cube.row(contract.right, contract.strike)
         inside = np.clip(rows - cube.start, 0, cube.bid.shape[1] - 1)

@@ -143,7 +143,7 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
 
 
 def _leg_facts(history: Timeline, trade: ClosedTrade, entry: int, leaving: int) -> list[dict[str, Any]]:
-    quantum, scale = float(history.underlying.quantum), history.underlying.multiplier
+    quantum, scale = float(history.underlying.quantum), history.view(entry).underlying.multiplier
     out = []
     for leg in trade.legs:
         holding = Holding(leg.contract, leg.contracts, 0.0)
@@ -171,7 +171,8 @@ def _path(history: Timeline, trade: ClosedTrade) -> dict[str, Any]:
     path = trade_path(history, trade)
     n = len(path.pnl)
     rows = np.unique(np.linspace(0, n - 1, min(n, PATH_POINTS)).round().astype(int))
-    quantum, scale = float(history.underlying.quantum), history.underlying.multiplier
+    quantum = float(history.underlying.quantum)
+    scale = history.underlying.on(history.date_at(trade.opened_at)).multiplier
     times = history.times[path.begin + rows]
     return {
         "at": times.tolist(),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from decimal import Decimal
 from typing import Any
 
@@ -19,15 +20,18 @@ def amount_text(value: Decimal, currency: str) -> str:
     return f"{grouped(value, 2)} {currency}"
 
 
-def exit_reason(plan: Plan, history: Timeline, document: dict[str, Any], rule: str, values: Any) -> str:
-    """What an exit sentence said when it acted, its money in words."""
+def exit_reason(
+    plan: Plan, history: Timeline, document: dict[str, Any], rule: str, values: Any, opened_on: dt.date
+) -> str:
+    """What an exit sentence said of a trade when it acted, its money in words."""
     if rule == "settlement":
         return "settled in cash at expiration"
     sentence = next(s for s in sheet(document).sentences if s.id == rule)
     declaration = catalogue.sentences("leave")[sentence.rule]
 
     def as_money(parts: int) -> str:
-        return amount_text(money(parts_to_money(parts, plan.quantum, plan.multiplier)), history.underlying.currency)
+        amount = money(parts_to_money(parts, plan.quantum, plan.multiplier(opened_on)))
+        return amount_text(amount, history.underlying.on(opened_on).currency)
 
     return reason_text(declaration, TRUE, values, as_money)
 
@@ -36,8 +40,9 @@ def trade_row(plan: Plan, history: Timeline, document: dict[str, Any], trade: Cl
     local = history.calendar.local
     opened, closed = local(trade.opened_at), local(trade.closed_at)
     nearest = min(leg.contract.expiration for leg in trade.legs)
-    credit = money(parts_to_money(trade.opening, plan.quantum, plan.multiplier))
-    gross = money(parts_to_money(trade.gross, plan.quantum, plan.multiplier))
+    multiplier = plan.multiplier(opened.date())
+    credit = money(parts_to_money(trade.opening, plan.quantum, multiplier))
+    gross = money(parts_to_money(trade.gross, plan.quantum, multiplier))
     spot = int(history.spot[history.at_or_before(trade.opened_at)]) / 100
     return {
         "number": trade.number, "opened": opened.strftime("%Y-%m-%dT%H:%M"), "closed": closed.strftime("%Y-%m-%dT%H:%M"),
@@ -57,5 +62,5 @@ def trade_row(plan: Plan, history: Timeline, document: dict[str, Any], trade: Cl
         "credit": float(credit), "cost_to_close": float(credit - gross), "pnl": float(trade.pnl),
         "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit else None,
         "rule": trade.rule, "sentence": sheet(document).numbered(trade.rule),
-        "reason": exit_reason(plan, history, document, trade.rule, trade.values), "also": list(trade.also),
+        "reason": exit_reason(plan, history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),
     }  # fmt: skip

@@ -79,6 +79,12 @@ def check_request(history: Timeline, start: dt.date, end: dt.date, cash: Decimal
     begin, stop = history.span(start, end)
     if begin == stop:
         refuse("start", f"There is no session between {start:%-d %b %Y} and {end:%-d %b %Y}.")
+    money_then, money_last = (history.underlying.on(max(date, first)).currency for date in (start, min(end, last)))
+    if money_then != money_last:
+        refuse(
+            "start",
+            f"The options change their currency from {money_then} to {money_last} in between. Run each part on its own.",
+        )
     if not Decimal(1000) <= cash <= Decimal("1e9"):
         refuse("cash", "Starting cash must lie between 1 000 and 1 000 000 000.")
     if method not in ("blocks", "steps"):

@@ -115,9 +115,9 @@ def _leg(history: Timeline, index: int, choice: LegChoice) -> dict[str, Any]:
 
 
 def _structure(plan: Plan, history: Timeline, index: int, selection: Selection, lots: int) -> dict[str, Any]:
-    quantum, scale = float(plan.quantum), plan.multiplier
-    share = plan.strategy.orders["fill_model"]["share"]
     view = history.view(index)
+    quantum, scale = float(plan.quantum), view.underlying.multiplier
+    share = plan.strategy.orders["fill_model"]["share"]
     holdings, legs = [], []
     for leg in selection.legs:
         contracts = leg.contracts * lots

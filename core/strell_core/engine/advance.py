@@ -154,8 +154,9 @@ class _Step:
         costs = trade.costs - amount if kind == "commission" else trade.costs
         return dataclasses.replace(trade, cash=trade.cash + amount, costs=costs)
 
-    def _amount(self, contracts: int, parts: int) -> Decimal:
-        return money(parts_to_money(-contracts * parts, self.plan.quantum, self.plan.multiplier))
+    def _amount(self, trade: TradeState, contracts: int, parts: int) -> Decimal:
+        multiplier = self.plan.multiplier(trade.opened_on)
+        return money(parts_to_money(-contracts * parts, self.plan.quantum, multiplier))
 
     # (1) expiry
     def settle(self) -> None:
@@ -168,7 +169,7 @@ class _Step:
             for leg, parts in due:
                 trade = self._close_leg(trade, leg, parts, "settlement", leg.contracts)
                 trade = self._book(
-                    trade, "settlement", leg.contract, -leg.contracts, parts, self._amount(-leg.contracts, parts)
+                    trade, "settlement", leg.contract, -leg.contracts, parts, self._amount(trade, -leg.contracts, parts)
                 )
             self.trades[trade.number] = trade
             self._say("settled", trade.number, "", None, {"legs": len(due)})
@@ -228,7 +229,7 @@ class _Step:
         legs = self._joined(trade, order, fill)
         trade = dataclasses.replace(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
         for leg, parts in zip(order.legs, fill.prices, strict=True):
-            amount = self._amount(leg.contracts, parts)
+            amount = self._amount(trade, leg.contracts, parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         self.trades[trade.number] = trade
@@ -254,7 +255,7 @@ class _Step:
         for leg, parts in zip(order.legs, fill.prices, strict=True):
             held = next(item for item in trade.legs if item.leg_id == leg.leg_id)
             trade = self._close_leg(trade, held, parts, "order", -leg.contracts)
-            amount = self._amount(leg.contracts, parts)
+            amount = self._amount(trade, leg.contracts, parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         self._say("filled", trade.number, order.rule, None, {"kind": "close", "pnl": trade.realised})

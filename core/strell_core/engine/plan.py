@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
@@ -9,6 +10,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.market.instruments import Underlying
 from strell_core.market.timeline import Timeline
 from strell_core.measures.declaration import WEEKDAYS
 from strell_core.strategy import catalogue, kinds
@@ -22,8 +24,15 @@ DUE, MISSED, POLICY_SKIP = "due", "missed", "policy"
 @dataclass(frozen=True)
 class Plan:
     strategy: Strategy
-    quantum: Decimal
-    multiplier: int
+    underlying: Underlying
+
+    @property
+    def quantum(self) -> Decimal:
+        return self.underlying.quantum
+
+    def multiplier(self, opened_on: dt.date) -> int:
+        """That of a trade opened on a day: its contracts keep the terms they were listed with."""
+        return self.underlying.on(opened_on).multiplier
 
     @cached_property
     def exits(self) -> tuple[tuple[Rule, Exit], ...]:
@@ -73,4 +82,4 @@ class Plan:
 
 
 def make_plan(strategy: Strategy, timeline: Timeline) -> Plan:
-    return Plan(strategy, timeline.underlying.quantum, timeline.underlying.multiplier)
+    return Plan(strategy, timeline.underlying)

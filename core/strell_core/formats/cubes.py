@@ -155,6 +155,7 @@ def _place(
         delta = flat["delta"][window].reshape(shape)
         sign = np.array([1 if c.right == "call" else -1 for c in chain.contracts[begin:end]], np.int64)
         strike = np.array([c.strike for c in chain.contracts[begin:end]], np.float64)
+        rate = underlying.interest(chain.date, expiration)
         for t in range(m):
             years = max(0.0, (entry["settles"] - int(chain.times[t])) / YEAR_SECONDS)
             future, iv = float(chain.forward[rank, t]), chain.iv[begin:end, t].copy()
@@ -162,10 +163,10 @@ def _place(
                 price = int(chain.spot[t]) / 100
                 seconds, paid = to_come(dividends, calendar, int(chain.times[t]), entry["settles"])
                 delta[rows, at + t] = american.delta_grid(
-                    price, future, strike, years, iv, underlying.rate, seconds / YEAR_SECONDS, paid, sign
+                    price, future, strike, years, iv, rate, seconds / YEAR_SECONDS, paid, sign
                 )
             else:
-                delta[rows, at + t] = delta_grid(future, strike, years, iv, underlying.rate, sign)
+                delta[rows, at + t] = delta_grid(future, strike, years, iv, rate, sign)
         forward[entry["forward"] + at : entry["forward"] + at + m] = chain.forward[rank]
         cells = interest[entry["interest"] : entry["interest"] + shape[0] * entry["sessions"]]
         cells.reshape(shape[0], entry["sessions"])[rows, number - entry["session"]] = chain.open_interest[begin:end]

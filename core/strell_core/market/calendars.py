@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
-from zoneinfo import ZoneInfo
+from typing import Any, Protocol
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import pandas as pd
 from exchange_calendars import ExchangeCalendar, get_calendar, get_calendar_names
@@ -15,6 +17,7 @@ from exchange_calendars.exchange_calendar import HolidayCalendar
 from pandas.tseries.holiday import Day, Easter, GoodFriday, Holiday
 
 MARROWICK = "MARROWICK"
+_FIRST, _LAST = (2000, 1, 3), (2032, 12, 31)
 
 
 class MarrowickExchangeCalendar(ExchangeCalendar):  # type: ignore[misc]
@@ -50,6 +53,25 @@ class MarrowickExchangeCalendar(ExchangeCalendar):  # type: ignore[misc]
         return [(dt.time(13, 0), HolidayCalendar(half_days))]
 
 
+class DayCount(Protocol):
+    """What tells to which day an instant belongs."""
+
+    @property
+    def tz(self) -> ZoneInfo: ...
+
+    def date_of(self, instant: int) -> dt.date: ...
+
+
+@dataclass(frozen=True)
+class ZoneDays:
+    """Days as a time zone counts them."""
+
+    tz: ZoneInfo
+
+    def date_of(self, instant: int) -> dt.date:
+        return dt.datetime.fromtimestamp(instant, self.tz).date()
+
+
 @dataclass(frozen=True)
 class Session:
     """One trading day. Instants are epoch seconds, UTC."""
@@ -71,6 +93,7 @@ class SessionCalendar:
         self.sessions = sessions
         self.dates = [session.date for session in sessions]
         self._by_date = {session.date: session for session in sessions}
+        self._closes = [session.close for session in sessions]
 
     def __contains__(self, date: dt.date) -> bool:
         return date in self._by_date
@@ -83,6 +106,14 @@ class SessionCalendar:
         """When options that settle at the ``open`` or ``close`` of ``date`` do, epoch seconds."""
         session = self.session(date)
         return session.open if settles == "open" else session.close
+
+    def date_of(self, instant: int) -> dt.date:
+        """The session an instant belongs to, which may open on the evening before its date; outside of sessions
+        the exchange-local date."""
+        index = bisect_left(self._closes, instant)
+        if index < len(self.sessions) and self.sessions[index].open <= instant:
+            return self.dates[index]
+        return self.local(instant).date()
 
     def on_or_before(self, date: dt.date) -> dt.date:
         """The latest session date not after ``date``; raises ``ValueError`` before the first."""
@@ -102,6 +133,92 @@ class SessionCalendar:
     def instant(self, date: dt.date, time: dt.time) -> int:
         """Epoch second of an exchange-local date and time."""
         return int(dt.datetime.combine(date, time, self.tz).timestamp())
+
+
+class JoinedCalendar(SessionCalendar):
+    """One calendar after the other: each holds from its day on, until the next one's."""
+
+    def __init__(self, parts: Sequence[tuple[dt.date, SessionCalendar]]) -> None:
+        """``parts`` are days and calendars, oldest first; the first one also holds before its day."""
+        self._starts = [start for start, _ in parts[1:]]
+        self._parts = [calendar for _, calendar in parts]
+        sessions: list[Session] = []
+        for place, calendar in enumerate(self._parts):
+            begin = dt.date.min if place == 0 else self._starts[place - 1]
+            end = self._starts[place] - dt.timedelta(days=1) if place < len(self._starts) else dt.date.max
+            sessions += [calendar.session(date) for date in calendar.between(begin, end)]
+        super().__init__(" then ".join(calendar.name for calendar in self._parts), self._parts[-1].tz, sessions)
+
+    def _on(self, date: dt.date) -> SessionCalendar:
+        return self._parts[bisect_right(self._starts, date)]
+
+    def local(self, instant: int) -> dt.datetime:
+        utc = dt.datetime.fromtimestamp(instant, dt.UTC).date()
+        return self._on(utc).local(instant)
+
+    def instant(self, date: dt.date, time: dt.time) -> int:
+        return self._on(date).instant(date, time)
+
+
+@dataclass(frozen=True)
+class OwnCalendar:
+    """An exchange's hours and holidays as a person writes them down; times are local to ``zone``."""
+
+    name: str
+    zone: str
+    open: dt.time
+    close: dt.time
+    weekdays: tuple[int, ...] = (0, 1, 2, 3, 4)
+    """Days of the week with a session, Monday 0."""
+    closed: tuple[dt.date, ...] = ()
+    """Days without a session."""
+    short: tuple[tuple[dt.date, dt.time], ...] = ()
+    """Days that close earlier."""
+
+    def problems(self) -> list[tuple[str, str]]:
+        """What stands against it, as place and sentence."""
+        out = []
+        if not re.fullmatch(r"[A-Z][A-Z0-9_]{4,19}", self.name):
+            out.append(
+                ("name", "A calendar's name has 5 to 20 capital letters, digits and underscores, a letter first.")
+            )
+        elif self.name in names():
+            out.append(("name", f"{self.name} is a calendar that is there already."))
+        try:
+            ZoneInfo(self.zone)
+        except (ZoneInfoNotFoundError, ValueError):
+            out.append(("zone", f"'{self.zone}' is no time zone; write it like Europe/Lisbon."))
+        if not self.open < self.close:
+            out.append(("close", "The close comes after the open, on the same day."))
+        if not self.weekdays or not set(self.weekdays) <= set(range(7)):
+            out.append(("weekdays", "Choose the days of the week with a session."))
+        out += [
+            ("short", f"{date} cannot close at {close:%H:%M}: the session is {self.open:%H:%M} to {self.close:%H:%M}.")
+            for date, close in self.short
+            if not self.open < close < self.close
+        ]
+        return out
+
+
+@lru_cache(maxsize=16)
+def own(facts: OwnCalendar) -> SessionCalendar:
+    """Sessions of a calendar of one's own from 2000 to 2032, built with exchange_calendars."""
+
+    class Made(ExchangeCalendar):  # type: ignore[misc]
+        name = facts.name
+        tz = ZoneInfo(facts.zone)
+        open_times = ((None, facts.open),)
+        close_times = ((None, facts.close),)
+        weekmask = "".join("1" if day in facts.weekdays else "0" for day in range(7))
+        adhoc_holidays = [pd.Timestamp(date) for date in facts.closed]
+
+        @property
+        def special_closes_adhoc(self) -> Any:
+            times = sorted({close for _, close in facts.short})
+            return [(t, pd.DatetimeIndex([d for d, close in facts.short if close == t])) for t in times]
+
+    calendar = Made(start=pd.Timestamp(*_FIRST), end=pd.Timestamp(*_LAST))
+    return SessionCalendar(facts.name, ZoneInfo(facts.zone), _sessions(calendar))
 
 
 def _sessions(calendar: ExchangeCalendar) -> list[Session]:
@@ -128,7 +245,7 @@ def exchange(name: str) -> SessionCalendar:
     if name not in names():
         raise KeyError(name)
     try:
-        calendar = get_calendar(name, start=pd.Timestamp(2000, 1, 3), end=pd.Timestamp(2032, 12, 31))
+        calendar = get_calendar(name, start=pd.Timestamp(*_FIRST), end=pd.Timestamp(*_LAST))
     except ValueError:
         calendar = get_calendar(name)
     return SessionCalendar(name, ZoneInfo(str(calendar.tz)), _sessions(calendar))

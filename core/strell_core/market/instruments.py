@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
 from typing import NamedTuple
+
+from strell_core.market.rates import RateCurves
 
 
 class Right(StrEnum):
@@ -20,6 +22,24 @@ class Right(StrEnum):
         return 1 if self is Right.CALL else -1
 
 
+Ticks = tuple[tuple[Decimal, Decimal], ...]
+"""The exchange's price steps: from which price on, in points, and the step; the first from 0. Empty: the quantum."""
+
+
+def step_at(ticks: Ticks, price: Decimal, quantum: Decimal) -> Decimal:
+    """The exchange's step at a price in points (whatever its sign)."""
+    step = quantum
+    for start, size in ticks:
+        if abs(price) >= start:
+            step = size
+    return step
+
+
+def finest_step(ticks: Ticks, quantum: Decimal) -> Decimal:
+    """The smallest step: that of orders of several legs (common practice)."""
+    return min((size for _, size in ticks), default=quantum)
+
+
 @dataclass(frozen=True)
 class TermsPeriod:
     """Terms that hold from ``start`` on, until the next period's start."""
@@ -29,6 +49,9 @@ class TermsPeriod:
     american: bool
     settles: str
     rate: float
+    currency: str
+    calendar: str
+    ticks: Ticks = ()
 
 
 @dataclass(frozen=True)
@@ -55,6 +78,10 @@ class Underlying:
     """Whether an expiring option settles at the ``open`` or at the ``close`` of its last session."""
     periods: tuple[TermsPeriod, ...] = ()
     """Where terms have changed: every period, oldest first."""
+    ticks: Ticks = ()
+    """The exchange's price steps, never finer than the quantum prices are kept in."""
+    rates: RateCurves = field(default_factory=RateCurves)
+    """Interest by term where it is known; ``rate`` before the first curve."""
 
     def on(self, date: dt.date) -> Underlying:
         """With the terms that held on ``date``; before the first period those of the first."""
@@ -62,8 +89,15 @@ class Underlying:
             return self
         period = next((p for p in reversed(self.periods) if p.start <= date), self.periods[0])
         return replace(
-            self, multiplier=period.multiplier, american=period.american, settles=period.settles, rate=period.rate
-        )
+            self, multiplier=period.multiplier, american=period.american, settles=period.settles, rate=period.rate,
+            currency=period.currency, calendar=period.calendar, ticks=period.ticks,
+        )  # fmt: skip
+
+    def interest(self, date: dt.date, until: dt.date) -> float:
+        """Continuously compounded interest a year from ``date`` to ``until``, as known on ``date``."""
+        known = self.rates.at(date, max(1, (until - date).days))
+        now = self.on(date)
+        return now.rate if known is None or now.currency != self.currency else known
 
 
 Strike = int | float

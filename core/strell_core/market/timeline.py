@@ -108,7 +108,12 @@ class ChainView:
         self.index = index
         self.instant = int(timeline.times[index])
         self.spot = int(timeline.spot[index])
-        self.underlying = timeline.underlying.on(timeline.dates[int(timeline.session_of[index])])
+        self.date = timeline.dates[int(timeline.session_of[index])]
+        self.underlying = timeline.underlying.on(self.date)
+
+    def interest(self, expiration: dt.date) -> float:
+        """Continuously compounded interest a year to an expiration."""
+        return self.underlying.interest(self.date, expiration)
 
     def dividends(self, settlement: int) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
         """Seconds until each dividend before ``settlement``, and points, ``(n,)``."""
@@ -243,6 +248,10 @@ class Timeline:
         if index < 0:
             raise ValueError("there is no recorded snapshot so early")
         return index
+
+    def date_at(self, instant: int) -> dt.date:
+        """Session of the last snapshot not after ``instant``; raises ``ValueError`` before the first."""
+        return self.dates[int(self.session_of[self.at_or_before(instant)])]
 
     def span(self, start: dt.date, end: dt.date) -> tuple[int, int]:
         """Timeline indices ``[a, b)`` of the sessions from ``start`` to ``end``, both included."""

@@ -95,9 +95,10 @@ def sides(legs: Sequence[Leg], quotes: Quotes) -> Sides | None:
     return Sides(own, own + other, other)
 
 
-def mid_limit(found: Sides) -> int:
-    """The mid as a limit, rounded passively: never paying more, never taking in less (semantics rule 6)."""
-    return math.floor(found.mid_twice / 2)
+def mid_limit(found: Sides, step: int = 1) -> int:
+    """The mid as a limit in whole ``step`` quanta, rounded passively: never paying more, never taking in less
+    (semantics rule 6)."""
+    return math.floor(found.mid_twice / 2 / step) * step
 
 
 def price_words(quanta: int, quantum: Decimal) -> str:

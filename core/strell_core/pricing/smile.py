@@ -389,7 +389,7 @@ def smile_at(view: ChainView, expiration: dt.date, before: Smile | None = None) 
     terms = view.underlying
     calls, puts = view.slice(expiration, "call"), view.slice(expiration, "put")
     return fit_smile(
-        calls, puts, view.instant, view.spot / 100, terms.rate, float(terms.quantum), before, terms.american,
+        calls, puts, view.instant, view.spot / 100, view.interest(expiration), float(terms.quantum), before, terms.american,
         view.dividends(calls.settlement_at),
     )  # fmt: skip
 

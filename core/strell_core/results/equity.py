@@ -80,13 +80,15 @@ def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cas
     moved_at = np.array([entry.at for entry in history.entries], np.int64)
     moved = np.cumsum([0.0, *(float(entry.amount) for entry in history.entries)])
     equity = float(cash) + moved[np.searchsorted(moved_at, timeline.times[at], side="right")]
-    scale = float(timeline.underlying.quantum) * timeline.underlying.multiplier / PARTS
+    quantum = float(timeline.underlying.quantum)
     stale, in_market = np.zeros(len(sessions), np.bool_), np.zeros(len(sessions), np.bool_)
     for held in _all_legs(timeline, history):
         inside = np.flatnonzero((at >= held.begin) & (at < held.end))
         in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
         if len(inside):
             mid, old = leg_mid(timeline, held)
+            opened_on = timeline.dates[int(timeline.session_of[held.begin])]
+            scale = quantum * timeline.underlying.on(opened_on).multiplier / PARTS
             equity[inside] += held.leg.contracts * mid[at[inside] - held.begin] * scale
             stale[inside] |= old[at[inside] - held.begin]
     return EquityCurve(sessions, equity, stale, in_market)

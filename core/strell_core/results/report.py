@@ -35,7 +35,10 @@ def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: in
     daily = metrics.returns(curve.equity, start)
     fall = metrics.max_drawdown(curve.equity, start)
     growth = metrics.cagr(curve.equity, start)
-    credits = [money(parts_to_money(t.opening, plan.quantum, plan.multiplier)) for t in history.closed]
+    credits = [
+        money(parts_to_money(t.opening, plan.quantum, plan.multiplier(timeline.date_at(t.opened_at))))
+        for t in history.closed
+    ]
     trades = metrics.trade_figures([t.pnl for t in history.closed], credits)
     dates = [timeline.dates[s] for s in curve.sessions.tolist()]
     worst_day = int(np.argmin(np.diff(curve.equity, prepend=start))) if dates else 0

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import copy
+import dataclasses
 import json
 import unittest
 from decimal import Decimal
@@ -12,7 +14,10 @@ import numpy as np
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import EngineState, closed_trade, dump, load, to_plain
+from strell_core.market.instruments import TermsPeriod
 from strell_core.market.timeline import Timeline
+from strell_core.results.equity import equity_curve
+from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse
 from tests.demo import short_history
 from tests.engine.variations import variations
@@ -92,3 +97,41 @@ class LedgerTest(unittest.TestCase):
                     self.assertEqual(sum(e.contracts for e in own), 0)
                     gross = sum(leg.contracts * (leg.closed_parts - leg.opened_parts) for leg in trade.legs)
                     self.assertEqual(gross, trade.gross)
+
+
+class MultiplierByDateTest(unittest.TestCase):
+    """A trade keeps the multiplier of the day it was opened on, in blocks and in steps."""
+
+    def test_trades_after_the_change_move_a_tenth_of_the_money(self) -> None:
+        timeline = short_history()
+        middle = timeline.dates[len(timeline.dates) // 2]
+        first, later = (
+            TermsPeriod(date, multiplier, False, "close", MK30.rate, "EUR", "MARROWICK")
+            for date, multiplier in ((timeline.dates[0], 50), (middle, 5))
+        )
+        changed = copy.copy(timeline)
+        changed.underlying = dataclasses.replace(MK30, periods=(first, later))
+        document = parse(variations()["strangle"])
+        plain = run_blocks(make_plan(document, timeline), timeline, 0, len(timeline.times), CASH)
+        plan = make_plan(document, changed)
+        found = run_blocks(plan, changed, 0, len(timeline.times), CASH)
+        self.assertEqual(bytes_of(found), bytes_of(run_steps(plan, changed, 0, len(timeline.times), CASH)))
+        before = [t for t in found.closed if timeline.date_at(t.opened_at) < middle]
+        self.assertTrue(0 < len(before) < len(found.closed))
+        for mine, theirs in zip(found.closed, plain.closed, strict=True):
+            share = 1 if timeline.date_at(mine.opened_at) < middle else 10
+            self.assertEqual(share * (mine.pnl + mine.costs), theirs.pnl + theirs.costs)
+        curve = equity_curve(changed, found, 0, len(timeline.times), CASH)
+        self.assertAlmostEqual(float(curve.equity[-1]), float(found.state.cash) + _marked(changed, found), places=2)
+
+
+def _marked(timeline: Timeline, history: History) -> float:
+    """Open trades at their last mids, money."""
+    total = 0.0
+    view = timeline.view(len(timeline.times) - 1)
+    for trade in history.state.trades:
+        scale = timeline.underlying.on(trade.opened_on).multiplier * float(timeline.underlying.quantum)
+        for leg in trade.legs:
+            quote = view.quote(leg.contract)
+            total += leg.contracts * (quote.bid + quote.ask) / 2 * scale
+    return total

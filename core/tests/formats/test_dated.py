@@ -27,12 +27,13 @@ from strell_core.formats.intake.dated import (
 )
 from strell_core.formats.intake.mapping import KINDS, Mapping, guess
 from strell_core.formats.intake.tables import IntakeError, sample
+from strell_core.market.calendars import ZoneDays
 
 LISBON = ZoneInfo("Europe/Lisbon")
 
 
-def zone(subject: str) -> ZoneInfo:
-    return LISBON
+def zone(subject: str) -> ZoneDays:
+    return ZoneDays(LISBON)
 
 
 class FilesTest(unittest.TestCase):

@@ -26,7 +26,7 @@ from strell_core.formats.intake.rows import blocks, row_type
 from strell_core.formats.intake.sessions import Built, build
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import IntakeError, sample
-from strell_core.market.calendars import marrowick
+from strell_core.market.calendars import ZoneDays, marrowick
 from strell_core.market.chains import SessionChain, encode
 from strell_core.market.dividends import Dividend
 from strell_core.market.extras import encode_extras
@@ -59,7 +59,9 @@ class Folder(unittest.TestCase):
     def read(self, path: Path, mapping: Mapping | None = None) -> tuple[Any, list[Any]]:
         """Rows of the one underlying, and what was set aside."""
         rows, rejects = [], []
-        for block in blocks(path, mapping or lisbon(sample(path).mapping), lambda _: ZoneInfo("Europe/Lisbon")):
+        for block in blocks(
+            path, mapping or lisbon(sample(path).mapping), lambda _: ZoneDays(ZoneInfo("Europe/Lisbon"))
+        ):
             rows += list(block.rows.values())
             rejects += block.rejects
         return (np.concatenate(rows) if rows else []), rejects
@@ -448,7 +450,7 @@ class RoundTripTest(Folder):
         mapping = sample(path).mapping
         stage = Stage(self.folder / "stage", row_type(mapping.columns))
         stage.clear()
-        for block in blocks(path, mapping, lambda _: CALENDAR.tz):
+        for block in blocks(path, mapping, lambda _: CALENDAR):
             stage.add(block.rows)
         made = {date: build(stage.rows("MK30", date), date, MK30, CALENDAR).chain for _, date in stage.sessions()}
         return {date: chain for date, chain in made.items() if chain is not None}

@@ -11,9 +11,10 @@ import numpy as np
 
 from strell_core.engine.settlement import settlement_parts
 from strell_core.formats import cubes
+from strell_core.formats.intake.sessions import off_step
 from strell_core.market.calendars import marrowick
 from strell_core.market.dividends import Dividend, paid_at, to_come
-from strell_core.market.instruments import ContractKey, TermsPeriod
+from strell_core.market.instruments import ContractKey, TermsPeriod, finest_step, step_at
 from strell_core.market.prices import points_to_parts
 from strell_core.market.timeline import Timeline
 from strell_core.scenario.generator import MK30, Scenario, Settings
@@ -29,25 +30,44 @@ def history(**terms: object) -> Timeline:
 
 class PeriodsTest(unittest.TestCase):
     def test_terms_of_a_day(self) -> None:
-        first = TermsPeriod(dt.date(2020, 1, 1), 100, True, "close", 0.01)
-        later = TermsPeriod(dt.date(2026, 3, 2), 10, False, "open", 0.03)
+        first = TermsPeriod(dt.date(2020, 1, 1), 100, True, "close", 0.01, "EUR", "MARROWICK")
+        later = TermsPeriod(dt.date(2026, 3, 2), 10, False, "open", 0.03, "EUR", "MARROWICK")
         terms = dataclasses.replace(MK30, periods=(first, later))
         self.assertEqual(
             (terms.on(dt.date(2026, 3, 1)).multiplier, terms.on(dt.date(2026, 3, 2)).multiplier), (100, 10)
         )
+        self.assertEqual(terms.on(dt.date(2026, 3, 1)).ticks, ())
         self.assertTrue(terms.on(dt.date(2019, 1, 1)).american, "before the first it is the first")
         self.assertEqual(MK30.on(dt.date(2026, 3, 1)), MK30)
 
     def test_a_view_has_the_terms_of_its_session(self) -> None:
         date = SCENARIO.dates[3]
         periods = (
-            TermsPeriod(SCENARIO.dates[0], 50, False, "close", 0.021),
-            TermsPeriod(date, 5, False, "close", 0.03),
+            TermsPeriod(SCENARIO.dates[0], 50, False, "close", 0.021, "EUR", "MARROWICK"),
+            TermsPeriod(date, 5, False, "close", 0.03, "EUR", "MARROWICK"),
         )
         timeline = history(periods=periods)
         views = [timeline.view(int(timeline.first[session])) for session in (2, 3)]
         self.assertEqual([view.underlying.multiplier for view in views], [50, 5])
         self.assertEqual([view.underlying.rate for view in views], [0.021, 0.03])
+
+
+class StepsTest(unittest.TestCase):
+    """0.05 below 3 and 0.10 from there, as many exchanges have it (common practice)."""
+
+    ticks = ((Decimal(0), Decimal("0.05")), (Decimal(3), Decimal("0.10")))
+
+    def test_the_step_at_a_price(self) -> None:
+        for price, step in (("0", "0.05"), ("2.95", "0.05"), ("3", "0.10"), ("-7.2", "0.10")):
+            self.assertEqual(step_at(self.ticks, Decimal(price), Decimal("0.01")), Decimal(step))
+        self.assertEqual(step_at((), Decimal(7), Decimal("0.01")), Decimal("0.01"))
+        self.assertEqual(finest_step(self.ticks, Decimal("0.01")), Decimal("0.05"))
+
+    def test_prices_between_two_steps_are_counted(self) -> None:
+        terms = dataclasses.replace(MK30, quantum=Decimal("0.01"), ticks=self.ticks)
+        quanta = np.array([0, 5, 7, 295, 300, 305, 310, 312.5, -1])
+        self.assertEqual(off_step(quanta, terms), 2, "0.07 and 3.05; what is off the quantum is set aside elsewhere")
+        self.assertEqual(off_step(quanta, MK30), 0, "no steps, nothing to be off of")
 
 
 class SettlementAtTheOpenTest(unittest.TestCase):
@@ -69,7 +89,10 @@ class SettlementAtTheOpenTest(unittest.TestCase):
 
     def test_only_the_period_in_force_counts(self) -> None:
         date = SCENARIO.dates[3]
-        periods = (TermsPeriod(SCENARIO.dates[0], 50, False, "close", 0.02), TermsPeriod(date, 50, False, "open", 0.02))
+        periods = (
+            TermsPeriod(SCENARIO.dates[0], 50, False, "close", 0.02, "EUR", "MARROWICK"),
+            TermsPeriod(date, 50, False, "open", 0.02, "EUR", "MARROWICK"),
+        )
         timeline = history(periods=periods)
         opens = [CALENDAR.session(d).open == timeline.cubes[d].settlement_at for d in sorted(timeline.cubes)]
         self.assertEqual(opens, [d >= date for d in sorted(timeline.cubes)])

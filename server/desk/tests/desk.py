@@ -59,10 +59,10 @@ class DeskTestCase(DemoTestCase):
             self.desk.round()
 
     def exchange_time(self, hour: int, minute: int) -> int:
-        from market.timelines import calendar_of
+        from market.calendars import calendar_for
 
         venue = self.venue()
-        return calendar_of(venue.underlying.calendar).instant(venue.session, dt.time(hour, minute))
+        return calendar_for(venue.underlying).instant(venue.session, dt.time(hour, minute))
 
     def close_session(self, every: int = 1) -> None:
         local = session_of(self.venue())

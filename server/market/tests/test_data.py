@@ -10,7 +10,7 @@ from django.db import IntegrityError, transaction
 
 from config.errors import NotThere
 from config.tests.demo import DemoTestCase
-from market import timelines
+from market import calendars, timelines
 from market.models import Bar, Contract, Expiration, SessionChainRow, Underlying
 from strell_core.market.chains import decode, digest
 
@@ -36,7 +36,7 @@ class LoadedDataTest(DemoTestCase):
         for expiration in Expiration.objects.filter(date__in=chain.expirations):
             self.assertEqual(
                 expiration.settles_at,
-                dt.datetime.combine(expiration.date, dt.time(17, 30), timelines.calendar_of("MARROWICK").tz),
+                dt.datetime.combine(expiration.date, dt.time(17, 30), calendars.calendar_of("MARROWICK").tz),
             )
 
     def test_one_current_version_a_session(self) -> None:

@@ -10,7 +10,7 @@ from typing import Any
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from config.tests.demo import DemoTestCase
-from market import intake, intake_work
+from market import dated_work, intake, intake_jobs
 from market.models import Bar, DatedChange, Intake, IntradayBars, MarketEvent, Rate, Series, Underlying
 from market.timelines import data_digest, terms
 
@@ -24,7 +24,7 @@ class DatedTest(DemoTestCase):
     def load(self, text: str, name: str = "file.csv", **mapping: Any) -> Intake:
         made = intake.receive(self.mara, name, BytesIO(text.encode()))
         intake.start(self.mara, made.pk, {**made.mapping, **mapping}, made.terms, False, queue=False)
-        intake_work.carry_out(made.pk)
+        intake_jobs.carry_out(made.pk)
         made.refresh_from_db()
         return made
 
@@ -67,9 +67,9 @@ class DatedTest(DemoTestCase):
         intake.start(self.mara, made.pk, made.mapping, made.terms, False, queue=False)
         Intake.objects.filter(pk=made.pk).update(status=Intake.Status.RUNNING)
         made.refresh_from_db()
-        intake_work.DatedWork(made).run()  # the first worker stored everything and died before it could say so
+        dated_work.DatedWork(made).run()  # the first worker stored everything and died before it could say so
         Intake.objects.filter(pk=made.pk).update(status=Intake.Status.QUEUED)
-        intake_work.carry_out(made.pk)
+        intake_jobs.carry_out(made.pk)
         self.assertEqual(DatedChange.objects.filter(intake=made).count(), 2)
         intake.take_back(self.mara, made.pk)
         self.assertEqual(self.get("/data/OSTL/facts/dividends"), [{"date": "2026-03-13", "amount": 0.55}])

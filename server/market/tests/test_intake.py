@@ -20,7 +20,7 @@ from django.core.management import CommandError, call_command
 from django.test import override_settings
 
 from config.tests.demo import DemoTestCase, document
-from market import coverage, intake_work
+from market import coverage, intake_jobs, intake_work, refresh
 from market.models import Bar, Contract, Intake, SessionChainRow, Underlying
 from market.timelines import terms, timeline
 from runs import services as runs
@@ -74,7 +74,7 @@ class IntakeTestCase(DemoTestCase):
         body = {"mapping": made["mapping"], "terms": TERMS, **more}
         status, told = self.send("post", f"/intakes/{made['id']}/start", body)
         self.assertEqual(status, 200, told)
-        intake_work.carry_out(made["id"])
+        intake_jobs.carry_out(made["id"])
         return self.send("get", f"/intakes/{made['id']}")[1]
 
     def digests(self, symbol: str = "OSTL") -> list[tuple[dt.date, str]]:
@@ -179,7 +179,7 @@ class LoadTest(IntakeTestCase):
         before = self.digests()
         status, _ = self.send("post", f"/intakes/{told['id']}/take-back")
         self.assertEqual(status, 200)
-        intake_work.refresh(Underlying.objects.get(symbol="OSTL"))
+        refresh.refresh(Underlying.objects.get(symbol="OSTL"))
         self.assertEqual(timeline("OSTL").digest, history.digest, "as it was before the correction")
         self.assertNotEqual(self.digests(), before)
 
@@ -225,10 +225,10 @@ class LoadTest(IntakeTestCase):
                 else patch.object(intake_work, "encode", dies(intake_work.encode)),
                 contextlib.suppress(Killed),
             ):
-                intake_work.carry_out(made["id"])
+                intake_jobs.carry_out(made["id"])
             Intake.objects.filter(pk=made["id"]).update(lease_until=dt.datetime(2020, 1, 1, tzinfo=dt.UTC))
-            intake_work.recover()
-            intake_work.carry_out(made["id"])
+            intake_jobs.recover()
+            intake_jobs.carry_out(made["id"])
             told = Intake.objects.get(pk=made["id"])
             self.assertEqual(told.status, Intake.Status.DONE, f"point {point}: {told.message}")
             self.assertEqual(self.digests(), undisturbed, f"point {point}")
@@ -248,12 +248,12 @@ class LoadTest(IntakeTestCase):
                 return original(work, *args)
 
             with patch.object(intake_work.Work, "_keep", asks_to_stop):
-                intake_work.carry_out(made["id"])
+                intake_jobs.carry_out(made["id"])
         told = self.send("get", f"/intakes/{made['id']}")[1]
         self.assertEqual(told["status"], "cancelled")
         self.assertIn("1 sessions were stored", told["message"])
         self.send("post", f"/intakes/{made['id']}/start", body)
-        intake_work.carry_out(made["id"])
+        intake_jobs.carry_out(made["id"])
         self.assertEqual(len(self.digests()), 3)
 
     def test_the_history_of_a_traded_market_is_its_operators(self) -> None:
@@ -362,7 +362,7 @@ class CoverageTest(IntakeTestCase):
         body = {"start": before[1][0].isoformat(), "end": before[2][0].isoformat()}
         status, removal = self.send("post", "/data/OSTL/remove", body)
         self.assertEqual((status, removal["sessions"]), (200, 2))
-        intake_work.refresh(Underlying.objects.get(symbol="OSTL"))
+        refresh.refresh(Underlying.objects.get(symbol="OSTL"))
         self.assertEqual(timeline("OSTL").dates, (before[0][0],))
         self.assertEqual(self.send("post", f"/removals/{removal['id']}/undo", client=self.other)[0], 404)
         self.assertEqual(self.send("post", f"/removals/{removal['id']}/undo")[0], 200)

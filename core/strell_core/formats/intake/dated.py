@@ -23,6 +23,7 @@ import pyarrow as pa
 from strell_core.formats.intake.mapping import KINDS, Mapping
 from strell_core.formats.intake.rows import codes_of, numbers_of, parse_date
 from strell_core.formats.intake.tables import IntakeError, Reject, csv_tables, is_parquet, parquet_tables
+from strell_core.market.calendars import DayCount
 
 REASONS = {
     "at": "the date or time cannot be read",
@@ -86,19 +87,19 @@ def calendar_problems(mapping: Mapping) -> list[tuple[str, str]]:
     return [problem for problem in found.problems() if problem[0] == "zone"]
 
 
-def records(path: Path, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> Iterator[Records]:
-    """Read a file block by block; ``zone_of`` gives the zone in which a subject's days are counted.
+def records(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) -> Iterator[Records]:
+    """Read a file block by block; ``days_of`` gives the calendar by which a subject's days are counted.
 
     Raises :class:`IntakeError` when the file is damaged; what was read before stays good.
     """
     if is_calendar(path):
-        yield _calendar(path, mapping, zone_of)
+        yield _calendar(path, mapping, days_of)
         return
     reader = parquet_tables(path, mapping) if is_parquet(path) else csv_tables(path, mapping)
     seen: set[tuple[Any, ...]] = set()
     read = 0
     for columns, lines, bad, share in reader:
-        rows, rejects = _rows(columns, lines, mapping, zone_of, seen)
+        rows, rejects = _rows(columns, lines, mapping, days_of, seen)
         read += len(lines) + len(bad)
         yield Records(rows, sorted(bad + rejects, key=lambda reject: reject.line), read, share)
 
@@ -109,7 +110,7 @@ def _texts(values: pa.Array) -> list[str]:
 
 
 def _rows(
-    columns: dict[str, pa.Array], lines: npt.NDArray[np.int64], mapping: Mapping, zone_of: Callable[[str], ZoneInfo],
+    columns: dict[str, pa.Array], lines: npt.NDArray[np.int64], mapping: Mapping, days_of: Callable[[str], DayCount],
     seen: set[tuple[Any, ...]],
 ) -> tuple[list[Record], list[Reject]]:  # fmt: skip
     if len(lines) == 0:
@@ -131,7 +132,7 @@ def _rows(
         try:
             if not _SUBJECT.fullmatch(subject):
                 raise ValueError("underlying")
-            date, at = _when(texts, i, mapping, zone_of(subject))
+            date, at = _when(texts, i, mapping, days_of(subject))
             record = Record(subject, date, at, _values(mapping.kind, texts, numbers, i), line)
             if record.key in seen:
                 raise ValueError("duplicate")
@@ -143,7 +144,7 @@ def _rows(
     return made, rejects
 
 
-def _when(texts: dict[str, list[str]], i: int, mapping: Mapping, zone: ZoneInfo) -> tuple[dt.date, int | None]:
+def _when(texts: dict[str, list[str]], i: int, mapping: Mapping, days: DayCount) -> tuple[dt.date, int | None]:
     text = texts["at"][i]
     if texts.get("time", [""] * (i + 1))[i]:
         text = f"{text} {texts['time'][i]}"
@@ -156,7 +157,8 @@ def _when(texts: dict[str, list[str]], i: int, mapping: Mapping, zone: ZoneInfo)
     if when.tzinfo is None:
         when = when.replace(tzinfo=ZoneInfo(mapping.zone))
     try:
-        return when.astimezone(zone).date(), int(when.timestamp())
+        at = int(when.timestamp())
+        return days.date_of(at), at
     except (OverflowError, OSError) as error:
         raise ValueError("at") from error
 
@@ -235,7 +237,7 @@ def days_of(text: str) -> int:
     return days
 
 
-def _calendar(path: Path, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> Records:
+def _calendar(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) -> Records:
     """Events of an iCalendar file; times without a zone are in the mapping's."""
     if path.stat().st_size > MAX_CALENDAR:
         raise IntakeError("The calendar is larger than 32 MB. Split it.")
@@ -259,7 +261,8 @@ def _calendar(path: Path, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) 
             when = getattr(start, "dt", None)
             if isinstance(when, dt.datetime):
                 moment = when if when.tzinfo is not None else when.replace(tzinfo=ZoneInfo(mapping.zone))
-                date, at = moment.astimezone(zone_of(subject)).date(), int(moment.timestamp())
+                at = int(moment.timestamp())
+                date = days_of(subject).date_of(at)
             elif isinstance(when, dt.date):
                 date, at = when, None
             else:

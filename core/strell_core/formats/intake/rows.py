@@ -19,6 +19,7 @@ import pyarrow.parquet
 
 from strell_core.formats.intake.mapping import Mapping, osi_parts, right_of
 from strell_core.formats.intake.tables import Reject, csv_tables, is_parquet, parquet_tables, plain_text
+from strell_core.market.calendars import DayCount
 from strell_core.market.extras import REAL, WHOLE
 
 PRICE_SCALE = 10_000
@@ -75,13 +76,13 @@ class Block:
     """Share of the file's bytes that were read."""
 
 
-def blocks(path: Path, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> Iterator[Block]:
-    """Read a file block by block. ``zone_of`` gives the time zone of an underlying's exchange.
+def blocks(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) -> Iterator[Block]:
+    """Read a file block by block. ``days_of`` gives the calendar of an underlying's exchange.
 
     Raises :class:`IntakeError` when the file is damaged; what was read before stays good.
     """
     reader = parquet_tables(path, mapping) if is_parquet(path) else csv_tables(path, mapping)
-    checker = _Checker(mapping, zone_of)
+    checker = _Checker(mapping, days_of)
     read = 0
     for columns, lines, bad, share in reader:
         rows, rejects = checker.check(columns, lines)
@@ -92,12 +93,12 @@ def blocks(path: Path, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> 
 class _Checker:
     """Turns columns into rows; remembers what it has read of dates and symbols."""
 
-    def __init__(self, mapping: Mapping, zone_of: Callable[[str], ZoneInfo]) -> None:
+    def __init__(self, mapping: Mapping, days_of: Callable[[str], DayCount]) -> None:
         self.mapping = mapping
         self.type = row_type(mapping.columns)
         self.fields = frozenset(self.type.names or ())
         self.zone = ZoneInfo(mapping.zone)
-        self.zone_of = zone_of
+        self.days_of = days_of
         self._days: dict[str, int] = {}
         self._symbols: dict[str, tuple[str, dt.date, str, int] | None] = {}
         self._instants: dict[tuple[str, str], tuple[int, int]] = {}
@@ -250,7 +251,8 @@ class _Checker:
         if when.tzinfo is None:
             when = when.replace(tzinfo=self.zone)
         try:
-            return when.astimezone(self.zone_of(symbol)).date().toordinal(), int(when.timestamp())
+            at = int(when.timestamp())
+            return self.days_of(symbol).date_of(at).toordinal(), at
         except (OverflowError, ValueError, OSError):
             return 0, 0
 

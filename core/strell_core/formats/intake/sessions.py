@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -15,7 +15,7 @@ from strell_core.market.calendars import Session, SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
 from strell_core.market.dividends import Dividend, paid_at
 from strell_core.market.extras import REAL, WHOLE, Extras
-from strell_core.market.instruments import ContractKey, Underlying, strike_of
+from strell_core.market.instruments import ContractKey, Underlying, strike_of, thousandths
 from strell_core.pricing.surface import american_surface, expiration_surface
 
 LATE_SECONDS = 30 * 60
@@ -34,6 +34,7 @@ FINDINGS = {
     "missing strike": "contracts quoted before and after an instant, but not at it",
     "stale": "contracts whose quote never changes while the underlying moves",
     "given volatility": "delivered volatilities that lie more than 2 points and a tenth away from ours",
+    "off the step": "bids and asks that lie between two of the exchange's price steps",
     "spot by parity": "instants whose underlying price was taken from the nearest forward",
 }
 
@@ -82,6 +83,7 @@ def build(
     keep(rows["expiration"] >= date.toordinal(), "expired")
     tick = round(float(terms.quantum) * PRICE_SCALE)
     for side in ("bid", "ask"):
+        findings["off the step"] += off_step(rows[side] / tick, terms)
         keep((rows[side] == NONE) | (rows[side] % tick == 0), "off tick")
     rows, twice = _first_of_each(rows)
     rejects.extend((int(line), "duplicate") for line in twice)
@@ -89,6 +91,17 @@ def build(
         return Built(None, rejects)
     chain, extras = _chain(rows, date, terms, calendar, tick, dividends, close, findings)
     return Built(chain, sorted(rejects), {name: count for name, count in findings.items() if count}, extras)
+
+
+def off_step(quanta: npt.NDArray[np.float64], terms: Underlying) -> int:
+    """How many prices lie between two of the exchange's steps."""
+    if not terms.ticks:
+        return 0
+    whole = quanta[(quanta > 0) & (quanta == np.rint(quanta))].astype(np.int64)
+    starts = np.array([int(start / terms.quantum) for start, _ in terms.ticks], np.int64)
+    steps = np.array([int(step / terms.quantum) for _, step in terms.ticks], np.int64)
+    mine = steps[np.maximum(0, np.searchsorted(starts, whole, side="right") - 1)]
+    return int((whole % mine != 0).sum())
 
 
 def _instants(
@@ -151,41 +164,18 @@ def _chain(
         told = rows[name] > 0
         counts[row[told]] = rows[name][told]  # rows come by time: the last that was told stays
 
-    ordinals = np.unique(days)
-    expirations = tuple(dt.date.fromordinal(int(day)) for day in ordinals)
     spot = _spots(rows, column, m)
-    forward, iv = np.full((len(expirations), m), np.nan), np.zeros((n, m), np.uint16)
-    quantum = float(terms.quantum)
-    for rank, expiration in enumerate(expirations):
-        mine = np.flatnonzero(days == ordinals[rank])
-        own, place = np.unique(strikes[mine], return_inverse=True)
-        quotes = [np.full((len(own), m), NO_QUOTE, np.int32) for _ in range(4)]
-        for right in (0, 1):
-            which = rights[mine] == right
-            quotes[2 * right][place[which]] = bid[mine[which]]
-            quotes[2 * right + 1][place[which]] = ask[mine[which]]
-        settles = calendar.settlement(expiration, terms.settles)
-        left = np.maximum(0, settles - times)
-        points = own / 1000.0
-        if terms.american:
-            paid = [d for d in dividends if date < d.date <= expiration]
-            before = np.array([float(settles - paid_at(d, calendar)) for d in paid])
-            forward[rank], found = american_surface(
-                points, *quotes, left, quantum, terms.rate, _filled(spot, forward), before,
-                np.array([d.amount for d in paid]),
-            )  # fmt: skip
-        else:
-            forward[rank], found = expiration_surface(points, *quotes, left, quantum, terms.rate)
-        iv[mine] = found[place]
-        _look(quotes, found, left, forward[rank], findings)
-    missing = np.isnan(spot)
-    findings["spot by parity"] += int(missing.sum())
+    forward, iv = _volatilities(
+        terms, date, calendar, dividends, days, rights, strikes, times, spot, bid, ask, findings
+    )
+    findings["spot by parity"] += int(np.isnan(spot).sum())
     spot = _filled(spot, forward)
     _look_along(bid, ask, spot, findings)
     contracts = tuple(
         ContractKey(dt.date.fromordinal(int(day)), "put" if right else "call", strike_of(int(strike)))
         for day, right, strike in zip(days.tolist(), rights.tolist(), strikes.tolist(), strict=True)
     )
+    expirations = tuple(dt.date.fromordinal(int(day)) for day in np.unique(days))
     whole = np.rint(np.nan_to_num(spot) * 100).astype(np.int32)
     settlement = int(whole[-1]) if close is None else round(close * 100)
     extras = _extras(rows, row, column, n, m)
@@ -195,6 +185,60 @@ def _chain(
         terms.symbol, date, times.astype(np.int64), whole, settlement, expirations, forward, contracts, bid, ask, iv,
         interest, volume,
     ), extras  # fmt: skip
+
+
+def _volatilities(
+    terms: Underlying, date: dt.date, calendar: SessionCalendar, dividends: Sequence[Dividend], days: Ints,
+    rights: Ints, strikes: Ints, times: Ints, spot: npt.NDArray[np.float64], bid: Any, ask: Any,
+    findings: dict[str, int],
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.uint16]]:  # fmt: skip
+    """Forwards of each expiration and volatilities of each contract, by what is known of interest and dividends."""
+    n, m = bid.shape
+    ordinals = np.unique(days)
+    forward, iv = np.full((len(ordinals), m), np.nan), np.zeros((n, m), np.uint16)
+    quantum = float(terms.quantum)
+    for rank, ordinal in enumerate(ordinals.tolist()):
+        expiration = dt.date.fromordinal(ordinal)
+        mine = np.flatnonzero(days == ordinal)
+        own, place = np.unique(strikes[mine], return_inverse=True)
+        quotes = [np.full((len(own), m), NO_QUOTE, np.int32) for _ in range(4)]
+        for right in (0, 1):
+            which = rights[mine] == right
+            quotes[2 * right][place[which]] = bid[mine[which]]
+            quotes[2 * right + 1][place[which]] = ask[mine[which]]
+        settles = calendar.settlement(expiration, terms.on(expiration).settles)
+        left, rate = np.maximum(0, settles - times), terms.interest(date, expiration)
+        points = own / 1000.0
+        if terms.american:
+            paid = [d for d in dividends if date < d.date <= expiration]
+            before = np.array([float(settles - paid_at(d, calendar)) for d in paid])
+            forward[rank], found = american_surface(
+                points, *quotes, left, quantum, rate, _filled(spot, forward), before,
+                np.array([d.amount for d in paid]),
+            )  # fmt: skip
+        else:
+            forward[rank], found = expiration_surface(points, *quotes, left, quantum, rate)
+        iv[mine] = found[place]
+        _look(quotes, found, left, forward[rank], findings)
+    return forward, iv
+
+
+def revalued(
+    chain: SessionChain, terms: Underlying, calendar: SessionCalendar, dividends: Sequence[Dividend] = (),
+    close: float | None = None,
+) -> SessionChain:  # fmt: skip
+    """A chain whose forwards and volatilities are computed anew from its quotes, by what is known now of terms,
+    interest and dividends; ``close`` is the official closing value where it is known."""
+    terms = terms.on(chain.date)
+    days = np.array([c.expiration.toordinal() for c in chain.contracts], np.int64)
+    rights = np.array([c.right == "put" for c in chain.contracts], np.int64)
+    strikes = np.array([thousandths(c.strike) for c in chain.contracts], np.int64)
+    forward, iv = _volatilities(
+        terms, chain.date, calendar, dividends, days, rights, strikes, chain.times, chain.spot / 100.0, chain.bid,
+        chain.ask, dict.fromkeys(FINDINGS, 0),
+    )  # fmt: skip
+    settlement = int(chain.spot[-1]) if close is None else round(close * 100)
+    return replace(chain, forward=forward, iv=iv, settlement=settlement)
 
 
 def _extras(rows: Rows, row: Ints, column: Ints, n: int, m: int) -> Extras:

@@ -11,7 +11,7 @@ from django.contrib.auth.models import User
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from config.errors import Refused
-from market import intake, intake_work
+from market import intake, intake_jobs
 from market.data_api import facts
 from market.models import ColumnMapping, Intake
 from strell_core.formats.intake.mapping import KINDS
@@ -53,7 +53,7 @@ class Command(BaseCommand):
                 self.stdout.write(json.dumps(found, indent=1, default=str))
                 return
             made = intake.start(user, made.pk, mapping, new, options["adds"], queue=False)
-            intake_work.carry_out(made.pk)
+            intake_jobs.carry_out(made.pk)
         except Refused as error:
             raise CommandError(error.message) from error
         made.refresh_from_db()
