@@ -94,5 +94,8 @@ def what_if(request: HttpRequest, symbol: str, body: WhatIfIn):
     """P/L of a structure by price, date and volatility."""
     legs = [observe.Held(leg.contract, leg.contracts, leg.opened) for leg in body.legs]
     return observe.what_if(
-        symbol, body.at, legs, observe.Pull(body.price, body.when, body.vol, body.by_expiration, body.greek)
+        symbol,
+        body.at,
+        legs,
+        observe.Pull(body.price, body.when, body.vol, body.by_expiration, body.greek, body.moving),
     )

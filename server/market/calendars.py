@@ -69,7 +69,13 @@ def told(user: User) -> list[dict[str, Any]]:
     ):
         used.setdefault(name, set()).add(symbol)
     return [
-        {"name": row.name, **row.rules, "used_by": sorted(used.get(row.name, ())), "mine": _may(user, row)}
+        {
+            "name": row.name,
+            **row.rules,
+            "short": [{"date": day, "close": close} for day, close in row.rules["short"]],
+            "used_by": sorted(used.get(row.name, ())),
+            "mine": _may(user, row),
+        }
         for row in CalendarRules.objects.order_by("name")
     ]
 
@@ -87,7 +93,7 @@ def keep(user: User, name: str, raw: dict[str, Any]) -> CalendarRules:
     plain = {
         "zone": raw["zone"], "open": f"{raw['open']:%H:%M}", "close": f"{raw['close']:%H:%M}",
         "weekdays": sorted(set(raw["weekdays"])), "closed": sorted({str(day) for day in raw["closed"]}),
-        "short": sorted([str(day), f"{close:%H:%M}"] for day, close in raw["short"]),
+        "short": sorted([str(day["date"]), f"{day['close']:%H:%M}"] for day in raw["short"]),
     }  # fmt: skip
     problems = _rules(name, plain).problems()
     if problems:

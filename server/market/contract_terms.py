@@ -19,10 +19,15 @@ BEGINNING = dt.date(1900, 1, 1)
 
 def periods(row: Underlying) -> list[dict[str, Any]]:
     """Every period of terms, oldest first; the first has no start."""
-    found = [{"start": p.start, **{name: getattr(p, name) for name in FIELDS}} for p in row.periods.all()]
-    if not found:
-        return [{"start": None, **{name: getattr(row, name) for name in FIELDS}}]
-    return [{**period, "start": None if period["start"] == BEGINNING else period["start"]} for period in found]
+    found = [(None if p.start == BEGINNING else p.start, p) for p in row.periods.all()] or [(None, row)]
+    return [
+        {
+            "start": start,
+            **{name: getattr(p, name) for name in FIELDS},
+            "ticks": [{"start": a, "step": b} for a, b in p.ticks],
+        }
+        for start, p in found
+    ]
 
 
 def _locked(symbol: str) -> Underlying:

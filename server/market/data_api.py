@@ -128,6 +128,8 @@ def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
 def change_terms(request: HttpRequest, symbol: str, body: TermsIn):
     """New terms from a day on."""
     values = body.dict(exclude={"start"}, exclude_none=True)
+    if body.ticks is not None:
+        values["ticks"] = [(step.start, step.step) for step in body.ticks]
     return contract_terms.periods(contract_terms.change(request.user, symbol, body.start, values))
 
 

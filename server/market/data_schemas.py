@@ -1,6 +1,7 @@
 """Shapes of the data page: what is there, files on their way in."""
 
 import datetime as dt
+from decimal import Decimal
 from typing import Any
 
 from ninja import Schema
@@ -35,6 +36,13 @@ class FactIn(Schema):
     what: str = ""
 
 
+class PriceStep(Schema):
+    """From a price in points on, prices move by ``step``."""
+
+    start: Decimal
+    step: Decimal
+
+
 class PeriodOut(Schema):
     """Terms that hold from a day on; ``None``: from the beginning."""
 
@@ -45,8 +53,8 @@ class PeriodOut(Schema):
     rate: float
     currency: str
     calendar: str
-    ticks: list[tuple[str, str]]
-    """The exchange's price steps: from which price on, and the step; empty: the step prices are kept in."""
+    ticks: list[PriceStep]
+    """The exchange's price steps; empty: the step prices are kept in."""
 
 
 class TermsIn(Schema):
@@ -57,7 +65,12 @@ class TermsIn(Schema):
     rate: float | None = None
     currency: str | None = None
     calendar: str | None = None
-    ticks: list[tuple[str, str]] | None = None
+    ticks: list[PriceStep] | None = None
+
+
+class ShortDay(Schema):
+    date: dt.date
+    close: dt.time
 
 
 class CalendarIn(Schema):
@@ -68,7 +81,7 @@ class CalendarIn(Schema):
     close: dt.time
     weekdays: list[int] = [0, 1, 2, 3, 4]
     closed: list[dt.date] = []
-    short: list[tuple[dt.date, dt.time]] = []
+    short: list[ShortDay] = []
 
 
 class CalendarOut(CalendarIn):

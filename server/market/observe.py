@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -198,6 +198,8 @@ class Pull:
     vol: float
     by_expiration: dict[dt.date, float]
     greek: str | None
+    moving: bool = False
+    """Whether volatilities move along their expiration's curve with the price, or stay with their strikes."""
 
 
 def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> dict[str, Any]:
@@ -216,6 +218,8 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
     moved = shifted(
         made, pull.vol / 100, {settles[d]: by / 100 for d, by in pull.by_expiration.items() if d in settles}
     )
+    if pull.moving:
+        moved = _along_curves(here, priced, moved)
     facts = summary(made, spot, base, smile_of(history, index, nearest))
     price = spot if pull.price is None else pull.price
     grid = spot_grid(made, spot, 61 if here.terms.american else 161)
@@ -240,6 +244,23 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
     if pull.greek is not None:
         curve = greek_curves(moved, grid, spot, base, when)[pull.greek]
         out["greek"] = {"name": pull.greek, "values": (curve * scale).round(6).tolist()}
+    return out
+
+
+def _along_curves(
+    here: Instant, priced: Sequence[tuple[Held, PayoffLeg]], moved: Sequence[PayoffLeg]
+) -> list[PayoffLeg]:
+    """The legs with their expirations' curves, along which their volatilities move."""
+    view = here.history.view(here.index)
+    known: dict[dt.date, Smile | None] = {}
+    out = []
+    for (held, _), leg in zip(priced, moved, strict=True):
+        if held.contract is not None:
+            date = ContractKey.parse(held.contract).expiration
+            if date not in known:
+                known[date] = smile_at(view, date)
+            leg = replace(leg, curve=known[date])
+        out.append(leg)
     return out
 
 
@@ -310,14 +331,11 @@ def _capital(here: Instant, priced: Sequence[tuple[Held, PayoffLeg]], spot: floa
     whole = all(float(leg.contracts).is_integer() for _, leg in priced)
     if not whole or units < 0:
         return {"capital": None, "capital_for": "whole contracts and no short underlying are needed to say"}
-    view, quantum = here.history.view(here.index), float(here.terms.quantum)
-    legs = []
-    for held, leg in priced:
-        if held.contract is None:
-            continue
-        quote = view.quote(ContractKey.parse(held.contract))
-        mark = 0.5 * (quote.bid + quote.ask) * quantum if quote.valid else leg.opened
-        legs.append(Leg(int(leg.contracts), leg.sign, float(leg.strike), leg.settlement, mark))
+    legs = [
+        Leg(int(leg.contracts), leg.sign, float(leg.strike), leg.settlement, leg.opened)
+        for _, leg in priced
+        if leg.sign != 0
+    ]
     share = share_of(here.terms.kind)
     parts = requirement(legs, spot, share, int(units)).parts
     words = max(parts, key=lambda part: part.amount).words if parts else ""

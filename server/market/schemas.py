@@ -185,6 +185,9 @@ class WhatIfIn(Schema):
     when: int | None = None
     vol: float = Field(0.0, ge=-100, le=200)
     by_expiration: dict[dt.date, float] = {}
+    moving: bool = False
+    """Volatilities move along their expiration's curve with the price (sticky moneyness); else they stay with
+    their strikes (sticky strike)."""
     greek: Literal["delta", "gamma", "theta", "vega", "rho", "vanna", "charm"] | None = None
 
 

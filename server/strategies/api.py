@@ -12,6 +12,8 @@ from strategies.schemas import (
     Change,
     CheckedText,
     DeclarationsOut,
+    FromLegs,
+    MadeFromLegs,
     NewStrategy,
     PreviewOut,
     RevisionOut,
@@ -52,6 +54,14 @@ def strategies(request: HttpRequest):
 @router.post("/strategies", response=StrategyOut, operation_id="create_strategy")
 def create(request: HttpRequest, body: NewStrategy):
     return _whole(services.create(request.user, _document(body)))
+
+
+@router.post("/strategies/from-legs", response=MadeFromLegs, operation_id="strategy_from_legs")
+def from_legs(request: HttpRequest, body: FromLegs):
+    """Write rules that pick a structure as it was clicked together."""
+    legs = [(leg.contract, leg.contracts) for leg in body.legs]
+    strategy, notes = services.from_legs(request.user, body.symbol, body.at, legs, body.name)
+    return {"id": strategy.pk, "name": strategy.latest.document["name"], "notes": notes}
 
 
 @router.get("/strategies/{strategy_id}", response=StrategyOut, operation_id="strategy")

@@ -4,6 +4,7 @@ import datetime as dt
 from typing import Any
 
 from ninja import Schema
+from pydantic import Field
 
 from market.schemas import ExpirationOut, GlyphOut, GreeksOut, PayoffOut
 
@@ -68,6 +69,27 @@ class RevisionOut(Schema):
 class NewStrategy(Schema):
     document: dict[str, Any] | None = None
     text: str | None = None
+
+
+class StructureLegIn(Schema):
+    contract: str
+    contracts: int
+
+
+class FromLegs(Schema):
+    """A structure at an instant of a market, of which a strategy is to be made."""
+
+    symbol: str
+    at: str | None = None
+    name: str | None = None
+    legs: list[StructureLegIn] = Field(min_length=1, max_length=8)
+
+
+class MadeFromLegs(Schema):
+    id: int
+    name: str
+    notes: list[str]
+    """Where the rules pick another strike at that instant than was meant."""
 
 
 class Change(Schema):

@@ -6,6 +6,7 @@ import copy
 import datetime as dt
 import hashlib
 import json
+from collections.abc import Sequence
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -14,8 +15,12 @@ from django.db import transaction
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
 from market.models import Underlying
+from market.observe import instant
 from strategies.models import Revision, Strategy
 from strell_core.formats.strategies import StrategyFileError, from_text
+from strell_core.market.instruments import ContractKey
+from strell_core.measures.declaration import WEEKDAYS
+from strell_core.selection.rules_of import rules_of
 from strell_core.strategy.catalogue import SECTIONS
 from strell_core.strategy.document import DocumentError, mirrored, normalise
 from strell_core.strategy.sentences import sheet
@@ -73,6 +78,40 @@ def create(user: User, document: dict[str, Any]) -> Strategy:
     strategy = Strategy.objects.create(owner=user, underlying=_underlying(document))
     _add_revision(strategy, document, "written")
     return strategy
+
+
+def from_legs(
+    user: User, symbol: str, at: str | None, legs: Sequence[tuple[str, int]], name: str | None
+) -> tuple[Strategy, list[str]]:
+    """A strategy whose rules pick a structure, decided at the time of day at which it was put together; with what
+    its rules pick otherwise."""
+    here = instant(symbol, at)
+    view, local = here.history.view(here.index), here.history.calendar.local(here.at)
+    try:
+        wanted = [(ContractKey.parse(code), contracts) for code, contracts in legs if contracts]
+    except ValueError as error:
+        raise Refused(f"{error}.", [{"path": "legs", "message": str(error)}]) from error
+    if not wanted:
+        raise Refused("Without an option there is nothing to write rules for; the underlying alone is no structure.")
+    for contract, _ in wanted:
+        if contract.expiration not in view.expirations or not view.quote(contract).valid:
+            raise Refused(f"{contract.label} has no quote at this instant; choose another instant or take it off.")
+    try:
+        made = rules_of(view, local.date(), wanted)
+    except ValueError as error:
+        raise Refused(f"{error}.".capitalize(), [{"path": "legs", "message": str(error)}]) from error
+    middle = sum(contracts * (view.quote(c).bid + view.quote(c).ask) for c, contracts in wanted)
+    leave = ["credit_target" if middle < 0 else "debit_target", "premium_stop", "before_expiration"]
+    document = checked(
+        {
+            "name": name or f"{symbol} as of {local:%-d %b %Y %H:%M}", "underlying": symbol,
+            "enter": [{"rule": "decision_times", "weekdays": [*WEEKDAYS[local.weekday() :][:1]] or list(WEEKDAYS), "time": f"{local:%H:%M}"}, {"rule": "open_limit"}],
+            "legs": made.legs, "size": [{"rule": "fixed_lots", "lots": made.lots}],
+            "leave": [{"rule": rule} for rule in leave],
+            "orders": [{"rule": rule} for rule in ("fill_model", "commission", "single_snapshots", "doubtful_marks")],
+        }
+    )  # fmt: skip
+    return create(user, document), made.notes
 
 
 def _underlying(document: dict[str, Any]) -> Underlying:

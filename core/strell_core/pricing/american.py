@@ -248,11 +248,11 @@ def worth_of(rate: float, dividend_years: FloatArray, dividends: FloatArray) -> 
 
 @njit(cache=True, nogil=True)
 def values(
-    spot: FloatArray, strike: float, years: float, vol: float, rate: float, carry: float, dividend_years: FloatArray,
-    dividends: FloatArray, sign: int,
+    spot: FloatArray, strike: float, years: float, vol: FloatArray, rate: float, carry: float,
+    dividend_years: FloatArray, dividends: FloatArray, sign: int,
 ) -> FloatArray:  # fmt: skip
-    """American values over underlying prices ``(n,)``, points; ``carry`` is that of the price without the
-    dividends to come. A price that its dividends use up leaves what exercising gives."""
+    """American values over underlying prices and volatilities ``(n,)``, points; ``carry`` is that of the price
+    without the dividends to come. A price that its dividends use up leaves what exercising gives."""
     worth = worth_of(rate, dividend_years, dividends)
     out = np.empty(spot.shape[0])
     for i in range(spot.shape[0]):
@@ -261,7 +261,7 @@ def values(
             out[i] = max(0.0, sign * (spot[i] - strike))
             continue
         premium, european, _, _ = early_exercise(
-            rest, years, rate, carry, dividend_years, dividends, strike, vol, sign, BULK[0], BULK[1]
+            rest, years, rate, carry, dividend_years, dividends, strike, vol[i], sign, BULK[0], BULK[1]
         )
         out[i] = premium + european
     return out

@@ -37,6 +37,9 @@ class PayoffLeg:
     """Interest a year, continuously compounded."""
     dividends: tuple[tuple[int, float], ...] = ()
     """When the price loses each dividend before the settlement (epoch seconds), and points."""
+    curve: Smile | None = None
+    """With it the volatility moves along its expiration's curve as the price moves, a strike keeping the place it
+    has by moneyness K/F (*sticky moneyness*, common practice); without it the leg keeps its own (*sticky strike*)."""
 
 
 def underlying_leg(contracts: float, opened: float) -> PayoffLeg:
@@ -92,8 +95,15 @@ def _carry(leg: PayoffLeg, base_spot: float, base: int) -> float:
     return math.log(leg.forward / rest) / whole if whole > 0 and rest > 0 else 0.0
 
 
-def _vol(leg: PayoffLeg) -> float:
-    return max(1e-4, leg.vol if math.isfinite(leg.vol) else 0.0)
+def _vols(leg: PayoffLeg, spot: FloatArray, base_spot: float) -> FloatArray:
+    """Volatility of a leg at each underlying price, ``(n,)``: its own, or moved along its curve by as much as the
+    curve differs between where its strike stands then and where it stands now."""
+    own = np.full(len(spot), leg.vol if math.isfinite(leg.vol) else 0.0)
+    if leg.curve is not None:
+        there = leg.strike * base_spot / np.maximum(spot, 1e-6)
+        low, high = (leg.curve.forward * bound for bound in (0.2, 5.0))
+        own += leg.curve.vol(np.clip(there, low, high)) - leg.curve.vol(leg.strike)
+    return np.maximum(1e-4, own)
 
 
 def leg_values(leg: PayoffLeg, spot: FloatArray, base_spot: float, base: int, at: int) -> FloatArray:
@@ -106,16 +116,15 @@ def leg_values(leg: PayoffLeg, spot: FloatArray, base_spot: float, base: int, at
     carry = _carry(leg, base_spot, base)
     n = len(spot)
     prices = np.maximum(spot, 1e-6)
+    vols = _vols(leg, prices, base_spot)
     when, paid = _to_come(leg, at)
     if leg.american:
-        return np.asarray(
-            american.values(prices, float(leg.strike), left, _vol(leg), leg.rate, carry, when, paid, leg.sign)
-        )
+        return np.asarray(american.values(prices, float(leg.strike), left, vols, leg.rate, carry, when, paid, leg.sign))
     prices = np.maximum(prices - american.worth_of(leg.rate, when, paid), 1e-6)
     return np.asarray(
         price_many(
             prices * math.exp(carry * left), np.full(n, leg.strike), np.full(n, left),
-            np.full(n, _vol(leg)), leg.rate, np.full(n, leg.sign, np.int64),
+            vols, leg.rate, np.full(n, leg.sign, np.int64),
         )
     )  # fmt: skip
 
@@ -134,6 +143,7 @@ def greek_curves(
     """Every Greek of the structure at instant ``at`` for each underlying price, per point times contracts, ``(n,)``.
 
     Conventions of :mod:`black`; those of American options per point of the underlying, on the grid for whole chains.
+    A volatility that moves with the price is the one at that price: no Greek counts the move itself.
     """
     total = np.zeros((len(GREEKS), len(spot)))
     prices = np.maximum(spot, 1e-6)
@@ -146,21 +156,19 @@ def greek_curves(
         if left <= 0:
             total[0] += leg.contracts * leg.sign * (leg.sign * (prices - leg.strike) > 0)
             continue
-        growth = math.exp(_carry(leg, base_spot, base) * left)
+        growth, vols = math.exp(_carry(leg, base_spot, base) * left), _vols(leg, prices, base_spot)
         when, paid = _to_come(leg, at)
         forwards = np.maximum(prices - american.worth_of(leg.rate, when, paid), 1e-6) * growth
         if leg.american:
             own = np.array(
                 [
-                    american.greeks(
-                        p, f, float(leg.strike), left, _vol(leg), leg.rate, when, paid, leg.sign, *american.BULK
-                    )
-                    for p, f in zip(prices.tolist(), forwards.tolist(), strict=True)
+                    american.greeks(p, f, float(leg.strike), left, vol, leg.rate, when, paid, leg.sign, *american.BULK)
+                    for p, f, vol in zip(prices.tolist(), forwards.tolist(), vols.tolist(), strict=True)
                 ]
             ).T
         else:
             own = greeks_many(
-                forwards, np.full(n, float(leg.strike)), np.full(n, left), np.full(n, _vol(leg)), leg.rate,
+                forwards, np.full(n, float(leg.strike)), np.full(n, left), vols, leg.rate,
                 np.full(n, leg.sign, np.int64),
             )  # fmt: skip
         total += leg.contracts * own

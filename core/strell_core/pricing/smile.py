@@ -227,7 +227,7 @@ class Smile:
             [
                 float(
                     american.values(
-                        at, strike[i], self.years, float(vol[i]), self.rate, carry, when, paid, int(sign[i])
+                        at, strike[i], self.years, vol[i : i + 1], self.rate, carry, when, paid, int(sign[i])
                     )[0]
                 )
                 for i in range(n)

@@ -187,7 +187,7 @@ class DividendsTest(unittest.TestCase):
         for strike, sign in ((90.0, 1), (100.0, 1), (100.0, -1), (108.0, -1)):
 
             def at(spot: float, vol: float, strike: float = strike, sign: int = sign) -> float:
-                return float(values(np.array([spot]), strike, years, vol, 0.03, 0.03, when, paid, sign)[0])
+                return float(values(np.array([spot]), strike, years, np.array([vol]), 0.03, 0.03, when, paid, sign)[0])
 
             delta, _, _, vega, *_ = greeks(100.0, forward, strike, years, 0.25, 0.03, when, paid, sign)
             self.assertAlmostEqual(delta, (at(101.0, 0.25) - at(99.0, 0.25)) / 2, delta=0.006)
@@ -207,7 +207,7 @@ class DividendsTest(unittest.TestCase):
         self.assertTrue(
             np.isnan(greeks(1.0, 1.0, 1.0, 0.5, 0.2, 0.0, when, paid, 1)).all(), "worth more than the price"
         )
-        self.assertEqual(values(np.array([1.0]), 5.0, 0.5, 0.2, 0.0, 0.0, when, paid, -1)[0], 4.0)
+        self.assertEqual(values(np.array([1.0]), 5.0, 0.5, np.array([0.2]), 0.0, 0.0, when, paid, -1)[0], 4.0)
 
     def test_the_carry_of_an_implied_forward_gives_it_back(self) -> None:
         carry = Carry.implied(84.0, 83.1, 0.4, 0.02, np.array([-0.1, 0.1, 0.3, 0.6]), np.array([1.0, 0.6, 0.6, 0.6]))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import math
 import unittest
@@ -214,3 +215,48 @@ class AmericanLegTest(unittest.TestCase):
         self.assertAlmostEqual(now[0], 60.0, places=6)
         self.assertGreaterEqual(now[1], 20.0)
         self.assertLess(now[2], 0.2)
+
+
+class MovingCurveTest(unittest.TestCase):
+    """Volatilities that move along their expiration's curve with the price (sticky moneyness)."""
+
+    slanted = curve(0.15, -0.02)
+
+    def on_curve(self, strike: float, moving: bool) -> PayoffLeg:
+        vol = float(self.slanted.vol(strike))
+        return dataclasses.replace(leg(1, 1, strike, 0.0, vol=vol), curve=self.slanted if moving else None)
+
+    def test_where_the_price_is_nothing_moves(self) -> None:
+        at = np.array([SPOT])
+        still, moving = (profit([self.on_curve(3160, m)], at, SPOT, NOW, NOW) for m in (False, True))
+        self.assertAlmostEqual(still[0], moving[0], places=12)
+
+    def test_a_price_scaled_with_its_strike_scales_the_value(self) -> None:
+        """Sticky moneyness is homogeneous of degree one (Euler): V(cS, cK) = c V(S, K)."""
+        c = 0.97
+        here = profit([self.on_curve(3100.0, True)], np.array([SPOT]), SPOT, NOW, NOW)[0]
+        there = profit([self.on_curve(3100.0 * c, True)], np.array([SPOT * c]), SPOT, NOW, NOW)[0]
+        self.assertAlmostEqual(there, c * here, places=8)
+
+    def test_with_a_skew_a_fall_lowers_the_volatility_of_a_fixed_strike(self) -> None:
+        low = np.array([0.97 * SPOT])
+        still, moving = (profit([self.on_curve(3100, m)], low, SPOT, NOW, NOW)[0] for m in (False, True))
+        self.assertLess(moving, still, "the strike stands further up the curve, where it is lower")
+        vol = float(self.slanted.vol(3100 / 0.97))
+        by_hand = black_price(0.97 * SPOT, 3100.0, NEAR / YEAR_SECONDS, vol, 1.0, 1)
+        self.assertAlmostEqual(moving, by_hand, places=8)
+
+    def test_pulled_volatilities_come_on_top(self) -> None:
+        pulled = shifted([self.on_curve(3160, True)], 0.05, {})
+        at = np.array([0.99 * SPOT])
+        vol = float(self.slanted.vol(3160 / 0.99)) + 0.05
+        by_hand = black_price(0.99 * SPOT, 3160.0, NEAR / YEAR_SECONDS, vol, 1.0, 1)
+        self.assertAlmostEqual(profit(pulled, at, SPOT, NOW, NOW)[0], by_hand, places=8)
+
+    def test_greeks_are_those_of_the_volatility_there(self) -> None:
+        at = np.array([0.98 * SPOT])
+        vol = float(self.slanted.vol(3160 / 0.98))
+        found = greek_curves([self.on_curve(3160, True)], at, SPOT, NOW, NOW)
+        wanted = greek_curves([leg(1, 1, 3160, 0.0, vol=vol)], at, SPOT, NOW, NOW)
+        for name in GREEKS:
+            self.assertAlmostEqual(found[name][0], wanted[name][0], places=10)

@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 from config.tests.demo import DemoTestCase
+from desk.tickets import read_limit, step_of
 from market.models import Underlying
 from market.timelines import data_digest, terms
 
@@ -37,6 +38,34 @@ class ContractTermsTest(DemoTestCase):
         self.assertNotEqual(data_digest(self.row), before)
         known = terms(self.row)
         self.assertEqual([known.on(dt.date(2026, 3, day)).multiplier for day in (1, 2)], [100, 10])
+
+    def test_currency_and_price_steps_from_a_day_on(self) -> None:
+        steps = [{"start": "3", "step": "0.10"}, {"start": 0, "step": 0.05}]
+        found = self.change(start="2026-03-02", currency="usd", ticks=steps)
+        self.assertEqual([p["currency"] for p in found], ["EUR", "USD"])
+        self.assertEqual(found[0]["ticks"], [])
+        self.assertEqual([(float(t["start"]), float(t["step"])) for t in found[1]["ticks"]], [(0, 0.05), (3, 0.1)])
+        self.row.refresh_from_db()
+        known = terms(self.row)
+        self.assertEqual((known.currency, known.on(dt.date(2026, 3, 1)).currency), ("USD", "EUR"))
+        self.assertEqual(step_of(self.row, 1, Decimal("4")), Decimal("0.1"))
+        self.assertEqual(step_of(self.row, 2, Decimal("4")), Decimal("0.05"), "several legs trade in the finest")
+        problems: list[tuple[str, str]] = []
+        self.assertIsNone(read_limit("4.05", self.row, 1, problems))
+        self.assertIn("off the tick of 0.1; next to it are 4.00 and 4.10", problems[0][1])
+        self.assertEqual(read_limit("-4.10", self.row, 1, problems), -410)
+
+    def test_price_steps_that_make_no_sense(self) -> None:
+        for steps, words in (
+            ([{"start": 1, "step": 0.05}], "begins at 0"),
+            ([{"start": 0, "step": 0.005}], "multiple of the smallest step"),
+            ([{"start": 0, "step": 0.05}, {"start": 0, "step": 0.1}], "a price of its own"),
+            ([{"start": 0, "step": 0}], "multiple of the smallest step"),
+        ):
+            told = self.change(422, start="2026-03-02", ticks=steps)
+            self.assertIn(words, told["message"])
+        self.change(422, start="2026-03-02", currency="E1")
+        self.assertFalse(self.row.periods.exists())
 
     def test_an_earlier_change_does_not_become_the_latest(self) -> None:
         self.change(start="2026-03-02", multiplier=10)

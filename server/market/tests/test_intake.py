@@ -376,3 +376,84 @@ class CoverageTest(IntakeTestCase):
         self.assertEqual(self.send("put", "/data/OSTL/dividends", rows), (200, rows))
         self.assertEqual(self.send("put", "/data/OSTL/dividends", [{"date": "2026-11-20", "amount": -1}])[0], 422)
         self.assertEqual(coverage.summary(Underlying.objects.get(symbol="OSTL"))["beside"]["dividends"], 1)
+
+
+class RevaluedTest(IntakeTestCase):
+    """Facts that come later compute volatilities anew: a new version, and the runs that read the old one by name."""
+
+    AMERICAN = {**TERMS, "american": True, "kind": "stock", "multiplier": 100}
+
+    def facts(self, text: str, **mapping: Any) -> dict[str, Any]:
+        path = self.folder / f"facts-{len(list(self.folder.iterdir()))}.csv"
+        path.write_text(text)
+        made = self.upload(path)
+        body = {"mapping": {**made["mapping"], **mapping}, "terms": TERMS}
+        self.assertEqual(self.send("post", f"/intakes/{made['id']}/start", body)[0], 200)
+        intake_jobs.carry_out(made["id"])
+        return self.send("get", f"/intakes/{made['id']}")[1]
+
+    def loaded(self) -> list[tuple[dt.date, str]]:
+        frame = self.frame(2)
+        frame = frame[frame["at"].str[11:16] == "15:50"]
+        self.assertEqual(self.load(self.csv(frame), terms=self.AMERICAN)["status"], "done")
+        return self.digests()
+
+    def test_a_dividend_makes_a_version_and_taken_back_another(self) -> None:
+        before = self.loaded()
+        last = before[-1][0]
+        told = self.facts(f"date,symbol,amount\n{last + dt.timedelta(7)},OSTL,25\n")
+        self.assertEqual(told["symbols"][0]["anew"], [{"symbol": "OSTL", "sessions": 2}])
+        after = self.digests()
+        self.assertTrue(all(a != b for a, b in zip(before, after, strict=True)))
+        versions = SessionChainRow.objects.filter(underlying__symbol="OSTL", date=last).order_by("version")
+        self.assertEqual([(v.version, v.current) for v in versions], [(1, False), (2, True)])
+        first, second = (decode(bytes(v.payload)) for v in versions)
+        self.assertTrue((first.bid == second.bid).all())
+        self.assertFalse((first.iv == second.iv).all())
+        self.assertEqual(self.send("post", f"/intakes/{told['id']}/take-back")[0], 200)
+        refresh.refresh(Underlying.objects.get(symbol="OSTL"))
+        self.assertEqual(self.digests(), before)
+        again = refresh.refresh(Underlying.objects.get(symbol="OSTL"))
+        self.assertEqual(again, [], "nothing is computed twice")
+
+    def test_interest_and_closes_count_and_the_traded_market_is_left_alone(self) -> None:
+        before = self.loaded()
+        mine = Underlying.objects.get(symbol="OSTL")
+        start = before[0][0] - dt.timedelta(1)
+        theirs = SessionChainRow.objects.filter(underlying__symbol="MK30", current=True).values_list(
+            "digest", flat=True
+        )
+        kept = list(theirs.order_by("date"))
+        with patch.object(
+            refresh.Venue.objects, "filter", side_effect=lambda underlying: Venues(underlying.symbol == "MK30")
+        ):
+            told = self.facts(f"date,currency,tenor,rate\n{start},EUR,1M,9\n{start},EUR,1Y,9\n")
+        self.assertEqual([one["symbol"] for one in told["symbols"][0]["anew"]], ["OSTL"])
+        self.assertEqual(list(theirs.order_by("date")), kept)
+        self.assertAlmostEqual(terms(mine).interest(before[0][0], before[0][0] + dt.timedelta(90)), 0.0862, places=4)
+        closes = {row.date: decode(bytes(row.payload)).settlement for row in mine.chains.filter(current=True)}
+        date = before[-1][0]
+        self.facts(f"date,symbol,close\n{date},OSTL,3000.25\n")
+        row = mine.chains.get(date=date, current=True)
+        self.assertEqual(decode(bytes(row.payload)).settlement, 300_025)
+        self.assertNotEqual(closes[date], 300_025)
+        self.assertEqual(row.version, 3)
+
+    def test_runs_that_read_what_was_there_before_are_named(self) -> None:
+        frame = self.frame(25)
+        self.load(self.csv(frame), terms=self.AMERICAN)
+        history = timeline("OSTL")
+        strategy = strategies.create(self.mara, document(underlying="OSTL"))
+        run = runs.ask(self.mara, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
+        runs.carry_out(run.pk)
+        told = self.facts(f"date,symbol,amount\n{history.dates[-1] + dt.timedelta(3)},OSTL,20\n")
+        self.assertEqual([row["run"] for row in told["symbols"][0]["runs"]], [run.pk])
+        self.assertNotEqual(timeline("OSTL").digest, history.digest)
+
+
+class Venues:
+    def __init__(self, there: bool) -> None:
+        self.there = there
+
+    def exists(self) -> bool:
+        return self.there

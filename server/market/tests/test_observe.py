@@ -116,3 +116,23 @@ class ObserveTest(DemoTestCase):
         self.assertEqual(self.client.get("/api/market/NOPE/surface").status_code, 404)
         self.assertEqual(self.client.get("/api/market/MK30/surface?at=1999-01-01T10:00").status_code, 422)
         self.assertEqual(self.client.get("/api/market/MK30/surface?at=now").status_code, 409, "no exchange runs")
+
+
+class MovingTest(ObserveTest):
+    def test_volatilities_move_with_the_price_or_stay_at_their_strikes(self) -> None:
+        legs = [{"contract": self.contract(4, "put", -40), "contracts": -1}]
+        price = self.history().view(len(self.history().times) - 1).spot / 100 * 0.98
+        still = self.what_if(legs, price=price)
+        moving = self.what_if(legs, price=price, moving=True)
+        self.assertEqual(still["now"], moving["now"], "the position as it stands is as it is")
+        self.assertNotEqual(still["then_here"], moving["then_here"])
+        self.assertEqual(self.what_if(legs)["then_here"], self.what_if(legs, moving=True)["then_here"])
+
+    def test_capital_rests_on_the_prices_the_legs_were_opened_at(self) -> None:
+        """Common practice: a short spread needs its width less the credit, which is all it can lose."""
+        legs = [
+            {"contract": self.contract(4, "put", -40), "contracts": -2, "opened": 20.0},
+            {"contract": self.contract(4, "put", -60), "contracts": 2, "opened": 15.0},
+        ]
+        found = self.what_if(legs)
+        self.assertEqual((found["capital"], found["max_loss"]), (1500.0, -1500.0))

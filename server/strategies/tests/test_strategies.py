@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import copy
+from typing import Any
+
+import numpy as np
 
 from config.tests.demo import DemoTestCase, document
 from strategies.services import rules_digest
@@ -206,3 +209,49 @@ class PreviewTest(DemoTestCase):
     def test_an_instant_with_a_zone(self) -> None:
         _, found = self.preview("2026-11-04T15:45:00%2B00:00")
         self.assertEqual(found["local"], "2026-11-04T15:45")
+
+
+class FromLegsTest(DemoTestCase):
+    """A basket becomes a strategy that picks just its legs."""
+
+    def legs(self) -> list[dict[str, Any]]:
+        view = self.history().view(len(self.history().times) - 1)
+        expiration = view.expirations[3]
+        out = []
+        for right, contracts in (("call", -2), ("put", -2)):
+            side = view.slice(expiration, right)
+            row = int(np.abs(np.abs(side.delta.astype(int)) - 2000).argmin())
+            out.append({"contract": f"{expiration}/{right}/{side.strikes[row]:g}", "contracts": contracts})
+        return out
+
+    def test_rules_are_written_and_pick_the_legs_at_that_instant(self) -> None:
+        legs = self.legs()
+        status, made = self.send("post", "/strategies/from-legs", {"symbol": "MK30", "legs": legs})
+        self.assertEqual((status, made["notes"]), (200, []))
+        status, whole = self.send("get", f"/strategies/{made['id']}")
+        self.assertEqual(status, 200)
+        kinds = [s["rule"] for s in whole["sheet"]]
+        self.assertIn("credit_target", kinds)
+        status, seen = self.send("get", f"/strategies/{made['id']}/preview")
+        self.assertEqual((status, seen["enters"]), (200, True), seen)
+        picked = [(leg["contract"], leg["contracts"]) for leg in seen["structure"]["legs"]]
+        self.assertEqual(picked, [(leg["contract"], leg["contracts"]) for leg in legs])
+
+    def test_a_debit_gets_a_debits_exits(self) -> None:
+        legs = [{**leg, "contracts": 1} for leg in self.legs()]
+        _, made = self.send("post", "/strategies/from-legs", {"symbol": "MK30", "legs": legs, "name": "Long strangle"})
+        _, whole = self.send("get", f"/strategies/{made['id']}")
+        self.assertEqual(whole["name"], "Long strangle")
+        self.assertIn("debit_target", [s["rule"] for s in whole["sheet"]])
+
+    def test_what_is_refused(self) -> None:
+        for legs, words in (
+            ([{"contract": "2031-01-17/call/3000", "contracts": 1}], "has no quote at this instant"),
+            ([{"contract": "call", "contracts": 1}], "is not a contract"),
+            ([{**self.legs()[0], "contracts": 0}], "nothing to write rules for"),
+            ([self.legs()[0] | {"contracts": 1}, self.legs()[1] | {"contracts": 21}], "at most 20"),
+        ):
+            status, told = self.send("post", "/strategies/from-legs", {"symbol": "MK30", "legs": legs})
+            self.assertEqual(status, 422, told)
+            self.assertIn(words, told["message"])
+        self.assertEqual(self.send("post", "/strategies/from-legs", {"symbol": "NONE", "legs": self.legs()})[0], 404)

@@ -6,6 +6,7 @@ import { renew } from "./push";
 export type Holdings = Schemas["HoldingsOut"];
 export type Coverage = Schemas["CoverageOut"];
 export type Intake = Schemas["IntakeOut"];
+export type Calendar = Schemas["CalendarOut"];
 export type Preview = Schemas["IntakePreview"];
 export type Mapping = Record<string, unknown> & { columns: Record<string, string> };
 export type Terms = Record<string, unknown>;
@@ -92,7 +93,17 @@ function useDataWrite<T, R>(write: (given: T) => Promise<R>) {
   return useMutation({
     mutationFn: write,
     onSettled: () => {
-      for (const key of ["intakes", "holdings", "coverage", "mappings", "others", "facts"]) renew(cache, key);
+      for (const key of [
+        "intakes",
+        "holdings",
+        "coverage",
+        "mappings",
+        "others",
+        "facts",
+        "calendars",
+        "data-words",
+      ])
+        renew(cache, key);
     },
   });
 }
@@ -139,3 +150,14 @@ export const useUndoRemoval = () =>
   useDataWrite((id: number) =>
     ask(api.POST("/api/removals/{removal_id}/undo", { params: { path: { removal_id: id } } })),
   );
+
+export const useCalendars = () =>
+  useQuery({ queryKey: ["calendars"], queryFn: () => ask(api.GET("/api/calendars")) });
+
+export const useKeepCalendar = () =>
+  useDataWrite(({ name, body }: { name: string; body: Schemas["CalendarIn"] }) =>
+    ask(api.PUT("/api/calendars/{name}", { params: { path: { name } }, body })),
+  );
+
+export const useForgetCalendar = () =>
+  useDataWrite((name: string) => ask(api.DELETE("/api/calendars/{name}", { params: { path: { name } } })));

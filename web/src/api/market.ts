@@ -1,5 +1,5 @@
 /** A market at an instant: curves of volatility, chains, what if. */
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, type Schemas } from "./client";
 
 export type Surface = Schemas["SurfaceOut"];
@@ -55,3 +55,12 @@ export const useWhatIf = (
     placeholderData: keepPreviousData,
     refetchInterval: again(at),
   });
+
+/** Rules that pick a structure as it stands in the basket. */
+export function useStrategyFromLegs() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas["FromLegs"]) => ask(api.POST("/api/strategies/from-legs", { body })),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ["strategies"] }),
+  });
+}

@@ -106,3 +106,25 @@ export function useRemoveReplay(strategy: number) {
     },
   });
 }
+
+interface NewReplayWith {
+  strategy: number;
+  at: string;
+  cash: number;
+  legs: { contract: string; contracts: number }[];
+}
+
+/** A session at an instant with legs dealt in there; gives its number. */
+export const useStartReplayWith = () =>
+  useMutation({
+    mutationFn: async ({ strategy, at, cash, legs }: NewReplayWith) => {
+      const session = await ask(api.POST("/api/replays", { body: { strategy, at, cash } }));
+      await ask(
+        api.POST("/api/replays/{session_id}/orders", {
+          params: { path: { session_id: session.id } },
+          body: { orders: legs },
+        }),
+      );
+      return session.id;
+    },
+  });

@@ -378,6 +378,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Own Calendars
+         * @description Trading calendars that people wrote down.
+         */
+        get: operations["calendars"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/calendars/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep Calendar */
+        put: operations["keep_calendar"];
+        post?: never;
+        /** Forget Calendar */
+        delete: operations["forget_calendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/data-others": {
         parameters: {
             query?: never;
@@ -688,6 +726,26 @@ export interface paths {
         put?: never;
         /** Create */
         post: operations["create_strategy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/strategies/from-legs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * From Legs
+         * @description Write rules that pick a structure as it was clicked together.
+         */
+        post: operations["strategy_from_legs"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2147,6 +2205,11 @@ export interface components {
             by_expiration: {
                 [key: string]: number;
             };
+            /**
+             * Moving
+             * @default false
+             */
+            moving: boolean;
             /** Greek */
             greek?: ("delta" | "gamma" | "theta" | "vega" | "rho" | "vanna" | "charm") | null;
         };
@@ -2236,6 +2299,22 @@ export interface components {
             settles: string;
             /** Rate */
             rate: number;
+            /** Currency */
+            currency: string;
+            /** Calendar */
+            calendar: string;
+            /** Ticks */
+            ticks: components["schemas"]["PriceStep"][];
+        };
+        /**
+         * PriceStep
+         * @description From a price in points on, prices move by ``step``.
+         */
+        PriceStep: {
+            /** Start */
+            start: string;
+            /** Step */
+            step: string;
         };
         /** FileKindOut */
         FileKindOut: {
@@ -2426,6 +2505,106 @@ export interface components {
             settles?: string | null;
             /** Rate */
             rate?: number | null;
+            /** Currency */
+            currency?: string | null;
+            /** Calendar */
+            calendar?: string | null;
+            /** Ticks */
+            ticks?: components["schemas"]["PriceStep"][] | null;
+        };
+        /** CalendarOut */
+        CalendarOut: {
+            /** Zone */
+            zone: string;
+            /**
+             * Open
+             * Format: time
+             */
+            open: string;
+            /**
+             * Close
+             * Format: time
+             */
+            close: string;
+            /**
+             * Weekdays
+             * @default [
+             *       0,
+             *       1,
+             *       2,
+             *       3,
+             *       4
+             *     ]
+             */
+            weekdays: number[];
+            /**
+             * Closed
+             * @default []
+             */
+            closed: string[];
+            /**
+             * Short
+             * @default []
+             */
+            short: components["schemas"]["ShortDay"][];
+            /** Name */
+            name: string;
+            /** Used By */
+            used_by: string[];
+            /** Mine */
+            mine: boolean;
+        };
+        /** ShortDay */
+        ShortDay: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /**
+             * Close
+             * Format: time
+             */
+            close: string;
+        };
+        /**
+         * CalendarIn
+         * @description Hours and holidays of an exchange; times are local to ``zone``, Monday is 0.
+         */
+        CalendarIn: {
+            /** Zone */
+            zone: string;
+            /**
+             * Open
+             * Format: time
+             */
+            open: string;
+            /**
+             * Close
+             * Format: time
+             */
+            close: string;
+            /**
+             * Weekdays
+             * @default [
+             *       0,
+             *       1,
+             *       2,
+             *       3,
+             *       4
+             *     ]
+             */
+            weekdays: number[];
+            /**
+             * Closed
+             * @default []
+             */
+            closed: string[];
+            /**
+             * Short
+             * @default []
+             */
+            short: components["schemas"]["ShortDay"][];
         };
         /** OtherOut */
         OtherOut: {
@@ -2457,6 +2636,13 @@ export interface components {
              * @default
              */
             what: string;
+        };
+        /** AnewOut */
+        AnewOut: {
+            /** Symbol */
+            symbol: string;
+            /** Sessions */
+            sessions: number;
         };
         /** IntakeOut */
         IntakeOut: {
@@ -2528,6 +2714,11 @@ export interface components {
             findings: components["schemas"]["CountOut"][];
             /** Runs */
             runs: components["schemas"]["TouchedOut"][];
+            /**
+             * Anew
+             * @default []
+             */
+            anew: components["schemas"]["AnewOut"][];
         };
         /** TouchedOut */
         TouchedOut: {
@@ -2851,6 +3042,36 @@ export interface components {
             } | null;
             /** Text */
             text?: string | null;
+        };
+        /** MadeFromLegs */
+        MadeFromLegs: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Notes */
+            notes: string[];
+        };
+        /**
+         * FromLegs
+         * @description A structure at an instant of a market, of which a strategy is to be made.
+         */
+        FromLegs: {
+            /** Symbol */
+            symbol: string;
+            /** At */
+            at?: string | null;
+            /** Name */
+            name?: string | null;
+            /** Legs */
+            legs: components["schemas"]["StructureLegIn"][];
+        };
+        /** StructureLegIn */
+        StructureLegIn: {
+            /** Contract */
+            contract: string;
+            /** Contracts */
+            contracts: number;
         };
         /** Change */
         Change: {
@@ -4966,6 +5187,74 @@ export interface operations {
             };
         };
     };
+    calendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarOut"][];
+                };
+            };
+        };
+    };
+    keep_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarOut"][];
+                };
+            };
+        };
+    };
+    forget_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarOut"][];
+                };
+            };
+        };
+    };
     others: {
         parameters: {
             query?: never;
@@ -5451,6 +5740,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StrategyOut"];
+                };
+            };
+        };
+    };
+    strategy_from_legs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FromLegs"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeFromLegs"];
                 };
             };
         };

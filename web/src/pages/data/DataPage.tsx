@@ -4,6 +4,7 @@ import { type Holdings, type Intake, send, useHoldings, useIntakes, useOthers } 
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Progress, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
+import { Calendars } from "./Calendars";
 import { CoverageView } from "./CoverageView";
 import { IntakeView } from "./IntakeView";
 
@@ -28,6 +29,7 @@ export function DataPage() {
           ))}
         </section>
         <Others />
+        <Calendars />
         {intakes.data && intakes.data.length > 0 && (
           <section className="card shrink-0" aria-label="Files">
             <p className="border-b px-3 py-1.5 text-xs text-soft">Files, the latest first</p>

@@ -1,13 +1,32 @@
 import { type FormEvent, useState } from "react";
 import { Refusal } from "../../api/client";
-import { type Coverage, useChangeTerms, useChangeTermsBack } from "../../api/data";
+import { type Coverage, useChangeTerms, useChangeTermsBack, useWords } from "../../api/data";
 import { date, number, percent } from "../../ui/format";
 import { tell, tellError } from "../../ui/toast";
 
 type Period = Coverage["periods"][number];
 
 function words(period: Period): string {
-  return `multiplier ${number(period.multiplier)}, ${period.american ? "American" : "European"}, settled at the ${period.settles}, interest ${percent(period.rate)} a year`;
+  const steps = period.ticks.length > 0 ? `, price steps ${stepsText(period.ticks)}` : "";
+  return `multiplier ${number(period.multiplier)}, ${period.american ? "American" : "European"}, settled at the ${period.settles}, interest ${percent(period.rate)} a year, ${period.currency}, calendar ${period.calendar}${steps}`;
+}
+
+/** Price steps as people type them: 0.05, from 3 0.10. */
+function stepsText(ticks: Period["ticks"]): string {
+  return ticks
+    .map((tick) => (Number(tick.start) === 0 ? tick.step : `from ${tick.start} ${tick.step}`))
+    .join(", ");
+}
+
+function readSteps(text: string): Period["ticks"] {
+  return text
+    .split(/[,;]+/)
+    .map((part) => part.trim())
+    .filter(Boolean)
+    .map((part) => {
+      const [start, step] = /^(?:from\s+)?(\S+)\s+(\S+)$/.exec(part)?.slice(1) ?? ["0", part];
+      return { start: start!, step: step! };
+    });
 }
 
 /** Terms by date, and changing them from a day on. */
@@ -51,15 +70,17 @@ function Change({ seen, onDone }: { seen: Coverage; onDone: () => void }) {
   const now = seen.periods.at(-1)!;
   const [start, setStart] = useState(seen.last ?? "");
   const [values, setValues] = useState(now);
+  const [steps, setSteps] = useState(stepsText(now.ticks));
+  const words = useWords();
   const problems = change.error instanceof Refusal ? change.error.message : change.error?.message;
   function submit(event: FormEvent) {
     event.preventDefault();
-    const { multiplier, american, settles, rate } = values;
+    const { multiplier, american, settles, rate, currency, calendar } = values;
     change.mutate(
-      { start, multiplier, american, settles, rate },
+      { start, multiplier, american, settles, rate, currency, calendar, ticks: readSteps(steps) },
       {
         onSuccess: () => {
-          tell("Changed. Sessions loaded from then on, and what if, use the new terms.");
+          tell("Changed. Volatilities of the sessions it touches are computed anew in the background.");
           onDone();
         },
       },
@@ -119,6 +140,37 @@ function Change({ seen, onDone }: { seen: Coverage; onDone: () => void }) {
           className="field mt-0.5 block w-24 text-ink"
           value={Number((values.rate * 100).toFixed(4))}
           onChange={(event) => setValues({ ...values, rate: Number(event.target.value) / 100 })}
+        />
+      </label>
+      <label>
+        Currency
+        <input
+          maxLength={3}
+          required
+          className="field mt-0.5 block w-16 text-ink"
+          value={values.currency}
+          onChange={(event) => setValues({ ...values, currency: event.target.value.toUpperCase() })}
+        />
+      </label>
+      <label>
+        Calendar
+        <select
+          className="field mt-0.5 block text-ink"
+          value={values.calendar}
+          onChange={(event) => setValues({ ...values, calendar: event.target.value })}
+        >
+          {(words.data?.calendars ?? [values.calendar]).map((name) => (
+            <option key={name}>{name}</option>
+          ))}
+        </select>
+      </label>
+      <label title="The exchange's price steps, by price; empty: the step prices are kept in">
+        Price steps, like 0.05, from 3 0.10
+        <input
+          className="field mt-0.5 block w-48 text-ink"
+          value={steps}
+          placeholder={seen.quantum}
+          onChange={(event) => setSteps(event.target.value)}
         />
       </label>
       <button type="submit" className="button" disabled={change.isPending}>

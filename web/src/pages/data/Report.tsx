@@ -52,6 +52,15 @@ export function Report({ intake }: { intake: Intake }) {
               .join(", ")}
             ; {plural(mine.quotes, chains ? "quote" : "row")}.
           </p>
+          {(mine.anew ?? []).length > 0 && (
+            <p className="mt-1">
+              Volatilities rest on it:{" "}
+              {(mine.anew ?? [])
+                .map((one) => `${plural(one.sessions, "session")} of ${one.symbol}`)
+                .join(", ")}{" "}
+              came out otherwise and got a new version.
+            </p>
+          )}
           {mine.runs.length > 0 && (
             <p className="mt-1 text-loss">
               Read what was there before:{" "}

@@ -20,6 +20,7 @@ import { ChainTable } from "../../ui/ChainTable";
 import { number, signed, tone } from "../../ui/format";
 import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
+import { read } from "../market/basket";
 import { AccountBand } from "./AccountBand";
 import { ClockBar } from "./ClockBar";
 import { Deployments } from "./Deployments";
@@ -112,7 +113,18 @@ interface PageProps {
 
 function Page({ desk, readAt, error, pills, form }: PageProps) {
   const old = useAge(readAt);
-  const [basket, setBasket] = useState<Basket | null>(null);
+  const [query, setQuery] = useSearchParams();
+  const [basket, setBasket] = useState<Basket | null>(() => brought(query.get("legs")));
+  useEffect(() => {
+    if (query.has("legs"))
+      setQuery(
+        (old) => {
+          old.delete("legs");
+          return old;
+        },
+        { replace: true },
+      );
+  }, [query, setQuery]);
   const [expiration, setExpiration] = useState<string | null>(null);
   const [chosen, setChosen] = useState<number | null>(null);
   const { account } = desk;
@@ -175,6 +187,20 @@ function Page({ desk, readAt, error, pills, form }: PageProps) {
       </div>
     </>
   );
+}
+
+/** A ticket of legs that another page brought, in whole lots. */
+function brought(text: string | null): Basket | null {
+  const legs = read(text).filter((leg) => leg.contract !== null && Number.isInteger(leg.contracts));
+  if (legs.length === 0) return null;
+  const lots = legs.map((leg) => Math.abs(leg.contracts)).reduce(common);
+  const ratios = legs.map((leg) => [leg.contract!, leg.contracts / lots]);
+  return { legs: Object.fromEntries(ratios), holding: null, lots: String(lots) };
+}
+
+/** The greatest common divisor. */
+function common(a: number, b: number): number {
+  return b === 0 ? a : common(b, a % b);
 }
 
 function Head({ desk, pills }: { desk: Desk; pills: React.ReactNode }) {

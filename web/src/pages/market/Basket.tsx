@@ -9,6 +9,7 @@ import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tell } from "../../ui/toast";
 import { ByDate } from "./ByDate";
 import type { Leg } from "./basket";
+import { Onward } from "./Onward";
 import { Pulls } from "./Pulls";
 
 interface Props {
@@ -20,7 +21,7 @@ interface Props {
 }
 
 const GREEKS = ["delta", "gamma", "theta", "vega", "rho", "vanna", "charm"] as const;
-const NOTHING: Pulled = { vol: 0, by_expiration: {} };
+const NOTHING: Pulled = { vol: 0, by_expiration: {}, moving: false };
 
 /** Legs taken from the chain, what they are worth now and what if price, date or volatility were others. */
 export function Basket({ symbol, at, here, legs, onLegs }: Props) {
@@ -97,6 +98,7 @@ export function Basket({ symbol, at, here, legs, onLegs }: Props) {
           )}
           <Pulls found={found} pulled={pulled} onPull={setPulled} onReset={() => setPulled(NOTHING)} />
           <Reading found={found} pulled={moved(pulled)} />
+          <Onward symbol={symbol} at={at} here={here} legs={legs} capital={found.capital} />
         </>
       )}
     </section>

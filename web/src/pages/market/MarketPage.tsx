@@ -18,10 +18,11 @@ export function MarketPage() {
   const { symbol } = useParams();
   const known = useUnderlyings();
   const go = useNavigate();
+  const [query] = useSearchParams();
   const first = known.data?.find((row) => row.sessions > 0)?.symbol;
   useEffect(() => {
-    if (!symbol && first) go(`/market/${first}`, { replace: true });
-  }, [symbol, first, go]);
+    if (!symbol && first) go(`/market/${first}?${query}`, { replace: true });
+  }, [symbol, first, go, query]);
   if (known.data && !first)
     return (
       <Empty title="There is no market to look at yet.">

@@ -81,7 +81,15 @@ export function Pulls({ found, pulled, onPull, onReset }: Props) {
             {single ? "pull all volatilities together" : "pull each expiration by itself"}
           </button>
         )}
-        <button type="button" className="link" onClick={onReset}>
+        <button
+          type="button"
+          className="link"
+          title="With the price: a strike takes the volatility that its distance from the price has on its expiration's curve. At their strikes: each leg keeps its own."
+          onClick={() => onPull({ ...pulled, moving: !pulled.moving })}
+        >
+          {pulled.moving ? "volatilities move with the price" : "volatilities stay at their strikes"}
+        </button>
+        <button type="button" className="link ml-auto" onClick={onReset}>
           back to now
         </button>
       </div>

@@ -16,7 +16,7 @@ interface Props {
   onPick: (leg: Leg) => void;
 }
 
-const NEAR = 5;
+const NEAR = 4;
 
 type Column = { head: string; title: string; of: (side: Side) => string };
 
