@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import csv
 import datetime as dt
 import gzip
+import random
 import tempfile
 import unittest
 from pathlib import Path
@@ -28,6 +30,7 @@ from strell_core.formats.intake.dated import (
 from strell_core.formats.intake.mapping import KINDS, Mapping, guess
 from strell_core.formats.intake.tables import IntakeError, sample
 from strell_core.market.calendars import ZoneDays
+from tests.formats.damage import damaged
 
 LISBON = ZoneInfo("Europe/Lisbon")
 
@@ -36,7 +39,7 @@ def zone(subject: str) -> ZoneDays:
     return ZoneDays(LISBON)
 
 
-class FilesTest(unittest.TestCase):
+class Folder(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory(prefix="strell-")
         self.addCleanup(folder.cleanup)
@@ -57,6 +60,8 @@ class FilesTest(unittest.TestCase):
             blocks[-1].read, blocks[-1].share,
         )  # fmt: skip
 
+
+class FilesTest(Folder):
     def test_daily_bars(self) -> None:
         path = self.file(
             "Date,Symbol,Open,High,Low,Close,Volume\n2026-11-03,PLLM,84,85.5,83,85,1200\n2026-11-04,PLLM,85,84,83,84.5,\n"
@@ -153,6 +158,68 @@ class FilesTest(unittest.TestCase):
         self.assertTrue(all(r.reason in {*REASONS, "fields"} for r in found.rejects))
         for row in found.rows:
             self.assertGreater(row.values["close"], 0)
+
+
+class MutationTest(Folder):
+    def test_a_thousand_damaged_files_give_no_wrong_fact(self) -> None:
+        """Whatever is taken of a damaged file is what Python's csv module reads in that line."""
+        random_ = random.Random(11)
+        days = [dt.date(2026, 1, 5) + dt.timedelta(n) for n in range(40)]
+        bars = ["date,symbol,open,high,low,close"] + [
+            f"{day},PLLM,{80 + n}.25,{82 + n}.50,{79 + n}.00,{81 + n}.75" for n, day in enumerate(days)
+        ]
+        dividends = ["ex_date,symbol,amount"] + [f"{day},OSTL,0.{10 + n}" for n, day in enumerate(days)]
+        taken = 0
+        for number in range(1000):
+            good, last = (bars, "close") if number % 2 else (dividends, "amount")
+            mapping = sample(self.file("\n".join(good))).mapping
+            data = damaged(random_, good)
+            path = self.file(data)
+            try:
+                found = [row for block in records(path, mapping, zone) for row in block.rows]
+            except IntakeError:
+                continue
+            text = gzip.decompress(data) if data[:2] == b"\x1f\x8b" else data
+            lines = text.replace(b"\r\n", b"\n").split(b"\n")
+            for row in found:
+                line = lines[row.line - 1].decode("utf-8", "replace")
+                cells = [cell.strip() for cell in next(csv.reader([line]))]
+                self.assertEqual(len(cells), good[0].count(",") + 1, f"file {number}: {line}")
+                self.assertEqual(
+                    (row.date.isoformat(), row.subject), (cells[0], cells[1].upper()), f"file {number}: {line}"
+                )
+                self.assertEqual(row.values[last], float(cells[-1]), f"file {number}: {line}")
+                taken += 1
+        self.assertGreater(taken, 20_000, "most rows of most files are good")
+
+    def test_hundreds_of_damaged_calendars_give_no_wrong_event(self) -> None:
+        """Bytes cut off, changed and taken out: what is read is an event of the calendar, or nothing is."""
+        random_ = random.Random(13)
+        titles = [f"Report {n}" for n in range(12)]
+        events = "".join(
+            f"BEGIN:VEVENT\r\nUID:{n}\r\nSUMMARY:{title}\r\nDTSTART;VALUE=DATE:202601{n + 10}\r\nLOCATION:PLLM\r\nEND:VEVENT\r\n"
+            for n, title in enumerate(titles)
+        )
+        whole = f"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//\r\n{events}END:VCALENDAR\r\n".encode()
+        taken = 0
+        for _ in range(400):
+            data = bytearray(whole)
+            for _ in range(random_.randint(1, 3)):
+                at = random_.randrange(20, len(data))
+                how = random_.randrange(3)
+                if how == 0:
+                    data[at] = random_.randrange(256)
+                elif how == 1:
+                    del data[at : at + random_.randint(1, 30)]
+                else:
+                    data[at:at] = bytes(random_.randrange(32, 127) for _ in range(random_.randint(1, 5)))
+            try:
+                found = self.read(self.file(bytes(data), "odd.ics"))
+            except IntakeError:
+                continue
+            self.assertLessEqual({r.reason for r in found.rejects}, set(REASONS))
+            taken += sum(row.values["event"] in titles and row.date.year == 2026 for row in found.rows)
+        self.assertGreater(taken, 2_000, "most events of most calendars are good")
 
 
 class RecognisingTest(unittest.TestCase):

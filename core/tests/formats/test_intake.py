@@ -33,6 +33,7 @@ from strell_core.market.extras import encode_extras
 from strell_core.market.instruments import ContractKey, Underlying
 from strell_core.scenario.generator import MK30
 from tests.demo import SHORT, chains
+from tests.formats.damage import damaged
 
 CALENDAR = marrowick()
 PELLAM = Underlying("PLLM", "Pellam Robotics", "EUR", 100, Decimal("0.01"), "MARROWICK", 0.021, american=True)
@@ -223,7 +224,7 @@ class MutationTest(Folder):
         mapping = lisbon(sample(self.file("\n".join(good))).mapping)
         taken = 0
         for number in range(1000):
-            data = _damaged(random_, good)
+            data = damaged(random_, good)
             path = self.file(data)
             try:
                 rows, _ = self.read(path, mapping)
@@ -250,48 +251,6 @@ def _amount(text: str) -> int:
     except ValueError:
         return -1
     return -1 if value != value or value == 0 else round(value * 10_000)
-
-
-def _damaged(random_: random.Random, good: list[str]) -> bytes:
-    lines = list(good)
-    for _ in range(random_.randint(1, 4)):
-        kind = random_.randrange(9)
-        at = random_.randrange(1, len(lines))
-        cells = lines[at].split(",")
-        where = random_.randrange(len(cells))
-        if kind == 0:
-            cells[where] = random_.choice(
-                ["", "NaN", "null", "-", "=cmd()", "@x", "1,5", "999999999999999999", "1e400", "٣", "0x1F"]
-            )
-        elif kind == 1:
-            cells[where] = "A" * random_.choice([100, 70_000])
-        elif kind == 2:
-            cells.insert(where, "more")
-        elif kind == 3:
-            cells.pop()
-        elif kind == 4:
-            cells[where] = cells[where] + "\x00"
-        elif kind == 5:
-            cells[where] = '"' + cells[where]
-        elif kind == 6:
-            lines.insert(at, "")
-        elif kind == 7:
-            cells[where] = " " + cells[where] + " "
-        else:
-            cells[where] = cells[where].replace(".", ",")
-        lines[at] = ",".join(cells)
-    data = "\n".join(lines).encode()
-    how = random_.randrange(8)
-    if how == 0:
-        data = data[: random_.randrange(1, len(data))]
-    elif how == 1:
-        place = random_.randrange(len(HEAD) + 1, len(data))
-        data = data[:place] + bytes([random_.randrange(128, 256)]) + data[place + 1 :]
-    elif how == 2:
-        data = gzip.compress(data)[: random_.choice([None, -9, 200])]
-    elif how == 3:
-        data = data.replace(b"\n", b"\r\n")
-    return data
 
 
 class SessionTest(Folder):

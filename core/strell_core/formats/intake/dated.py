@@ -87,19 +87,19 @@ def calendar_problems(mapping: Mapping) -> list[tuple[str, str]]:
     return [problem for problem in found.problems() if problem[0] == "zone"]
 
 
-def records(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) -> Iterator[Records]:
-    """Read a file block by block; ``days_of`` gives the calendar by which a subject's days are counted.
+def records(path: Path, mapping: Mapping, calendar_of: Callable[[str], DayCount]) -> Iterator[Records]:
+    """Read a file block by block; ``calendar_of`` gives the calendar by which a subject's days are counted.
 
     Raises :class:`IntakeError` when the file is damaged; what was read before stays good.
     """
     if is_calendar(path):
-        yield _calendar(path, mapping, days_of)
+        yield _calendar(path, mapping, calendar_of)
         return
     reader = parquet_tables(path, mapping) if is_parquet(path) else csv_tables(path, mapping)
     seen: set[tuple[Any, ...]] = set()
     read = 0
     for columns, lines, bad, share in reader:
-        rows, rejects = _rows(columns, lines, mapping, days_of, seen)
+        rows, rejects = _rows(columns, lines, mapping, calendar_of, seen)
         read += len(lines) + len(bad)
         yield Records(rows, sorted(bad + rejects, key=lambda reject: reject.line), read, share)
 
@@ -110,7 +110,7 @@ def _texts(values: pa.Array) -> list[str]:
 
 
 def _rows(
-    columns: dict[str, pa.Array], lines: npt.NDArray[np.int64], mapping: Mapping, days_of: Callable[[str], DayCount],
+    columns: dict[str, pa.Array], lines: npt.NDArray[np.int64], mapping: Mapping, calendar_of: Callable[[str], DayCount],
     seen: set[tuple[Any, ...]],
 ) -> tuple[list[Record], list[Reject]]:  # fmt: skip
     if len(lines) == 0:
@@ -132,7 +132,7 @@ def _rows(
         try:
             if not _SUBJECT.fullmatch(subject):
                 raise ValueError("underlying")
-            date, at = _when(texts, i, mapping, days_of(subject))
+            date, at = _when(texts, i, mapping, calendar_of(subject))
             record = Record(subject, date, at, _values(mapping.kind, texts, numbers, i), line)
             if record.key in seen:
                 raise ValueError("duplicate")
@@ -237,14 +237,14 @@ def days_of(text: str) -> int:
     return days
 
 
-def _calendar(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) -> Records:
+def _calendar(path: Path, mapping: Mapping, calendar_of: Callable[[str], DayCount]) -> Records:
     """Events of an iCalendar file; times without a zone are in the mapping's."""
     if path.stat().st_size > MAX_CALENDAR:
         raise IntakeError("The calendar is larger than 32 MB. Split it.")
     try:
         calendar = icalendar.Calendar.from_ical(path.read_bytes())
         found = calendar.walk("VEVENT")
-    except (ValueError, IndexError, KeyError, TypeError) as error:
+    except Exception as error:  # the parser raises whatever a damaged file makes it stumble over
         raise IntakeError(f"The file is no calendar that can be read: {str(error)[:200]}.") from error
     made: list[Record] = []
     rejects: list[Reject] = []
@@ -262,7 +262,7 @@ def _calendar(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) 
             if isinstance(when, dt.datetime):
                 moment = when if when.tzinfo is not None else when.replace(tzinfo=ZoneInfo(mapping.zone))
                 at = int(moment.timestamp())
-                date = days_of(subject).date_of(at)
+                date = calendar_of(subject).date_of(at)
             elif isinstance(when, dt.date):
                 date, at = when, None
             else:

@@ -76,13 +76,13 @@ class Block:
     """Share of the file's bytes that were read."""
 
 
-def blocks(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) -> Iterator[Block]:
-    """Read a file block by block. ``days_of`` gives the calendar of an underlying's exchange.
+def blocks(path: Path, mapping: Mapping, calendar_of: Callable[[str], DayCount]) -> Iterator[Block]:
+    """Read a file block by block. ``calendar_of`` gives the calendar of an underlying's exchange.
 
     Raises :class:`IntakeError` when the file is damaged; what was read before stays good.
     """
     reader = parquet_tables(path, mapping) if is_parquet(path) else csv_tables(path, mapping)
-    checker = _Checker(mapping, days_of)
+    checker = _Checker(mapping, calendar_of)
     read = 0
     for columns, lines, bad, share in reader:
         rows, rejects = checker.check(columns, lines)
@@ -93,12 +93,12 @@ def blocks(path: Path, mapping: Mapping, days_of: Callable[[str], DayCount]) -> 
 class _Checker:
     """Turns columns into rows; remembers what it has read of dates and symbols."""
 
-    def __init__(self, mapping: Mapping, days_of: Callable[[str], DayCount]) -> None:
+    def __init__(self, mapping: Mapping, calendar_of: Callable[[str], DayCount]) -> None:
         self.mapping = mapping
         self.type = row_type(mapping.columns)
         self.fields = frozenset(self.type.names or ())
         self.zone = ZoneInfo(mapping.zone)
-        self.days_of = days_of
+        self.calendar_of = calendar_of
         self._days: dict[str, int] = {}
         self._symbols: dict[str, tuple[str, dt.date, str, int] | None] = {}
         self._instants: dict[tuple[str, str], tuple[int, int]] = {}
@@ -252,7 +252,7 @@ class _Checker:
             when = when.replace(tzinfo=self.zone)
         try:
             at = int(when.timestamp())
-            return self.days_of(symbol).date_of(at).toordinal(), at
+            return self.calendar_of(symbol).date_of(at).toordinal(), at
         except (OverflowError, ValueError, OSError):
             return 0, 0
 
