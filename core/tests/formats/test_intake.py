@@ -207,6 +207,34 @@ class RowsTest(Folder):
             with self.assertRaisesRegex(IntakeError, words):
                 sample(self.file(data))
 
+    def test_a_column_that_is_no_number_from_some_row_on(self) -> None:
+        """Numbers are read as such block by block; where one is none the rest is read as text, nothing twice."""
+        lines = [
+            f"2026-11-04 15:45,PLLM,2026-11-20,{1 + n % 50_000},{'CP'[n // 50_000]},1.10,1.20,{n},5,84.10"
+            for n in range(90_000)
+        ]
+        lines[5] += ",more"
+        lines[80_000] = lines[80_000].replace("1.10", "1·10")
+        lines[80_001] = lines[80_001].replace("1.10", " 1.10 ")
+        lines[80_002] = lines[80_002].replace("1.10", "N/A").replace("1.20", "NULL")
+        path = self.file("\n".join([HEAD, *lines]))
+        self.assertGreater(path.stat().st_size, 4 << 20, "several blocks")
+        rows, rejects = self.read(path)
+        self.assertEqual([(r.line, r.reason) for r in rejects], [(7, "fields"), (80_002, "unreadable")])
+        self.assertEqual(len(rows), 89_998)
+        self.assertEqual(len(set(rows["line"].tolist())), 89_998, "each once")
+        self.assertEqual(rows["volume"].tolist(), [n for n in range(90_000) if n not in (5, 80_000)])
+        odd = rows[np.isin(rows["line"], [80_003, 80_004])]
+        self.assertEqual(odd["bid"].tolist(), [11_000, -1])
+
+    def test_more_snapshots_than_can_be_kept(self) -> None:
+        lines = [
+            f"2026-11-04 {9 + n // 240:02d}:{n % 240 // 4:02d}:{15 * (n % 4):02d}" + LINES[0][16:] for n in range(1600)
+        ]
+        rows, _ = self.read(self.file("\n".join([HEAD, *lines])))
+        with self.assertRaisesRegex(IntakeError, "1600 snapshots.*Thin the file out"):
+            build(rows, dt.date(2026, 11, 4), PELLAM, CALENDAR)
+
     def test_a_row_without_end_stops_the_reading(self) -> None:
         path = self.file(gzip.compress("\n".join([HEAD, *LINES]).encode() + b"\n" + b"7" * 40_000_000))
         with self.assertRaisesRegex(IntakeError, "longer than 4 MB|another number"):

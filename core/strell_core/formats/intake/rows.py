@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 import pyarrow.parquet
+from numba import njit
 
 from strell_core.formats.intake.mapping import Mapping, osi_parts, right_of
 from strell_core.formats.intake.tables import Reject, csv_tables, is_parquet, parquet_tables, plain_text
@@ -261,11 +262,32 @@ class _Checker:
             rows[role] = NONE
             return
         values, missing, unreadable = numbers_of(column[role], self.mapping.decimal)
-        scaled = np.clip(np.nan_to_num(values), -1e15, 1e15) * scale
-        set_aside(unreadable, "unreadable")
-        set_aside(~missing & (scaled < 0), "negative")
-        set_aside(np.abs(scaled) > 2_000_000_000, "range")
-        rows[role] = np.where(missing, NONE, np.rint(np.clip(scaled, NONE, 2_000_000_000))).astype(np.int32)
+        whole, flags = _whole(values, missing, scale)
+        rows[role] = whole
+        if flags.any() or unreadable.any():
+            set_aside(unreadable, "unreadable")
+            set_aside(flags == 1, "negative")
+            set_aside(flags == 2, "range")
+
+
+@njit(cache=True, nogil=True)
+def _whole(
+    values: npt.NDArray[np.float64], missing: npt.NDArray[np.bool_], scale: float
+) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.uint8]]:
+    """Scaled values as whole numbers (``NONE`` where missing), and what is negative (1) or too large (2)."""
+    n = values.shape[0]
+    out, flags = np.full(n, NONE, np.int32), np.zeros(n, np.uint8)
+    for i in range(n):
+        if missing[i]:
+            continue
+        scaled = values[i] * scale
+        if scaled < 0.0:
+            flags[i] = 1
+        elif scaled > 2e9:
+            flags[i] = 2
+        elif scaled == scaled:
+            out[i] = np.int32(np.rint(scaled))
+    return out, flags
 
 
 def codes_of(values: pa.Array) -> tuple[npt.NDArray[np.int64], list[str]]:

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.formats.intake.rows import NONE, PRICE_SCALE, REASONS
+from strell_core.formats.intake.tables import IntakeError
 from strell_core.market.calendars import Session, SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
 from strell_core.market.dividends import Dividend, paid_at
@@ -65,7 +66,8 @@ def build(
     if date not in calendar:
         return Built(None, [(int(line), "no session") for line in rows["line"]])
     session = calendar.session(date)
-    rows = rows[np.argsort(rows["line"], kind="stable")]
+    if (np.diff(rows["line"]) < 0).any():
+        rows = rows[np.argsort(rows["line"], kind="stable")]
     rejects: list[tuple[int, str]] = []
     findings: dict[str, int] = dict.fromkeys(FINDINGS, 0)
 
@@ -85,11 +87,16 @@ def build(
     for side in ("bid", "ask"):
         findings["off the step"] += off_step(rows[side] / tick, terms)
         keep((rows[side] == NONE) | (rows[side] % tick == 0), "off tick")
-    rows, twice = _first_of_each(rows)
-    rejects.extend((int(line), "duplicate") for line in twice)
     if len(rows) == 0:
         return Built(None, rejects)
-    chain, extras = _chain(rows, date, terms, calendar, tick, dividends, close, findings)
+    placed = _place(rows)
+    if len(placed.times) > MAX_SNAPSHOTS:
+        raise IntakeError(
+            f"{terms.symbol} on {date} has {len(placed.times)} snapshots; at most {MAX_SNAPSHOTS} can be kept. "
+            "Thin the file out, to one a minute say."
+        )
+    rejects.extend((int(line), "duplicate") for line in placed.twice)
+    chain, extras = _chain(placed, date, terms, calendar, tick, dividends, close, findings)
     return Built(chain, sorted(rejects), {name: count for name, count in findings.items() if count}, extras)
 
 
@@ -135,23 +142,40 @@ def _keys(rows: Rows) -> Ints:
     return np.asarray((both << 30) | rows["strike"], np.int64)
 
 
-def _first_of_each(rows: Rows) -> tuple[Rows, Ints]:
-    """Rows without those that repeat contract and instant, and the lines of these."""
-    order = np.lexsort((rows["line"], _keys(rows), rows["at"]))
-    keys, at = _keys(rows)[order], rows["at"][order]
-    again = np.zeros(len(rows), np.bool_)
-    again[1:] = (keys[1:] == keys[:-1]) & (at[1:] == at[:-1])
-    return rows[order[~again]], np.sort(rows["line"][order[again]])
+@dataclass(frozen=True)
+class _Placed:
+    """Rows by time with their places in a chain, and lines that repeat contract and instant of an earlier one."""
+
+    rows: Rows
+    keys: Ints
+    times: Ints
+    row: Ints
+    column: Ints
+    twice: Ints
+
+
+def _place(rows: Rows) -> _Placed:
+    """``rows`` come by line: the first of several about the same stays."""
+    times, column = np.unique(rows["at"], return_inverse=True)
+    keys, row = np.unique(_keys(rows), return_inverse=True)
+    cell, index = row * len(times) + column, np.arange(len(rows))
+    first = np.empty(len(keys) * len(times), np.int64)
+    first[cell[::-1]] = index[::-1]  # of equal places the last written stays: the first line
+    once = first[cell] == index
+    twice = rows["line"][~once]
+    if not once.all():
+        rows, row, column = rows[once], row[once], column[once]
+    if (np.diff(column) < 0).any():
+        order = np.argsort(column, kind="stable")
+        rows, row, column = rows[order], row[order], column[order]
+    return _Placed(rows, keys, times, row, column, twice)
 
 
 def _chain(
-    rows: Rows, date: dt.date, terms: Underlying, calendar: SessionCalendar, tick: int,
+    placed: _Placed, date: dt.date, terms: Underlying, calendar: SessionCalendar, tick: int,
     dividends: Sequence[Dividend], close: float | None, findings: dict[str, int],
 ) -> tuple[SessionChain, Extras]:  # fmt: skip
-    times, column = np.unique(rows["at"], return_inverse=True)
-    if len(times) > MAX_SNAPSHOTS:
-        raise ValueError(f"{terms.symbol} on {date} has {len(times)} snapshots; at most {MAX_SNAPSHOTS} can be kept")
-    keys, row = np.unique(_keys(rows), return_inverse=True)
+    rows, keys, times, row, column = placed.rows, placed.keys, placed.times, placed.row, placed.column
     n, m = len(keys), len(times)
     strikes, rights, days = keys & ((1 << 30) - 1), (keys >> 30) & 1, keys >> 31
     bid, ask = np.full((n, m), NO_QUOTE, np.int32), np.full((n, m), NO_QUOTE, np.int32)

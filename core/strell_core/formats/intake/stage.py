@@ -25,12 +25,16 @@ class Stage:
 
     def add(self, rows: dict[str, npt.NDArray[Any]]) -> None:
         for symbol, mine in rows.items():
+            folder = self.folder / symbol
+            folder.mkdir(exist_ok=True)
+            if (mine["session"] == mine["session"][0]).all():
+                with open(folder / f"{int(mine['session'][0])}.rows", "ab") as file:
+                    file.write(mine.tobytes())
+                continue
             sessions, place = np.unique(mine["session"], return_inverse=True)
             order = np.argsort(place, kind="stable")
             ends = np.cumsum(np.bincount(place))
             begin = 0
-            folder = self.folder / symbol
-            folder.mkdir(exist_ok=True)
             for session, end in zip(sessions.tolist(), ends.tolist(), strict=True):
                 with open(folder / f"{session}.rows", "ab") as file:
                     file.write(mine[order[begin:end]].tobytes())

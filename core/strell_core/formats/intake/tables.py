@@ -8,7 +8,7 @@ import datetime as dt
 import gzip
 import io
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -21,7 +21,12 @@ import pyarrow.parquet
 import zstandard
 
 from strell_core.formats.intake.mapping import Mapping, guess
+from strell_core.market.extras import REAL, WHOLE
 
+NUMBERS = frozenset({"strike", "bid", "ask", "spot", *WHOLE, *REAL})
+"""Roles of a file of chains that hold numbers."""
+NOTHING = ["", "-", "nan", "NaN", "NAN", "null", "NULL", "none", "None", "na", "NA", "n/a", "N/A"]
+"""What stands for no number."""
 BLOCK_BYTES = 4 << 20
 BATCH_ROWS = 65_536
 MAX_ROW_GROUP_BYTES = 1 << 30
@@ -160,13 +165,45 @@ Table = tuple[dict[str, pa.Array], npt.NDArray[np.int64], list[Reject], float]
 
 
 def csv_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
+    """Blocks of a CSV file. Columns of numbers are read as such as long as they hold nothing else; from the block
+    on in which one does not, all columns are text."""
+    told = _Told()
+    if mapping.kind == "chains":
+        try:
+            yield from _csv_tables(path, mapping, told, NUMBERS)
+            return
+        except _NotNumbers:
+            pass
+    yield from _csv_tables(path, mapping, told, ())
+
+
+class _NotNumbers(Exception):
+    """A column of numbers holds something else."""
+
+
+@dataclass
+class _Told:
+    """What was given out already, when a file is read a second time."""
+
+    rows: int = 0
+    invalid: int = 0
+
+
+def _csv_tables(path: Path, mapping: Mapping, told: _Told, numbers: Iterable[str]) -> Iterator[Table]:
     head = _head(path)
     names = _header(head.split(b"\n", 1)[0].decode("utf-8-sig", "replace").rstrip("\r"), mapping.delimiter)
     problems = mapping.problems(names)
     if problems:
         raise IntakeError(" ".join(text for _, text in problems))
     invalid: list[tuple[int, int, str]] = []  # line, how many lines, text
-    good = told = swallowed = 0
+    good = swallowed = 0
+    column_of: dict[str, list[str]] = {}
+    for role, column in mapping.columns.items():
+        column_of.setdefault(column, []).append(role)
+    types = {
+        name: pa.float64() if all(role in numbers for role in column_of.get(name, [""])) else pa.binary()
+        for name in names
+    }
 
     def wrong(row: Any) -> str:
         nonlocal swallowed  # lines that a quote without an end took with it
@@ -176,8 +213,8 @@ def csv_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
         return "skip"
 
     def news() -> list[Reject]:
-        nonlocal told
-        fresh, told = invalid[told:], len(invalid)
+        fresh = invalid[told.invalid :]
+        told.invalid = max(told.invalid, len(invalid))
         return [Reject(line, "fields", text) for line, _, text in fresh if text.strip()]
 
     size = max(1, path.stat().st_size)
@@ -195,19 +232,25 @@ def csv_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
                     quote_char='"' if _quoted(head) else False,
                 ),
                 pyarrow.csv.ConvertOptions(
-                    check_utf8=False, column_types={name: pa.binary() for name in names}, strings_can_be_null=False,
+                    check_utf8=False, column_types=types, strings_can_be_null=False, null_values=NOTHING,
+                    decimal_point=mapping.decimal,
                     include_columns=[name for name in names if name in mapping.columns.values()],
                 ),
             )  # fmt: skip
             for batch in reader:
                 lines = _lines(good, len(batch), invalid)
                 good += len(batch)
+                if good <= told.rows:
+                    continue
+                told.rows = good
                 columns = {name: batch.column(name) for name in batch.schema.names}
                 yield columns, lines, news(), min(1.0, _position(raw) / size)
             if left := news():
                 yield {}, np.empty(0, np.int64), left, 1.0
         except (pa.ArrowException, OSError, EOFError, zlib.error, zstandard.ZstdError) as error:
             text = _first_line(error)
+            if numbers and isinstance(error, pa.ArrowInvalid) and "conversion error" in text:
+                raise _NotNumbers from error
             if "straddling" in text:
                 text = f"a row is longer than {BLOCK_BYTES >> 20} MB"
             raise IntakeError(f"Reading stops after row {good + len(invalid)}: {text}.") from error
