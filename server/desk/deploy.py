@@ -228,6 +228,8 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         return f"trade {reason.trade}: {values['kind']} filled, {what} {amount(values['premium' if values['kind'] == 'open' else 'pnl'])}"
     if reason.kind == "ended":
         return f"trade {reason.trade}: the {values['kind']} order ended without (more) fills"
+    if reason.kind == "adjusted":
+        return f"trade {reason.trade} at {local}: the underlying was split {values['split']}"
     if reason.kind == "settled":
         return f"trade {reason.trade}: settled in cash"
     return f"trade {reason.trade}: {values.get('message', reason.kind)}"

@@ -202,10 +202,10 @@ _MODELS = {store.model.__name__: store for store in (*STORES.values(), INTRADAY)
 
 
 def resting_on(kind: str, subjects: Iterable[str]) -> list[Underlying]:
-    """Underlyings whose volatilities rest on facts of a kind about some subjects."""
+    """Underlyings whose history rests on facts of a kind about some subjects."""
     if kind == "rates":
         return list(Underlying.objects.filter(currency__in=subjects))
-    return list(Underlying.objects.filter(symbol__in=subjects)) if kind in ("dividends", "bars") else []
+    return list(Underlying.objects.filter(symbol__in=subjects)) if kind in ("dividends", "bars", "splits") else []
 
 
 @transaction.atomic

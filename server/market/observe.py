@@ -14,10 +14,11 @@ from config.errors import Refused
 from market.beside import beside, beside_now
 from market.chain_table import chain_table
 from market.live import live
-from market.models import Dividend, LiveChain, MarketEvent
+from market.models import Dividend, LiveChain, MarketEvent, Split
 from market.payoffs import Holding, figures, glyph, payoff_leg, smile_of
 from market.timelines import instant_of, timeline
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
+from strell_core.market import splits
 from strell_core.market.instruments import ContractKey, Underlying
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.payoff import (
@@ -101,6 +102,8 @@ def _ahead(symbol: str, today: dt.date) -> list[dict[str, Any]]:
     found = [{"date": e.date, "what": e.event} for e in events]
     paid = Dividend.objects.filter(underlying__symbol=symbol, date__gt=today, date__lte=until)
     found += [{"date": d.date, "what": f"dividend {float(d.amount):g}"} for d in paid]
+    split = Split.objects.filter(underlying__symbol=symbol, date__gt=today, date__lte=until)
+    found += [{"date": s.date, "what": f"split {splits.Split(s.date, s.ratio).words}"} for s in split]
     return sorted(found, key=lambda one: one["date"])
 
 

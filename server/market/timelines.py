@@ -48,6 +48,7 @@ def terms(row: Underlying) -> instruments.Underlying:
         ),
         ticks=_ticks(row.ticks),
         rates=curves(row),
+        splits=tuple(row.splits.order_by("date").values_list("date", "ratio")),
         dividends=tuple((date, float(amount)) for date, amount in paid),
     )
 
@@ -132,6 +133,8 @@ def data_digest(row: Underlying) -> str:
     if row.american:
         for paid in row.dividends.values_list("date", "amount"):
             whole.update(f"{paid}".encode())
+    for split in row.splits.order_by("date").values_list("date", "ratio"):
+        whole.update(f"split {split}".encode())
     known = curves(row)
     if known.dates:
         whole.update(repr((known.dates, known.curves)).encode())

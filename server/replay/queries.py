@@ -9,7 +9,7 @@ import numpy as np
 from market.chain_table import chain_table
 from market.payoffs import Holding, glyph, greeks, payoff
 from replay.models import ReplayFill, ReplaySession
-from replay.position import Position, multipliers, position
+from replay.position import Deal, Position, carried, multipliers, position
 from replay.services import active_fills, facts, history_of
 from runs.rows import amount_text
 from strell_core.engine.ledger import Held
@@ -178,11 +178,20 @@ def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[Repl
 
 def _pnl_series(history: Timeline, session: ReplaySession, fills: list[ReplayFill], rows: Any) -> list[float]:
     """Equity at mid less starting cash at timeline indices ``rows``; a missing mark carries the last."""
+    ends = [index for index in sorted(history.splits) if rows[0] < index <= rows[-1]]
+    out: list[float] = []
+    for part in np.split(rows, np.searchsorted(rows, ends)):
+        if len(part):
+            out += _pnl_stretch(history, carried(history, fills, int(history.times[part[-1]])), part)
+    return out
+
+
+def _pnl_stretch(history: Timeline, deals: list[Deal], rows: Any) -> list[float]:
+    """The same over snapshots between which nothing was split."""
     times = history.times[rows]
     total = np.zeros(len(rows))
-    multiplier = multipliers(history, fills)
-    for code in sorted({fill.contract for fill in fills}):
-        contract = ContractKey.parse(code)
+    multiplier = multipliers(history, deals)
+    for contract in sorted({deal.contract for deal in deals}):
         scale = float(history.underlying.quantum) * multiplier[contract] / PARTS
         cube = history.cubes[contract.expiration]
         row = cube.row(contract.right, contract.strike)
@@ -194,7 +203,7 @@ def _pnl_series(history: Timeline, session: ReplaySession, fills: list[ReplayFil
         settled = settlement_parts(history, contract, int(times[-1]))
         if settled is not None:
             mark = np.where(times >= cube.settlement_at, settled, mark)
-        for fill in (f for f in fills if f.contract == code):
-            made = times >= fill.at
-            total += np.where(made, fill.contracts * (mark - fill.price_parts) * scale - float(fill.commission), 0.0)
+        for deal in (d for d in deals if d.contract == contract):
+            made = times >= deal.at
+            total += np.where(made, deal.contracts * (mark - deal.price_parts) * scale - float(deal.commission), 0.0)
     return [round(float(value), 2) for value in total]

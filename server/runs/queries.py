@@ -131,7 +131,8 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
     quantum = float(history.underlying.quantum)
     entry = history.at_or_before(trade.opened_at)
     leaving = history.at_or_before(trade.closed_at)
-    holdings = [Holding(leg.contract, leg.contracts, leg.opened_parts / PARTS * quantum) for leg in trade.legs]
+    first = [leg for leg in trade.legs if not leg.opened_at]  # not those that a split put in another's place
+    holdings = [Holding(leg.contract, leg.contracts, leg.opened_parts / PARTS * quantum) for leg in first]
     spot = int(history.spot[entry]) / 100
     plan = make_plan(parse(run.revision.document), history)
     return {

@@ -26,6 +26,8 @@ def exit_reason(
     """What an exit sentence said of a trade when it acted, its money in words."""
     if rule == "settlement":
         return "settled in cash at expiration"
+    if rule == "split":
+        return f"closed at its last mids: its contracts cannot be followed over the split {values['split']}"
     sentence = next(s for s in sheet(document).sentences if s.id == rule)
     declaration = catalogue.sentences("leave")[sentence.rule]
 

@@ -14,7 +14,7 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
-from strell_core.engine.marks import NEVER, stretch
+from strell_core.engine.marks import NEVER, last_mid, stretch
 from strell_core.engine.plan import DUE, MISSED, Plan
 from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import (
@@ -31,6 +31,7 @@ from strell_core.engine.state import (
     TradeState,
 )
 from strell_core.market.prices import money, parts_to_money
+from strell_core.market.splits import Split, after
 from strell_core.market.timeline import Timeline
 from strell_core.selection.select import Selection, select
 from strell_core.strategy import kinds
@@ -73,6 +74,7 @@ class EntryDecision:
 def advance(plan: Plan, state: EngineState, observation: Observation, fills: Sequence[Fill]) -> Advanced:
     """The state after one snapshot, with what was decided and why."""
     step = _Step(plan, state, observation)
+    step.adjust()
     step.settle()
     step.apply(fills)
     step.lapse()
@@ -158,6 +160,60 @@ class _Step:
         multiplier = self.plan.multiplier(trade.opened_on)
         return money(parts_to_money(-contracts * parts, self.plan.quantum, multiplier))
 
+    # (1) corporate actions
+    def adjust(self) -> None:
+        """Carry trades over a split that holds from this session's open on (semantics rule 11)."""
+        split = self.timeline.splits.get(self.index)
+        if split is None:
+            return
+        for trade in list(self.trades.values()):
+            followed = None if split.whole is None else self._followed(trade, split.whole)
+            if followed is None:
+                self._abandon(trade, split)
+                continue
+            self.trades[trade.number] = followed
+            contracts = {leg.leg_id: leg.contract for leg in followed.legs}
+            for place, order in enumerate(self.orders):
+                if order.trade == trade.number:
+                    legs = tuple(
+                        OrderLeg(
+                            leg.leg_id, contracts.get(leg.leg_id, leg.contract), leg.contracts * (split.whole or 1)
+                        )
+                        for leg in order.legs
+                    )
+                    self.orders[place] = dataclasses.replace(order, legs=legs)
+            self._say("adjusted", trade.number, "", None, {"split": split.words})
+
+    def _followed(self, trade: TradeState, count: int) -> TradeState | None:
+        """The trade with its legs as they are called and counted after a split; ``None`` if one is not listed."""
+        legs, gone = [], []
+        for leg in trade.legs:
+            contract = after(leg.contract, count)
+            cube = self.timeline.cubes.get(contract.expiration)
+            if cube is None or cube.row(contract.right, contract.strike) is None:
+                return None
+            opened = round(Fraction(leg.opened_parts, count))
+            legs.append(LegState(leg.leg_id, contract, leg.contracts * count, opened, self.observation.instant))
+            gone.append(
+                LegClose(
+                    leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, leg.opened_parts,
+                    self.observation.instant, "split", leg.opened_at,
+                )
+            )  # fmt: skip
+        return dataclasses.replace(trade, legs=tuple(legs), closed_legs=(*trade.closed_legs, *gone))
+
+    def _abandon(self, trade: TradeState, split: Split) -> None:
+        """Close a trade whose contracts cannot be followed over a split at its legs' last mids."""
+        self.orders = [order for order in self.orders if order.trade != trade.number]
+        for leg in trade.legs:
+            parts = last_mid(self.timeline, leg, self.index)
+            trade = self._close_leg(trade, leg, parts, "split", leg.contracts)
+            amount = self._amount(trade, -leg.contracts, parts)
+            trade = self._book(trade, "settlement", leg.contract, -leg.contracts, parts, amount)
+        self.trades[trade.number] = trade
+        self._say("adjusted", trade.number, "", None, {"split": split.words})
+        self._finish(trade, "split", self.observation.instant, {"split": split.words}, ())
+
     # (1) expiry
     def settle(self) -> None:
         """Cash-settle legs whose settlement instant has passed, at the official value."""
@@ -181,7 +237,9 @@ class _Step:
 
     def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any, contracts: int) -> TradeState:
         """The trade after ``contracts`` of a leg (signed as held) are gone."""
-        record = LegClose(leg.leg_id, leg.contract, contracts, leg.opened_parts, parts, self.observation.instant, how)
+        record = LegClose(
+            leg.leg_id, leg.contract, contracts, leg.opened_parts, parts, self.observation.instant, how, leg.opened_at
+        )
         left = leg.contracts - contracts
         legs = [dataclasses.replace(item, contracts=left) if item is leg else item for item in trade.legs]
         return dataclasses.replace(
@@ -305,10 +363,13 @@ class _Step:
                     self.orders[place] = dataclasses.replace(order, ending=True)
             self._say("left", trade.number, rule.id, TRUE, {**values, "also": list(also)})
 
-    @staticmethod
-    def _lots_held(trade: TradeState) -> int:
-        """Whole lots of what is held: a trade may have been closed in part."""
-        gone = sum(leg.contracts for leg in trade.closed_legs if leg.leg_id == trade.legs[0].leg_id)
+    def _lots_held(self, trade: TradeState) -> int:
+        """Whole lots of what is held: a trade may have been closed in part, before splits in fewer contracts."""
+        gone = sum(
+            leg.contracts * self.timeline.multiplied(leg.closed_at, self.observation.instant)
+            for leg in trade.closed_legs
+            if leg.leg_id == trade.legs[0].leg_id and leg.how != "split"
+        )
         return trade.lots * trade.legs[0].contracts // (trade.legs[0].contracts + gone)
 
     def _intend(self, order: Order) -> None:

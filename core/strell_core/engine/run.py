@@ -93,6 +93,8 @@ def _next_event(
     at = int(np.searchsorted(decisions, index))
     candidates = [int(decisions[at]) if at < len(decisions) else end]
     candidates += [_first_fill(timeline, order, index, end) for order in state.orders]
+    if state.trades:
+        candidates.append(timeline.next_split(index))
     leaving = {order.trade for order in state.orders}
     for trade in state.trades:
         if trade.number in leaving:
@@ -106,7 +108,7 @@ def _next_event(
 
 
 def _first_exit(plan: Plan, timeline: Timeline, trade: TradeState, index: int, end: int) -> int:
-    stop = min(stretch_end(trade, timeline), end, _settlement(timeline, trade))
+    stop = min(stretch_end(trade, timeline), end, _settlement(timeline, trade), timeline.next_split(index))
     if index < stop:
         ahead = stretch(plan, trade, timeline, index, stop)
         true = np.zeros(stop - index, np.bool_)

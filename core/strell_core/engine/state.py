@@ -70,6 +70,8 @@ class LegState:
     contract: ContractKey
     contracts: int
     opened_parts: int
+    opened_at: int = 0
+    """When it took another leg's place, epoch seconds; 0: it was opened with its trade."""
 
 
 @dataclass(frozen=True)
@@ -80,7 +82,9 @@ class LegClose:
     opened_parts: int
     closed_parts: int
     closed_at: int
-    how: Literal["order", "settlement"]
+    how: Literal["order", "settlement", "split"]
+    """``split``: it goes on under another name, or could not be followed and was closed at its last mid."""
+    opened_at: int = 0
 
 
 @dataclass(frozen=True)
@@ -119,7 +123,7 @@ class EngineState:
         return any(order.kind == "close" and order.trade == trade for order in self.orders)
 
 
-ReasonKind = Literal["entry", "no entry", "skipped", "lapsed", "filled", "left", "settled", "ended"]
+ReasonKind = Literal["entry", "no entry", "skipped", "lapsed", "filled", "left", "settled", "ended", "adjusted"]
 
 
 @dataclass(frozen=True)
@@ -163,7 +167,7 @@ class ClosedTrade:
     pnl: Decimal
     costs: Decimal
     rule: str
-    """Sentence that closed it, or ``settlement``."""
+    """Sentence that closed it, ``settlement`` or ``split``."""
     left_at: int
     """When the exit was decided."""
     values: Mapping[str, Any]

@@ -21,6 +21,7 @@ from strell_core.market.calendars import SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
 from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import Underlying
+from strell_core.market.splits import Split
 from strell_core.market.timeline import NO_DELTA, DailyHistory, ExpirationCube, Timeline
 from strell_core.pricing import american
 from strell_core.pricing.black import YEAR_SECONDS, delta_grid
@@ -216,12 +217,13 @@ def _timeline(
         )  # fmt: skip
     dates = tuple(dt.date.fromisoformat(text) for text in index["dates"])
     first = np.array(index["first"], np.int64)
-    daily = DailyHistory(dates, axis["settlement"] / 100.0, axis["atm"])
+    splits = tuple(Split(date, ratio) for date, ratio in underlying.splits)
+    daily = DailyHistory(dates, axis["settlement"] / 100.0, axis["atm"], splits=splits)
     if past is not None:
         known = bisect_left(past.dates, dates[0])
         daily = DailyHistory(
             (*past.dates[:known], *dates), np.concatenate([past.close[:known], daily.close]),
-            np.concatenate([past.atm_iv[:known], daily.atm_iv]), known,
+            np.concatenate([past.atm_iv[:known], daily.atm_iv]), known, splits,
         )  # fmt: skip
     # what settles at the open does so at the first price of its session
     at_open = np.array([underlying.on(date).settles == "open" for date in dates])

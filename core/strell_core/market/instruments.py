@@ -80,6 +80,8 @@ class Underlying:
     """Where terms have changed: every period, oldest first."""
     ticks: Ticks = ()
     """The exchange's price steps, never finer than the quantum prices are kept in."""
+    splits: tuple[tuple[dt.date, float], ...] = ()
+    """Days at whose open units became more, and new ones for an old one, oldest first."""
     rates: RateCurves = field(default_factory=RateCurves)
     """Interest by term where it is known; ``rate`` before the first curve."""
 

@@ -18,6 +18,7 @@ import numpy.typing as npt
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import ContractKey, Strike, Underlying, strike_of, thousandths
+from strell_core.market.splits import Split
 
 GRID_MINUTES = 5
 """Step of a session of which only one snapshot is recorded so far."""
@@ -173,11 +174,19 @@ class DailyHistory:
     """At-the-money IV (percent) of the expiration nearest 30 days, at the last snapshot; NaN: none."""
     earlier: int = 0
     """Sessions here that come before the first session of the timeline that holds this."""
+    splits: tuple[Split, ...] = ()
 
     def before(self, session: int) -> DailyHistory:
-        """What was known when session number ``session`` of the timeline began."""
+        """What was known when session number ``session`` of the timeline began, closes in the units of that day
+        (semantics rule 2)."""
         known = self.earlier + session
-        return DailyHistory(self.dates[:known], self.close[:known], self.atm_iv[:known])
+        close = self.close[:known]
+        for split in self.splits:
+            place = bisect_left(self.dates, split.date)
+            if 0 < place <= known:
+                close = close.copy()
+                close[:place] /= split.ratio
+        return DailyHistory(self.dates[:known], close, self.atm_iv[:known])
 
 
 class Timeline:
@@ -213,6 +222,12 @@ class Timeline:
             self.is_single[first[-2] :] = False
             self.is_last[first[-1] - 1] = False
         self._session_index = {date: index for index, date in enumerate(dates)}
+        self.splits: dict[int, Split] = {}
+        """By the first snapshot of the session from whose open on it holds."""
+        for date, ratio in underlying.splits:
+            session = bisect_left(dates, date)
+            if 0 < session < len(dates):
+                self.splits[int(first[session])] = Split(date, ratio)
 
     @cached_property
     def _ordered(self) -> list[ExpirationCube]:
@@ -248,6 +263,18 @@ class Timeline:
         if index < 0:
             raise ValueError("there is no recorded snapshot so early")
         return index
+
+    def next_split(self, index: int) -> int:
+        """First snapshot from ``index`` on with which a split holds; the end of the timeline without one."""
+        return min((at for at in self.splits if at >= index), default=len(self.times))
+
+    def multiplied(self, since: int, until: int) -> int:
+        """Contracts that one of epoch second ``since`` has become by ``until``, over splits in whole numbers."""
+        out = 1
+        for index, split in self.splits.items():
+            if since < int(self.times[index]) <= until:
+                out *= split.whole or 1
+        return out
 
     def date_at(self, instant: int) -> dt.date:
         """Session of the last snapshot not after ``instant``; raises ``ValueError`` before the first."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -25,6 +26,8 @@ class HeldLeg:
     leg: LegClose
     begin: int
     end: int
+    opened_on: dt.date
+    """Of its trade."""
 
 
 @dataclass(frozen=True)
@@ -40,10 +43,11 @@ class EquityCurve:
 
 def held_legs(timeline: Timeline, legs: Sequence[LegClose], opened_at: int) -> list[HeldLeg]:
     out = []
+    opened_on = timeline.dates[int(timeline.session_of[int(np.searchsorted(timeline.times, opened_at))])]
     for leg in legs:
-        begin = int(np.searchsorted(timeline.times, opened_at))
+        begin = int(np.searchsorted(timeline.times, leg.opened_at or opened_at))
         end = min(int(np.searchsorted(timeline.times, leg.closed_at)), timeline.cubes[leg.contract.expiration].end)
-        out.append(HeldLeg(leg, begin, end))
+        out.append(HeldLeg(leg, begin, end, opened_on))
     return out
 
 
@@ -65,7 +69,7 @@ def _all_legs(timeline: Timeline, history: History) -> list[HeldLeg]:
         out += held_legs(timeline, trade.legs, trade.opened_at)
     for open_trade in history.state.trades:
         open_legs = [
-            LegClose(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, 0, STILL_OPEN, "order")
+            LegClose(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, 0, STILL_OPEN, "order", leg.opened_at)
             for leg in open_trade.legs
         ]
         out += held_legs(timeline, [*open_trade.closed_legs, *open_legs], open_trade.opened_at)
@@ -87,8 +91,7 @@ def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cas
         in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
         if len(inside):
             mid, old = leg_mid(timeline, held)
-            opened_on = timeline.dates[int(timeline.session_of[held.begin])]
-            scale = quantum * timeline.underlying.on(opened_on).multiplier / PARTS
+            scale = quantum * timeline.underlying.on(held.opened_on).multiplier / PARTS
             equity[inside] += held.leg.contracts * mid[at[inside] - held.begin] * scale
             stale[inside] |= old[at[inside] - held.begin]
     return EquityCurve(sessions, equity, stale, in_market)
@@ -112,7 +115,8 @@ def trade_path(timeline: Timeline, trade: ClosedTrade) -> TradePath:
     marks = []
     for held in held_legs(timeline, trade.legs, trade.opened_at):
         mid, _ = leg_mid(timeline, held)
-        whole = np.concatenate([mid, np.full(end - begin - len(mid), held.leg.closed_parts)])
+        ahead = np.full(held.begin - begin, held.leg.opened_parts)
+        whole = np.concatenate([ahead, mid, np.full(end - begin - len(ahead) - len(mid), held.leg.closed_parts)])
         pnl += held.leg.contracts * (whole - held.leg.opened_parts)
         marks.append(whole)
     return TradePath(begin, pnl, np.array(marks))
