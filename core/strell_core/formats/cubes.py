@@ -23,7 +23,7 @@ from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import Underlying
 from strell_core.market.splits import Split
 from strell_core.market.timeline import NO_DELTA, DailyHistory, ExpirationCube, Timeline
-from strell_core.pricing import american
+from strell_core.pricing import premium_table
 from strell_core.pricing.black import YEAR_SECONDS, delta_grid
 
 LAYOUT = 3
@@ -163,7 +163,7 @@ def _place(
             if underlying.american:
                 price = int(chain.spot[t]) / 100
                 seconds, paid = to_come(dividends, calendar, int(chain.times[t]), entry["settles"])
-                delta[rows, at + t] = american.delta_grid(
+                delta[rows, at + t] = premium_table.delta_grid(
                     price, future, strike, years, iv, rate, seconds / YEAR_SECONDS, paid, sign
                 )
             else:

@@ -19,10 +19,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
-from strell_core.market.timeline import NO_DELTA
 from strell_core.pricing.black import INV_SQRT_2PI, FloatArray, black_price, normal_cdf
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_CONVERGENCE, NO_TIME_VALUE, OK, implied_volatility
 
@@ -30,7 +28,7 @@ BULK = (14, 50)
 """Time steps and price steps to either side, for whole chains."""
 PRECISE = (48, 120)
 """Where a single price matters."""
-_WIDTH = 5.0
+WIDTH = 5.0
 """Standard deviations the grid reaches to either side."""
 
 
@@ -87,11 +85,37 @@ def early_exercise(
     if not spread > 1e-9:
         value = max(european, certain)
         return value - european, european, (1.0 * sign if value > 0.0 else 0.0), 0.0
-    slope, bend = _european_slopes(forward, strike, spread, discount, sign, forward / rest)
+    slope, bend = european_slopes(forward, strike, spread, discount, sign, forward / rest)
     if never_early(rate, carry, sign, count):
         return 0.0, european, slope, bend
 
-    dx = _WIDTH * spread / half
+    z, american, plain = solve(
+        rest, years, rate, carry, dividend_years, dividends, worth, strike, vol, sign, steps, half
+    )
+    premium = max(american[half] - plain[half], 0.0, at_once - european)
+    low, middle = american[half - 1] - plain[half - 1], american[half] - plain[half]
+    high = american[half + 1] - plain[half + 1]
+    h_up, h_down = rest * (z[half + 1] - 1.0), rest * (1.0 - z[half - 1])
+    rises, falls = (high - middle) / h_up, (middle - low) / h_down
+    if at_once - european >= premium > 0.0:
+        return premium, european, 1.0 * sign, 0.0
+    delta = slope + (rises * h_down + falls * h_up) / (h_up + h_down)
+    return premium, european, delta, bend + 2.0 * (rises - falls) / (h_up + h_down)
+
+
+@njit(cache=True, nogil=True)
+def solve(
+    rest: float, years: float, rate: float, carry: float, dividend_years: FloatArray, dividends: FloatArray,
+    worth: FloatArray, strike: float, vol: float, sign: int, steps: int, half: int,
+) -> tuple[FloatArray, FloatArray, FloatArray]:  # fmt: skip
+    """The scheme itself: the price without its dividends as multiples of ``rest`` ``(2 half + 1,)``, evenly spread in
+    the logarithm over :data:`WIDTH` standard deviations to either side, and American and European value at each.
+
+    ``worth`` is what the dividends from each one on are worth now, ``(dividends + 1,)``.
+    """
+    count = dividend_years.shape[0]
+    forward, discount = rest * math.exp(carry * years), math.exp(-rate * years)
+    dx = WIDTH * vol * math.sqrt(years) / half
     width = 2 * half + 1
     up = math.exp(dx)
     z = np.empty(width)
@@ -132,19 +156,11 @@ def early_exercise(
             for j in range(width):
                 american[j] = max(american[j], a * z[j] - k)
         end = begin
-    premium = max(american[half] - plain[half], 0.0, at_once - european)
-    low, middle = american[half - 1] - plain[half - 1], american[half] - plain[half]
-    high = american[half + 1] - plain[half + 1]
-    h_up, h_down = rest * (z[half + 1] - 1.0), rest * (1.0 - z[half - 1])
-    rises, falls = (high - middle) / h_up, (middle - low) / h_down
-    if at_once - european >= premium > 0.0:
-        return premium, european, 1.0 * sign, 0.0
-    delta = slope + (rises * h_down + falls * h_up) / (h_up + h_down)
-    return premium, european, delta, bend + 2.0 * (rises - falls) / (h_up + h_down)
+    return z, american, plain
 
 
 @njit(cache=True, nogil=True)
-def _european_slopes(
+def european_slopes(
     forward: float, strike: float, spread: float, discount: float, sign: int, growth: float
 ) -> tuple[float, float]:  # fmt: skip
     """Delta and gamma of the European part per point of the price; ``growth`` is forward over price."""
@@ -198,9 +214,10 @@ def _implicit_step(
 @njit(cache=True, nogil=True)
 def american_volatility(
     price: float, rest: float, years: float, rate: float, carry: float, dividend_years: FloatArray,
-    dividends: FloatArray, strike: float, sign: int, steps: int, half: int,
+    dividends: FloatArray, strike: float, sign: int, steps: int, half: int, close: float = 1e-8,
 ) -> tuple[float, int]:  # fmt: skip
-    """Volatility at which the American value is ``price`` (points), with a status of :mod:`implied`.
+    """Volatility at which the American value is ``price`` (points) to within ``close``, with a status of
+    :mod:`implied`.
 
     What exercising at once gives has no volatility (``NO_TIME_VALUE``), less is ``BELOW_INTRINSIC``. The
     premium for early exercise moves little with volatility, so what is left of the price is inverted as
@@ -223,7 +240,7 @@ def american_volatility(
         )
         miss = premium + european - price
         next_vol, status = implied_volatility((price - premium) / discount, forward, strike, years, sign)
-        if abs(miss) <= 1e-10 * strike or (status == OK and abs(next_vol - vol) <= 1e-8):
+        if abs(miss) <= 0.2 * close * strike or (status == OK and abs(next_vol - vol) <= close):
             return vol, OK
         if miss > 0.0:
             bottom_miss *= 0.5 if top_miss != math.inf and step > 2 else 1.0
@@ -231,7 +248,7 @@ def american_volatility(
         else:
             top_miss *= 0.5 if step > 2 else 1.0
             bottom, bottom_miss = vol, miss
-        if top - bottom <= 1e-9:
+        if top - bottom <= 0.1 * close:
             return 0.5 * (top + bottom), OK
         # the premium hardly moves with volatility as a rule; where it does, the bracket is narrowed (Illinois)
         if step > 2 or status != OK or not bottom < next_vol < top:
@@ -300,24 +317,3 @@ def greeks(
     p, e, _, _ = early_exercise(rest, years, rate + 0.005, carry, when, paid, strike, vol, sign, steps, half)
     q, f, _, _ = early_exercise(rest, years, rate - 0.005, carry, when, paid, strike, vol, sign, steps, half)
     return np.array([delta, gamma, theta, vega, p + e - q - f, vanna, charm])
-
-
-@njit(cache=True, nogil=True)
-def delta_grid(
-    spot: float, forward: float, strike: FloatArray, years: float, iv: npt.NDArray[np.uint16], rate: float,
-    dividend_years: FloatArray, dividends: FloatArray, sign: npt.NDArray[np.int64],
-) -> npt.NDArray[np.int16]:  # fmt: skip
-    """Deltas per point of the underlying in 0.0001 of one expiration at one instant from stored
-    volatilities; ``NO_DELTA`` without one."""
-    out = np.empty(strike.shape[0], np.int16)
-    rest = spot - worth_of(rate, dividend_years, dividends)
-    for i in range(strike.shape[0]):
-        if iv[i] == 0 or not forward > 0.0 or not rest > 0.0 or not years > 0.0:
-            out[i] = NO_DELTA
-        else:
-            carry = math.log(forward / rest) / years
-            _, _, delta, _ = early_exercise(
-                rest, years, rate, carry, dividend_years, dividends, strike[i], iv[i] * 1e-4, sign[i], BULK[0], BULK[1]
-            )
-            out[i] = round(min(1.0, max(-1.0, delta)) * 10_000.0)
-    return out

@@ -12,17 +12,22 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from strell_core.pricing.american import BULK, american_volatility, early_exercise
+from strell_core.pricing.american import BULK, american_volatility, early_exercise, never_early
 from strell_core.pricing.black import FloatArray
 from strell_core.pricing.implied import OK, implied_volatility
+from strell_core.pricing.premium_table import OUT_OF_THE_MONEY_VOLS, build, log_nodes, premium, scales, volatility
 
 IntArray = npt.NDArray[np.int32]
-CONVENTIONS = "iv-1: mid, out-of-the-money side, parity forward over ten strikes, 365-day years to the second"
+CONVENTIONS = "iv-2: mid, out-of-the-money side, parity forward over ten strikes, 365-day years to the second"
 PARITY_STRIKES = 10
 MAX_STORED_IV = 6.5
+STORED_CLOSE = 5e-6
+"""How close a volatility is found that is stored in steps of 0.0001."""
 AMERICAN_PAIRS = 5
 """Pairs of call and put nearest to the forward whose premium for early exercise is taken out of parity."""
 AMERICAN_ROUNDS = 3
+NEAR_VOLS = 3
+"""Volatilities of the table for those pairs, which lie close to each other."""
 
 
 @njit(cache=True, nogil=True)
@@ -128,16 +133,28 @@ def _carried(spot: float, forward: float, years: float, rate: float, worth: floa
 
 
 @njit(cache=True, nogil=True)
-def _american_iv(
-    bid: int, ask: int, quantum: float, rest: float, years: float, rate: float, carry: float, when: FloatArray,
-    paid: FloatArray, strike: float, sign: int,
-) -> float:  # fmt: skip
-    """Volatility of a mid, 0 where there is none."""
+def _tables(
+    low: float, high: float, least: float, most: float, vols: int, years: float, rate: float, carry: float,
+    when: FloatArray, paid: FloatArray,
+) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:  # fmt: skip
+    """Volatilities, scales, and premiums of calls and of puts between two volatilities and two strikes."""
+    nodes, scale = log_nodes(low, high, vols), scales(least, most, paid.shape[0])
+    nothing = np.zeros((1, 1, 1))
+    calls, puts = nothing, nothing
+    if not never_early(rate, carry, 1, paid.shape[0]):
+        calls = build(years, rate, carry, when, paid, nodes, scale, 1)
+    if not never_early(rate, carry, -1, paid.shape[0]):
+        puts = build(years, rate, carry, when, paid, nodes, scale, -1)
+    return nodes, scale, calls, puts
+
+
+@njit(cache=True, nogil=True)
+def _european_mid(bid: int, ask: int, quantum: float, discount: float, forward: float, strike: float, years: float,
+                  sign: int) -> float:  # fmt: skip
+    """Volatility of a mid as if it were European, 0 where there is none: never below the American one."""
     if bid <= 0 or bid > ask:
         return 0.0
-    vol, status = american_volatility(
-        0.5 * (bid + ask) * quantum, rest, years, rate, carry, when, paid, strike, sign, BULK[0], BULK[1]
-    )
+    vol, status = implied_volatility(0.5 * (bid + ask) * quantum / discount, forward, strike, years, sign)
     return vol if status == OK and vol <= MAX_STORED_IV else 0.0
 
 
@@ -148,21 +165,43 @@ def _american_forward(
 ) -> float:  # fmt: skip
     """Forward by parity once the premiums for early exercise are taken out of calls and puts."""
     forward, rest, discount = start, spot - worth, math.exp(-rate * years)
+    near = np.empty(AMERICAN_PAIRS, np.int64)
     for _ in range(AMERICAN_ROUNDS):
         carry = _carried(spot, forward, years, rate, worth)
-        order = np.argsort(np.abs(strike - forward))
-        total, mass, count = 0.0, 0.0, 0
-        for i in order:
+        count, low, high = 0, math.inf, 0.0
+        for i in np.argsort(np.abs(strike - forward)):
             if count == AMERICAN_PAIRS:
                 break
-            c = _american_iv(call_bid[i], call_ask[i], quantum, rest, years, rate, carry, when, paid, strike[i], 1)
-            p = _american_iv(put_bid[i], put_ask[i], quantum, rest, years, rate, carry, when, paid, strike[i], -1)
-            if c == 0.0 or p == 0.0:
+            c = _european_mid(call_bid[i], call_ask[i], quantum, discount, forward, strike[i], years, 1)
+            p = _european_mid(put_bid[i], put_ask[i], quantum, discount, forward, strike[i], years, -1)
+            if c > 0.0 and p > 0.0:
+                near[count] = i
+                count += 1
+                low, high = min(low, c, p), max(high, c, p)
+        if count == 0:
+            return forward
+        pairs = near[:count]
+        nodes, scale, calls, puts = _tables(
+            0.8 * low, high, strike[pairs].min(), strike[pairs].max(), NEAR_VOLS, years, rate, carry, when, paid
+        )
+        total, mass = 0.0, 0.0
+        for i in pairs:
+            k = strike[i]
+            mid_c, mid_p = 0.5 * (call_bid[i] + call_ask[i]) * quantum, 0.5 * (put_bid[i] + put_ask[i]) * quantum
+            c, good_c = volatility(mid_c, rest, years, rate, carry, when, paid, k, 1, calls, nodes, scale)
+            p, good_p = volatility(mid_p, rest, years, rate, carry, when, paid, k, -1, puts, nodes, scale)
+            if good_c != OK or good_p != OK:
                 continue
-            count += 1
-            early_c, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, strike[i], c, 1, BULK[0], BULK[1])
-            early_p, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, strike[i], p, -1, BULK[0], BULK[1])
-            difference = 0.5 * (call_bid[i] + call_ask[i] - put_bid[i] - put_ask[i]) * quantum - early_c + early_p
+            early_c, early_p = 0.0, 0.0
+            if calls.shape[2] > 1:
+                early_c, _ = premium(calls, nodes, scale, rest, years, k, c, 1)
+                if math.isnan(early_c):
+                    early_c, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, k, c, 1, BULK[0], BULK[1])
+            if puts.shape[2] > 1:
+                early_p, _ = premium(puts, nodes, scale, rest, years, k, p, -1)
+                if math.isnan(early_p):
+                    early_p, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, k, p, -1, BULK[0], BULK[1])
+            difference = mid_c - mid_p - early_c + early_p
             width = (call_ask[i] - call_bid[i] + put_ask[i] - put_bid[i] + 1) * quantum
             total += (strike[i] + difference / discount) / (width * width)
             mass += 1.0 / (width * width)
@@ -208,13 +247,36 @@ def american_surface(
         )  # fmt: skip
         forward[t] = f
         carry, rest = _carried(price, f, years, rate, worth), price - worth
+        discount = math.exp(-rate * years)
+        low, high = math.inf, 0.0
+        for i in range(n):
+            sign = 1 if strike[i] >= f else -1
+            bid, ask = (call_bid[i, t], call_ask[i, t]) if sign > 0 else (put_bid[i, t], put_ask[i, t])
+            vol = _european_mid(bid, ask, quantum, discount, f, strike[i], years, sign)
+            if vol > 0.0:
+                low, high = min(low, vol), max(high, vol)
+        if high == 0.0:
+            low, high = 0.2, 0.4
+        nodes, scale, calls, puts = _tables(
+            0.8 * low, high, strike[0], strike[-1], OUT_OF_THE_MONEY_VOLS, years, rate, carry, when, paid
+        )
         for i in range(n):
             first = 1 if strike[i] >= f else -1
-            vol = 0.0
             for sign in (first, -first):
                 bid, ask = (call_bid[i, t], call_ask[i, t]) if sign > 0 else (put_bid[i, t], put_ask[i, t])
-                vol = _american_iv(bid, ask, quantum, rest, years, rate, carry, when, paid, strike[i], sign)
-                if vol > 0.0:
+                if bid <= 0 or bid > ask:
+                    continue
+                mid = 0.5 * (bid + ask) * quantum
+                if sign == first:
+                    table = calls if sign > 0 else puts
+                    vol, status = volatility(
+                        mid, rest, years, rate, carry, when, paid, strike[i], sign, table, nodes, scale
+                    )
+                else:  # in the money: by itself, the table is made for the other side
+                    vol, status = american_volatility(
+                        mid, rest, years, rate, carry, when, paid, strike[i], sign, BULK[0], BULK[1], STORED_CLOSE
+                    )
+                if status == OK and 0.0 < vol <= MAX_STORED_IV:
+                    iv[i, t] = round(vol * 10_000.0)
                     break
-            iv[i, t] = round(vol * 10_000.0)
     return forward, iv

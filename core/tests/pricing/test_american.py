@@ -17,7 +17,6 @@ from strell_core.pricing.american import (
     PRECISE,
     american_volatility,
     certain_value,
-    delta_grid,
     early_exercise,
     greeks,
     never_early,
@@ -25,6 +24,7 @@ from strell_core.pricing.american import (
 )
 from strell_core.pricing.black import greeks_many
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK
+from strell_core.pricing.premium_table import delta_grid
 from tests.pricing.american_grid import Carry, Case, grid, option, reference
 
 
