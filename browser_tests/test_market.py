@@ -90,3 +90,38 @@ class MarketStory(BrowserTestCase):
         expect(page.get_by_role("alert").first).to_contain_text("recorded is")
         self.open("/market/NOPE")
         expect(page.get_by_role("alert").first).to_contain_text("There is no data for NOPE")
+
+    def test_a_basket_goes_on_as_rules_and_into_a_replay(self) -> None:
+        page = self.page
+        self.sign_in("/market/MK30")
+        chain = page.get_by_role("region", name="Chain")
+        for which in ("call", "put"):
+            chain.get_by_role("button", name=re.compile(f"^Sell 1 .* {which}")).nth(9 if which == "call" else 5).click()
+        further = page.get_by_role("group", name="Go on with the basket")
+
+        # volatilities that move with the price: the sentence says another amount at another price
+        stands = page.get_by_role("region", name="Basket").get_by_role("status")
+        page.get_by_role("slider", name="Price").focus()
+        for _ in range(25):
+            page.keyboard.press("ArrowLeft")
+        expect(stands).to_contain_text("it would stand at")
+        before = stands.inner_text()
+        page.get_by_role("button", name="volatilities stay at their strikes").click()
+        expect(page.get_by_role("button", name="volatilities move with the price")).to_be_visible()
+        expect(stands).not_to_have_text(before)
+
+        # what a strategy cannot hold is said before
+        page.get_by_role("button", name="add MK30").click()
+        expect(further.get_by_role("button", name="Write as rules")).to_be_disabled()
+        page.get_by_role("button", name="Take off the underlying").click()
+        address = page.url
+        further.get_by_role("button", name="Write as rules").click()
+        expect(page.get_by_text("picks just these legs here")).to_be_visible()
+        expect(page.get_by_role("heading", name=re.compile("^MK30 as of"))).to_be_visible()
+        expect(page.get_by_text("They enter.")).to_be_visible()
+
+        page.goto(address)
+        page.get_by_role("button", name="Replay from here").click()
+        expect(page.get_by_role("button", name="Close all")).to_be_visible()
+        expect(page.get_by_role("button", name=re.compile(r"^Close \d"))).to_have_count(2)
+        self.assertEqual(self.serious_faults(), [])

@@ -2,6 +2,7 @@
 
 import os
 import sys
+import time
 import unittest
 from pathlib import Path
 
@@ -29,10 +30,24 @@ settings.CHAIN_CACHE = settings.STATE / "test-cubes"
 settings.INTAKE = settings.STATE / "test-intake"
 
 
+TOOK: list[tuple[float, str]] = []
+"""Seconds of every test."""
+SHOWN = 12
+
+
 class CountingResult(unittest.TextTestResult):
-    """A result that counts tests that passed; a class that cannot be set up passes none."""
+    """A result that counts tests that passed, and knows how long each took; a class that cannot be set up passes
+    none."""
 
     passed = 0
+
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().startTest(test)
+        self.began = time.monotonic()
+
+    def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().stopTest(test)
+        TOOK.append((time.monotonic() - self.began, test.id()))
 
     def addSuccess(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().addSuccess(test)
@@ -64,6 +79,9 @@ class Runner(DiscoverRunner):
 def main() -> int:
     runner = Runner(verbosity=1, interactive=False, pattern="test_*.py", top_level=None)
     failures = runner.run_tests(sys.argv[1:])
+    print(f"the {min(SHOWN, len(TOOK))} slowest of {sum(seconds for seconds, _ in TOOK):.0f} s in tests:")
+    for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
+        print(f"{seconds:7.1f} s  {name}")
     print(runner.totals)
     return 1 if failures else 0
 

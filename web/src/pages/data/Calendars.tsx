@@ -7,6 +7,7 @@ import { ErrorNote } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 
 const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+const PLACES = ["name", "zone", "close", "weekdays", "closed", "short"];
 const EMPTY = { name: "", zone: "Europe/Lisbon", open: "09:00", close: "17:30", weekdays: [0, 1, 2, 3, 4] };
 
 /** Trading calendars that people wrote down, for exchanges that are not among the known ones. */
@@ -188,7 +189,7 @@ function Editor({ given, onDone }: { given: Calendar | "new"; onDone: () => void
             />
           </Field>
         </div>
-        <ErrorNote error={keep.error} />
+        {!PLACES.some(wrong) && <ErrorNote error={keep.error} />}
         <div className="flex items-center">
           {old && (
             <button type="button" className="link" disabled={forget.isPending} onClick={drop}>
