@@ -105,7 +105,7 @@ def keep(user: User, name: str, raw: dict[str, Any]) -> CalendarRules:
     if row.rules != plain:
         row.rules = plain
         row.save(update_fields=["rules"])
-        from market.intake import later
+        from market.refresh import later
 
         for underlying in _followers(name):
             later(underlying)

@@ -13,9 +13,10 @@ from django.db import transaction
 from django.db.models import Count, F, Max, Min, Sum
 
 from config.errors import Conflict, NotThere, Refused
-from market import contract_terms, dated, intake
+from market import contract_terms, dated
 from market.calendars import calendar_for
 from market.models import Removal, SessionChainRow, Underlying, Venue
+from market.refresh import later
 from market.timelines import terms
 from strell_core.formats.intake import export
 from strell_core.formats.intake.sessions import FINDINGS
@@ -125,7 +126,7 @@ def remove(user: User, symbol: str, start: dt.date, end: dt.date) -> Removal:
     keys = list(found.values_list("pk", flat=True))
     removal = Removal.objects.create(owner=user, underlying=row, start=start, end=end, chains=keys)
     SessionChainRow.objects.filter(pk__in=keys).update(current=False)
-    intake.later(row)
+    later(row)
     return removal
 
 
@@ -142,7 +143,7 @@ def restore(user: User, removal_id: int) -> Removal:
     SessionChainRow.objects.filter(pk__in=removal.chains).exclude(date__in=there).update(current=True)
     removal.undone_at = dt.datetime.now(dt.UTC)
     removal.save(update_fields=["undone_at"])
-    intake.later(row)
+    later(row)
     return removal
 
 

@@ -30,6 +30,7 @@ from market.data_schemas import (
     WordsOut,
 )
 from market.models import ColumnMapping, Dividend, Intake
+from market.refresh import later
 from runs.queries import touched
 from strell_core.formats.intake.mapping import DATE_FORMATS, KINDS
 from strell_core.formats.intake.sessions import FINDINGS
@@ -107,11 +108,6 @@ def undo(request: HttpRequest, removal_id: int):
     return coverage.removal_facts(coverage.restore(request.user, removal_id))
 
 
-@router.get("/data/{symbol}/dividends", response=list[DividendRow], operation_id="dividends")
-def dividends(request: HttpRequest, symbol: str):
-    return list(coverage.row_of(symbol).dividends.values("date", "amount"))
-
-
 @router.put("/data/{symbol}/dividends", response=list[DividendRow], operation_id="set_dividends")
 def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
     row = coverage.row_of(symbol)
@@ -120,7 +116,7 @@ def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
     dated.may_change(request.user, row)
     row.dividends.all().delete()
     Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
-    intake.later(row)
+    later(row)
     return list(row.dividends.values("date", "amount"))
 
 

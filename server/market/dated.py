@@ -334,6 +334,6 @@ def drop(user: User, symbol: str, kind: str, date: dt.date, what: str = "") -> N
     if not found.delete()[0]:
         raise NotThere(f"There is nothing of that kind on {date:%-d %b %Y}.")
     if resting_on(kind, [symbol]):
-        from market.intake import later
+        from market.refresh import later
 
         later(row)

@@ -10,7 +10,6 @@ import hashlib
 import shutil
 from collections import Counter
 from collections.abc import Callable, Iterator
-from decimal import Decimal, InvalidOperation
 from functools import cache
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -24,8 +23,9 @@ from config.errors import Conflict, NotThere, Refused
 from config.push import notify
 from market import dated as dated_facts
 from market.calendars import calendar_for, calendar_of
-from market.calendars import names as calendar_names
+from market.contract_terms import read_terms, usual_terms
 from market.models import ColumnMapping, Intake, SessionChainRow, Underlying
+from market.refresh import later
 from strell_core.formats.intake import dated
 from strell_core.formats.intake.mapping import KINDS, Mapping, MappingError
 from strell_core.formats.intake.rows import REASONS, Block, blocks
@@ -117,13 +117,6 @@ def _problems(path: Path, mapping: Mapping) -> list[tuple[str, str]]:
     return dated.calendar_problems(mapping) if dated.is_calendar(path) else mapping.problems(sample(path).names)
 
 
-def usual_terms() -> dict[str, Any]:
-    return {
-        "kind": "stock", "currency": "EUR", "multiplier": 100, "quantum": "0.01", "calendar": "XNYS", "american": True,
-        "settles": "close", "rate": 0.0, "ticks": [],
-    }  # fmt: skip
-
-
 def read_mapping(raw: dict[str, Any], is_calendar: bool = False) -> Mapping:
     try:
         if is_calendar:
@@ -135,64 +128,6 @@ def read_mapping(raw: dict[str, Any], is_calendar: bool = False) -> Mapping:
         raise Refused(str(error), [{"path": place, "message": text} for place, text in error.problems]) from error
     except TypeError as error:
         raise Refused(f"This is no mapping: {error}.") from error
-
-
-def read_terms(raw: dict[str, Any]) -> dict[str, Any]:
-    """Terms of underlyings that a file brings; raises :class:`Refused`."""
-    made = {**usual_terms(), **{name: raw[name] for name in usual_terms() if name in raw}}
-    problems: list[tuple[str, str]] = []
-    if made["kind"] not in Underlying.Kind.values:
-        problems.append(("kind", f"An underlying is one of {', '.join(Underlying.Kind.values)}."))
-    if not (isinstance(made["currency"], str) and len(made["currency"]) == 3 and made["currency"].isalpha()):
-        problems.append(("currency", "A currency has three letters, like EUR."))
-    try:
-        made["multiplier"] = int(made["multiplier"])
-        if not 1 <= made["multiplier"] <= 100_000:
-            raise ValueError
-    except (ValueError, TypeError):
-        problems.append(("multiplier", "The multiplier is a whole number from 1 to 100 000."))
-    try:
-        quantum = Decimal(str(made["quantum"]))
-        if not Decimal("0.0001") <= quantum <= 1 or quantum * 10_000 != int(quantum * 10_000):
-            raise InvalidOperation
-        made["quantum"] = str(quantum)
-    except InvalidOperation:
-        problems.append(("quantum", "The smallest price step lies between 0.0001 and 1, in steps of 0.0001."))
-    if made["calendar"] not in calendar_names():
-        problems.append(("calendar", f"There is no calendar '{made['calendar']}'. Choose one of the list."))
-    try:
-        made["rate"] = float(made["rate"])
-        if not -0.1 <= made["rate"] <= 1.0:
-            raise ValueError
-    except (ValueError, TypeError):
-        problems.append(("rate", "The interest rate lies between -0.1 and 1 (0.021 is 2.1 % a year)."))
-    if made["settles"] not in ("open", "close"):
-        problems.append(("settles", "Options settle at the open or at the close."))
-    made["ticks"] = _read_ticks(made["ticks"], made["quantum"], problems)
-    made["american"], made["currency"] = bool(made["american"]), str(made["currency"]).upper()[:3]
-    if problems:
-        raise Refused(
-            " ".join(text for _, text in problems), [{"path": place, "message": text} for place, text in problems]
-        )
-    return made
-
-
-def _read_ticks(raw: Any, quantum: Any, problems: list[tuple[str, str]]) -> list[list[str]]:
-    """Price steps as pairs of text: from which price on, and the step."""
-    try:
-        pairs = sorted((Decimal(str(start)), Decimal(str(step))) for start, step in raw)
-        whole = Decimal(str(quantum))
-    except (InvalidOperation, TypeError, ValueError):
-        problems.append(("ticks", "Price steps are pairs: from which price on, and the step."))
-        return []
-    starts = [start for start, _ in pairs]
-    if any(not start.is_finite() or not 0 <= start < 100_000 or start % whole for start in starts):
-        problems.append(("ticks", "A price step begins at a price that is a multiple of the smallest step."))
-    elif any(not step.is_finite() or not 0 < step <= 100 or step % whole for _, step in pairs):
-        problems.append(("ticks", f"A price step is a multiple of the smallest step prices are kept in, {whole}."))
-    elif pairs and (starts[0] != 0 or len(set(starts)) < len(starts)):
-        problems.append(("ticks", "The first price step begins at 0, each other at a price of its own."))
-    return [[str(start), str(step)] for start, step in pairs]
 
 
 def day_finder(new: dict[str, Any], kind: str = "chains") -> Callable[[str], DayCount]:
@@ -394,13 +329,6 @@ def take_back(user: User, intake_id: int) -> Intake:
     for row in touched:
         later(row)
     return intake
-
-
-def later(row: Underlying) -> None:
-    """Have a worker :func:`refresh` it; until then everyone reads what they read before."""
-    from market.tasks import fold
-
-    fold.defer(symbol=row.symbol)
 
 
 def rejects(intake: Intake) -> Iterator[str]:

@@ -69,6 +69,13 @@ def refresh(row: Underlying, tell: Tell | None = None) -> list[dt.date]:
     return changed
 
 
+def later(row: Underlying) -> None:
+    """Have a worker :func:`refresh` it; until then everyone reads what they read before."""
+    from market.tasks import fold
+
+    fold.defer(symbol=row.symbol)
+
+
 def revalue(row: Underlying, tell: Tell | None = None) -> list[dt.date]:
     """Compute volatilities anew where what they rest on has changed; a session that comes out otherwise gets a new
     version. A traded market's stay as its exchange publishes them."""

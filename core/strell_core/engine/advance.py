@@ -14,7 +14,8 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
-from strell_core.engine.marks import NEVER, last_mid, stretch
+from strell_core.engine.corporate import last_mid, over_split
+from strell_core.engine.marks import NEVER, stretch
 from strell_core.engine.plan import DUE, MISSED, Plan
 from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import (
@@ -31,7 +32,7 @@ from strell_core.engine.state import (
     TradeState,
 )
 from strell_core.market.prices import money, parts_to_money
-from strell_core.market.splits import Split, after
+from strell_core.market.splits import Split
 from strell_core.market.timeline import Timeline
 from strell_core.selection.select import Selection, select
 from strell_core.strategy import kinds
@@ -167,7 +168,7 @@ class _Step:
         if split is None:
             return
         for trade in list(self.trades.values()):
-            followed = None if split.whole is None else self._followed(trade, split.whole)
+            followed = over_split(self.timeline, trade, split, self.observation.instant)
             if followed is None:
                 self._abandon(trade, split)
                 continue
@@ -183,24 +184,6 @@ class _Step:
                     )
                     self.orders[place] = dataclasses.replace(order, legs=legs)
             self._say("adjusted", trade.number, "", None, {"split": split.words})
-
-    def _followed(self, trade: TradeState, count: int) -> TradeState | None:
-        """The trade with its legs as they are called and counted after a split; ``None`` if one is not listed."""
-        legs, gone = [], []
-        for leg in trade.legs:
-            contract = after(leg.contract, count)
-            cube = self.timeline.cubes.get(contract.expiration)
-            if cube is None or cube.row(contract.right, contract.strike) is None:
-                return None
-            opened = round(Fraction(leg.opened_parts, count))
-            legs.append(LegState(leg.leg_id, contract, leg.contracts * count, opened, self.observation.instant))
-            gone.append(
-                LegClose(
-                    leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, leg.opened_parts,
-                    self.observation.instant, "split", leg.opened_at,
-                )
-            )  # fmt: skip
-        return dataclasses.replace(trade, legs=tuple(legs), closed_legs=(*trade.closed_legs, *gone))
 
     def _abandon(self, trade: TradeState, split: Split) -> None:
         """Close a trade whose contracts cannot be followed over a split at its legs' last mids."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from strell_core.engine.plan import Plan
-from strell_core.engine.state import LegState, TradeState
+from strell_core.engine.state import TradeState
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline, valid_quotes
 from strell_core.strategy.kinds import PositionLeg, Stretch
@@ -50,16 +50,6 @@ def stretch(plan: Plan, trade: TradeState, timeline: Timeline, begin: int, end: 
         timeline.minute[begin:end], timeline.spot[begin:end], closable, mid, valued, can_close, doubtful,
         np.maximum.accumulate(known),
     )  # fmt: skip
-
-
-def last_mid(timeline: Timeline, leg: LegState, index: int) -> int:
-    """Mid of a leg's last valid quote before ``index`` in parts; what it was opened for without one."""
-    cube = timeline.cubes[leg.contract.expiration]
-    row = cube.row(leg.contract.right, leg.contract.strike)
-    end = min(index, cube.end) - cube.start
-    bid, ask = cube.bid[row, :end], cube.ask[row, :end]
-    known = np.flatnonzero(valid_quotes(bid, ask))
-    return (int(bid[known[-1]]) + int(ask[known[-1]])) * (PARTS // 2) if len(known) else leg.opened_parts
 
 
 @dataclass(frozen=True)

@@ -19,13 +19,13 @@ import zstandard
 from strell_core.market.chains import ChainFormatError, pack_whole, shuffled, unpack_whole, unshuffled
 
 WHOLE: dict[str, str] = {
-    "last": "price of the last trade, 0.0001 points",
+    "last": "price of the last trade",
     "bid_size": "contracts bid for",
     "ask_size": "contracts offered",
-    "volume": "contracts traded in the session so far",
+    "volume": "contracts traded in the session",
     "open_interest": "open interest",
 }
-"""Whole numbers; -1 where nothing was told."""
+"""Whole numbers, prices of 0.0001 points; -1 where nothing was told."""
 REAL: dict[str, str] = {
     "iv": "implied volatility as delivered",
     "delta": "delta as delivered",

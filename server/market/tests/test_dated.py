@@ -87,6 +87,37 @@ class DatedTest(DemoTestCase):
         intake.take_back(self.mara, made.pk)
         self.assertEqual(data_digest(row), before)
 
+    def test_splits_become_part_of_the_history(self) -> None:
+        row = Underlying.objects.create(
+            symbol="PLLM", name="Pellam", currency="EUR", multiplier=100, quantum="0.01", calendar="MARROWICK", rate=0.02,
+        )  # fmt: skip
+        row.refresh_from_db()
+        before = data_digest(row)
+        made = self.load("date,symbol,ratio\n2026-10-07,PLLM,3:1\n")
+        self.assertEqual(terms(row).splits, ((dt.date(2026, 10, 7), 3.0),))
+        self.assertNotEqual(data_digest(row), before)
+        intake.take_back(self.mara, made.pk)
+        self.assertEqual((terms(row).splits, data_digest(row)), ((), before))
+
+    def test_a_split_to_come_stands_on_the_market_page(self) -> None:
+        last = self.history().dates[-1] + dt.timedelta(days=5)
+        self.load(f"date,symbol,ratio\n{last},MK30,3:2\n")
+        ahead = self.get("/market/MK30/surface")["ahead"]
+        self.assertEqual([(one["date"], one["what"]) for one in ahead], [(last.isoformat(), "split 3 for 2")])
+
+    def test_a_traded_markets_facts_are_its_operators(self) -> None:
+        self.traded()
+        body = json.dumps([{"date": "2026-12-14", "amount": 1.5}])
+        for client, status in ((self.client, 403), (self.other, 403)):
+            answer = client.put("/api/data/MK30/dividends", body, content_type="application/json")
+            self.assertEqual(answer.status_code, status, answer.content)
+        self.mara.is_staff = True
+        self.mara.save(update_fields=["is_staff"])
+        self.assertEqual(
+            self.client.put("/api/data/MK30/dividends", body, content_type="application/json").status_code, 200
+        )
+        self.assertEqual(self.get("/data/MK30/facts/dividends"), [{"date": "2026-12-14", "amount": 1.5}])
+
     def test_events_from_a_calendar(self) -> None:
         made = self.load(CALENDAR, "reports.ics")
         self.assertEqual((made.status, self.counts(made)), ("done", (1, 0, 0)))

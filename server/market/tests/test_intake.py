@@ -424,10 +424,8 @@ class RevaluedTest(IntakeTestCase):
             "digest", flat=True
         )
         kept = list(theirs.order_by("date"))
-        with patch.object(
-            refresh.Venue.objects, "filter", side_effect=lambda underlying: Venues(underlying.symbol == "MK30")
-        ):
-            told = self.facts(f"date,currency,tenor,rate\n{start},EUR,1M,9\n{start},EUR,1Y,9\n")
+        self.traded()
+        told = self.facts(f"date,currency,tenor,rate\n{start},EUR,1M,9\n{start},EUR,1Y,9\n")
         self.assertEqual([one["symbol"] for one in told["symbols"][0]["anew"]], ["OSTL"])
         self.assertEqual(list(theirs.order_by("date")), kept)
         self.assertAlmostEqual(terms(mine).interest(before[0][0], before[0][0] + dt.timedelta(90)), 0.0862, places=4)
@@ -449,11 +447,3 @@ class RevaluedTest(IntakeTestCase):
         told = self.facts(f"date,symbol,amount\n{history.dates[-1] + dt.timedelta(3)},OSTL,20\n")
         self.assertEqual([row["run"] for row in told["symbols"][0]["runs"]], [run.pk])
         self.assertNotEqual(timeline("OSTL").digest, history.digest)
-
-
-class Venues:
-    def __init__(self, there: bool) -> None:
-        self.there = there
-
-    def exists(self) -> bool:
-        return self.there

@@ -330,8 +330,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Dividends */
-        get: operations["dividends"];
+        get?: never;
         /** Set Dividends */
         put: operations["set_dividends"];
         post?: never;
@@ -5086,28 +5085,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RemovalOut"];
-                };
-            };
-        };
-    };
-    dividends: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                symbol: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DividendRow"][];
                 };
             };
         };

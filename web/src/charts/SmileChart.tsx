@@ -20,6 +20,12 @@ export function SmileChart({ chosen, beside, spot, height }: Props) {
     (c: Ink) => {
       const line = chosen.curve!.line;
       const [from, to] = [line[0]![0]!, line.at(-1)![0]!];
+      const inside = (other: Fitted) =>
+        other.curve!.line.filter(([strike = 0]) => strike >= from && strike <= to);
+      // names at the end of the lines keep away from each other: the higher line's goes up
+      const end = line.at(-1)![1]!;
+      const above = beside.some((other) => (inside(other).at(-1)?.[1] ?? 0) > end);
+      const away = (up: boolean) => (beside.length > 0 ? { offset: [0, up ? -7 : 7] } : {});
       return {
         grid: { left: 8, right: 74, top: 12, bottom: 18, containLabel: true },
         tooltip: {
@@ -34,11 +40,10 @@ export function SmileChart({ chosen, beside, spot, height }: Props) {
           ...beside.map((other) => ({
             name: day(other.date),
             type: "line",
-            data: other.curve!.line.filter(([strike = 0]) => strike >= from && strike <= to),
+            data: inside(other),
             symbol: "none",
             lineStyle: { color: c.hairline, width: 1.2 },
-            endLabel: endLabel(day(other.date), c.soft),
-            labelLayout: { moveOverlap: "shiftY" },
+            endLabel: { ...endLabel(day(other.date), c.soft), ...away(above) },
           })),
           {
             name: "curve",
@@ -46,8 +51,11 @@ export function SmileChart({ chosen, beside, spot, height }: Props) {
             data: line,
             symbol: "none",
             lineStyle: { color: c.sea, width: 1.8 },
-            endLabel: { ...endLabel(day(chosen.date), c.sea), fontWeight: 600 },
-            labelLayout: { moveOverlap: "shiftY" },
+            endLabel: {
+              ...endLabel(day(chosen.date), c.sea),
+              fontWeight: 600,
+              ...away(!above),
+            },
             markLine: {
               silent: true,
               symbol: "none",

@@ -14,7 +14,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
-from strell_core.market.extras import REAL
+from strell_core.market.extras import REAL, WHOLE
 
 ROLES: dict[str, str] = {
     "at": "date, or date and time, of the quote",
@@ -26,11 +26,7 @@ ROLES: dict[str, str] = {
     "right": "call or put",
     "bid": "bid",
     "ask": "ask",
-    "last": "price of the last trade",
-    "bid_size": "contracts bid for",
-    "ask_size": "contracts offered",
-    "volume": "contracts traded in the session",
-    "open_interest": "open interest",
+    **WHOLE,
     **REAL,
     "spot": "price of the underlying",
 }
