@@ -15,10 +15,11 @@ from browser_tests.stage import PASSWORD, BrowserTestCase
 from config.tests.demo import document
 from desk import services
 from desk.models import Account, DeskOrder, Holding
+from market.calendars import calendar_of
 from market.clock import session_of, venue_of
 from market.live import live
 from market.models import LiveChain, Venue
-from market.timelines import calendar_of, timeline
+from market.timelines import timeline
 from runs import services as runs
 from strategies import services as strategies
 from strell_core.orders.order import sides

@@ -116,7 +116,7 @@ class MarketStory(BrowserTestCase):
         page.get_by_role("button", name="Take off the underlying").click()
         address = page.url
         further.get_by_role("button", name="Write as rules").click()
-        expect(page.get_by_text("picks just these legs here")).to_be_visible()
+        expect(page.get_by_text("picks just these legs here").first).to_be_visible()
         expect(page.get_by_role("heading", name=re.compile("^MK30 as of"))).to_be_visible()
         expect(page.get_by_text("They enter.")).to_be_visible()
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import json
 from decimal import Decimal
 from pathlib import Path
@@ -13,7 +12,7 @@ from django.contrib.auth.models import User
 from django.test import Client, TestCase
 
 from market.load import load_scenario
-from market.models import Underlying, Venue
+from market.models import Underlying
 from market.timelines import timeline
 from runs import services as runs
 from runs.models import Run
@@ -58,13 +57,6 @@ class DemoTestCase(TestCase):
 
     def history(self) -> Any:
         return timeline("MK30")
-
-    def traded(self) -> None:
-        """From now on MK30 is traded at an exchange."""
-        Venue.objects.create(
-            name="practice", underlying=Underlying.objects.get(symbol="MK30"), scenario={}, reached=0, market_anchor=0.0,
-            wall_anchor=0.0, session=dt.date(2026, 11, 19),
-        )  # fmt: skip
 
     def finished_run(self, strategy: Strategy | None = None, method: str = "blocks") -> Run:
         history = self.history()

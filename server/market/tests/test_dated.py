@@ -35,6 +35,11 @@ class DatedTest(DemoTestCase):
     def get(self, path: str) -> Any:
         return self.client.get(f"/api{path}").json()
 
+    def operate(self) -> None:
+        """Mara operates the exchange from now on."""
+        self.mara.is_staff = True
+        self.mara.save(update_fields=["is_staff"])
+
     def test_bars_again_corrected_and_taken_back(self) -> None:
         text = "date,symbol,open,high,low,close\n2026-11-03,PLLM,84,86,83,85\n2026-11-04,PLLM,85,86,84,85.5\n"
         first = self.load(text)
@@ -100,19 +105,18 @@ class DatedTest(DemoTestCase):
         self.assertEqual((terms(row).splits, data_digest(row)), ((), before))
 
     def test_a_split_to_come_stands_on_the_market_page(self) -> None:
+        self.operate()
         last = self.history().dates[-1] + dt.timedelta(days=5)
         self.load(f"date,symbol,ratio\n{last},MK30,3:2\n")
         ahead = self.get("/market/MK30/surface")["ahead"]
         self.assertEqual([(one["date"], one["what"]) for one in ahead], [(last.isoformat(), "split 3 for 2")])
 
     def test_a_traded_markets_facts_are_its_operators(self) -> None:
-        self.traded()
         body = json.dumps([{"date": "2026-12-14", "amount": 1.5}])
         for client, status in ((self.client, 403), (self.other, 403)):
             answer = client.put("/api/data/MK30/dividends", body, content_type="application/json")
             self.assertEqual(answer.status_code, status, answer.content)
-        self.mara.is_staff = True
-        self.mara.save(update_fields=["is_staff"])
+        self.operate()
         self.assertEqual(
             self.client.put("/api/data/MK30/dividends", body, content_type="application/json").status_code, 200
         )

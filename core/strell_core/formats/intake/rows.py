@@ -19,7 +19,7 @@ import pyarrow.parquet
 from numba import njit
 
 from strell_core.formats.intake.mapping import Mapping, osi_parts, right_of
-from strell_core.formats.intake.tables import Reject, csv_tables, is_parquet, parquet_tables, plain_text
+from strell_core.formats.intake.tables import Reject, ahead, csv_tables, is_parquet, parquet_tables, plain_text
 from strell_core.market.calendars import DayCount
 from strell_core.market.extras import REAL, WHOLE
 
@@ -85,7 +85,7 @@ def blocks(path: Path, mapping: Mapping, calendar_of: Callable[[str], DayCount])
     reader = parquet_tables(path, mapping) if is_parquet(path) else csv_tables(path, mapping)
     checker = _Checker(mapping, calendar_of)
     read = 0
-    for columns, lines, bad, share in reader:
+    for columns, lines, bad, share in ahead(reader):
         rows, rejects = checker.check(columns, lines)
         read += len(lines) + len(bad)
         yield Block(rows, sorted(bad + rejects, key=lambda r: r.line), read, share)

@@ -9,6 +9,7 @@ import gzip
 import io
 import zlib
 from collections.abc import Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -162,6 +163,15 @@ class _Utf8:
 
 
 Table = tuple[dict[str, pa.Array], npt.NDArray[np.int64], list[Reject], float]
+
+
+def ahead(tables: Iterator[Table]) -> Iterator[Table]:
+    """The same tables, the next one read in a thread while one is worked on: unpacking and parsing need no Python."""
+    with ThreadPoolExecutor(1) as reader:
+        coming = reader.submit(next, tables, None)
+        while (table := coming.result()) is not None:
+            coming = reader.submit(next, tables, None)
+            yield table
 
 
 def csv_tables(path: Path, mapping: Mapping) -> Iterator[Table]:
