@@ -42,6 +42,7 @@ log = logging.getLogger("strell.intake")
 REPORT_EVERY = 0.5
 MAX_ATTEMPTS = 3
 SYMBOL = re.compile(r"[A-Z0-9.^_-]{1,16}")
+NOTHING_USED = "Nothing was loaded: every row was set aside. Look at the reasons, then load the file again and correct how it is read."
 READING_SHARE = 0.6
 """Share of the work that reading is, for the progress."""
 
@@ -234,7 +235,8 @@ class Work:
         self.tell("arranging quotes for fast reading", 0.99)
         self.finish_data()
         self.stage.clear()
-        end(self.intake, Status.DONE, "")
+        used = any(mine["quotes"] for mine in Intake.objects.get(pk=self.intake.pk).report["sessions"].values())
+        end(self.intake, Status.DONE, "" if used else NOTHING_USED)
 
     def finish_data(self) -> None:
         """Let everyone read what is stored now."""

@@ -110,6 +110,15 @@ class RecognitionTest(Folder):
             Mapping.parse(lisbon(sample(self.file("\n".join([HEAD, *LINES]))).mapping).plain()).zone, "Europe/Lisbon"
         )
 
+    def test_a_few_bad_rows_do_not_change_what_a_column_is(self) -> None:
+        dates = [["17.11.2026", "C"]] * 9 + [["=cmd()", "X"]]
+        found = guess(
+            ["when", "what", "strike", "expiration", "bid", "ask"], [[*row, "80", row[0], "1", "2"] for row in dates]
+        )
+        self.assertEqual((found.date_format, found.columns["right"]), ("day first", "what"))
+        mostly = guess(["date", "strike"], [["=cmd()", "1"]] * 5 + [["17.11.2026", "1"]] * 5)
+        self.assertEqual(mostly.date_format, "iso", "half of them are no few")
+
 
 class SymbologyTest(unittest.TestCase):
     """The OCC/OSI 21-character symbology: root in six, yymmdd, C or P, strike in thousandths in eight (from memory)."""

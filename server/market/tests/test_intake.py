@@ -136,6 +136,11 @@ class LoadTest(IntakeTestCase):
         self.assertEqual(sorted(set(values["last"].ravel().tolist())), [13_000, 14_000])
         self.assertTrue((values["delta"] == 0.5).sum() == len(frame) - 5, "what is replaced is replaced whole")
 
+    def test_a_file_of_which_nothing_can_be_used_says_so(self) -> None:
+        told = self.load(self.csv(self.frame(1).assign(strike=-5)))
+        self.assertEqual((told["status"], told["symbols"]), ("done", []))
+        self.assertIn("Nothing was loaded: every row was set aside.", told["message"])
+
     def test_what_is_set_aside_can_be_downloaded(self) -> None:
         frame = self.frame(1).astype({"bid": object})
         frame.iloc[0, frame.columns.get_loc("bid")] = "=HYPERLINK(1)"

@@ -9,8 +9,8 @@ from __future__ import annotations
 import datetime as dt
 import re
 import zoneinfo
+from collections.abc import Callable, Sequence
 from collections.abc import Mapping as AnyMapping
-from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
@@ -248,11 +248,11 @@ def guess(names: Sequence[str], samples: Sequence[Sequence[str]], delimiter: str
     columns = _by_words(names, _WORDS)
     # a column called symbol holds option symbols, or the underlying's
     symbol = columns.get("symbol")
-    if symbol and not _all(by_column[symbol], lambda text: osi_parts(text) is not None):
+    if symbol and not _nearly_all(by_column[symbol], lambda text: osi_parts(text) is not None):
         del columns["symbol"]
         columns.setdefault("underlying", symbol)
     # a column called time that holds dates is the quote's date and time
-    if "at" not in columns and _all(
+    if "at" not in columns and _nearly_all(
         by_column.get(columns.get("time", ""), []), lambda text: len(text) >= 8 and text[2] != ":"
     ):
         columns["at"] = columns.pop("time")
@@ -260,9 +260,9 @@ def guess(names: Sequence[str], samples: Sequence[Sequence[str]], delimiter: str
         texts = by_column[name]
         if name in columns.values() or not texts:
             continue
-        if "symbol" not in columns and _all(texts, lambda text: osi_parts(text) is not None):
+        if "symbol" not in columns and _nearly_all(texts, lambda text: osi_parts(text) is not None):
             columns["symbol"] = name
-        elif "right" not in columns and _all(texts, lambda text: right_of(text) is not None):
+        elif "right" not in columns and _nearly_all(texts, lambda text: right_of(text) is not None):
             columns["right"] = name
     dates = [text for role in ("expiration", "at") if role in columns for text in by_column[columns[role]]]
     made = Mapping(columns=columns, delimiter=delimiter, date_format=guess_dates(dates))
@@ -332,14 +332,14 @@ def _guess_dated(kind: str, names: Sequence[str], samples: Sequence[Sequence[str
 
 
 def guess_dates(texts: Sequence[str]) -> str:
-    """The date format that fits the samples; day first where both orders would."""
+    """The date format that fits nearly all samples; day first where both orders would."""
     days = [text.split("T")[0].split(" ")[0] for text in texts if text]
-    if days and all(re.fullmatch(r"\d{8}", day) for day in days):
+    if _nearly_all(days, lambda day: re.fullmatch(r"\d{8}", day) is not None):
         return "compact"
-    if days and all(re.fullmatch(r"\d{9,19}(\.\d+)?", day) for day in days):
+    if _nearly_all(days, lambda day: re.fullmatch(r"\d{9,19}(\.\d+)?", day) is not None):
         return "epoch"
     parts = [re.fullmatch(r"(\d{1,2})[./-](\d{1,2})[./-](\d{4})", day) for day in days]
-    if days and all(parts):
+    if _nearly_all(parts, bool):
         second = [int(part.group(2)) for part in parts if part]
         return "month first" if max(second) > 12 else "day first"
     return "iso"
@@ -349,8 +349,9 @@ def _plain(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "_", name.strip().lower()).strip("_")
 
 
-def _all(texts: Sequence[str], test: Any) -> bool:
-    return bool(texts) and all(test(text) for text in texts)
+def _nearly_all(items: Sequence[Any], test: Callable[[Any], bool]) -> bool:
+    """Whether four in five pass: a file may hold a few bad rows."""
+    return bool(items) and 5 * sum(test(item) for item in items) >= 4 * len(items)
 
 
 def _numbers(texts: Sequence[str], decimal: str) -> list[float]:

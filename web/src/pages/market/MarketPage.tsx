@@ -81,6 +81,7 @@ function Market({ symbol }: { symbol: string }) {
           value={symbol}
           onChange={(event) => go(`/market/${event.target.value}${at === "now" ? "" : `?at=${at ?? ""}`}`)}
         >
+          {known.data && !known.data.some((row) => row.symbol === symbol) && <option>{symbol}</option>}
           {known.data
             ?.filter((row) => row.sessions > 0)
             .map((row) => (
