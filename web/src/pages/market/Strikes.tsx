@@ -55,7 +55,8 @@ const TOLD: Record<string, Column> = {
   iv: {
     head: "IV given",
     title: "Implied volatility as the file gave it; ours is under “as quoted”",
-    of: (side) => number(told(side, "iv"), 4),
+    // some files give 0.2312, others 23.12
+    of: (side) => number(told(side, "iv"), (told(side, "iv") ?? 0) < 3 ? 4 : 2),
   },
 };
 const VIEWS = { quoted: "as quoted", fitted: "by the curve", told: "trades and sizes" } as const;
