@@ -27,7 +27,8 @@ from strell_core.formats.intake.sessions import build
 from strell_core.formats.intake.stage import Stage
 from strell_core.formats.intake.tables import sample
 from strell_core.market.calendars import marrowick
-from strell_core.market.chains import encode
+from strell_core.market.chains import SessionChain, encode
+from strell_core.market.extras import encode_extras
 from strell_core.scenario.generator import MK30, Scenario, Settings
 
 SESSIONS = 8
@@ -64,6 +65,7 @@ def run() -> None:
             speeds.append((name, f"{count / taken:,.0f}", "", f"{peak:,.0f}", ""))
     heads = ("file", "quotes a second, one process", "MB before", "MB at most", "bytes a quote stored")
     table(f"Loading {rows:,} quotes of {SESSIONS} five-minute sessions with volatilities", heads, speeds)
+    _beside(chains[0])
 
 
 def _memory() -> float:
@@ -88,10 +90,23 @@ def _load(path: Path, place: Path, at_most: int) -> int:
             break
     size = 0
     for symbol, date in stage.sessions():
-        chain = build(stage.rows(symbol, date), date, MK30, CALENDAR).chain
-        assert chain is not None
-        size += len(encode(chain))
+        built = build(stage.rows(symbol, date), date, MK30, CALENDAR)
+        assert built.chain is not None
+        size += len(encode(built.chain))
     return size
+
+
+def _beside(chain: SessionChain) -> None:
+    """What optional fields take beside a session: last prices at bids, sizes, delivered volatility and delta."""
+    rng = np.random.default_rng(1)
+    shape = chain.bid.shape
+    fields = {
+        "last": np.maximum(chain.bid[:, :1] * 500, 0) + 0 * chain.bid, "bid_size": rng.integers(1, 60, shape),
+        "ask_size": rng.integers(1, 60, shape), "volume": np.cumsum(rng.integers(0, 2, shape), axis=1),
+        "iv": (chain.iv / 10_000).astype(np.float32), "delta": (chain.iv / 20_000).astype(np.float32),
+    }  # fmt: skip
+    rows = [(name, f"{len(encode_extras({name: values})) / chain.bid.size:.2f}") for name, values in fields.items()]
+    table("Optional fields beside a five-minute session", ("field", "bytes a quote"), rows)
 
 
 def _pandas(folder: Path, solve: str, count: int) -> tuple[float, float]:

@@ -92,7 +92,7 @@ export function Basket({ symbol, at, here, legs, onLegs }: Props) {
             )}
           </div>
           {view === "curve" ? (
-            <WhatIfChart found={found} then={moved(pulled) ? "as pulled" : null} height={196} />
+            <WhatIfChart found={found} then={moved(pulled) ? "as pulled" : null} height={158} />
           ) : (
             <ByDate found={found} />
           )}
