@@ -324,7 +324,8 @@ def take_back(user: User, intake_id: int) -> Intake:
             if before is not None:
                 versions.filter(pk=before.pk).update(current=True)
     intake.status, intake.staged, intake.stored, intake.report = Status.TAKEN_BACK, False, 0, {}
-    intake.message = f"{len(brought)} sessions were taken back." if brought else f"{facts} facts were taken back."
+    count, what = (len(brought), "session") if brought else (facts, "fact")
+    intake.message = f"1 {what} was taken back." if count == 1 else f"{count} {what}s were taken back."
     intake.save()
     for row in touched:
         later(row)
