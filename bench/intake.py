@@ -1,8 +1,8 @@
 """Loading chains: quotes a second with implied volatilities, memory, bytes a quote; beside pandas in the same run.
 
 The file is written from the scenario's own five-minute sessions. Ours: read, check, lay aside by session,
-build with volatilities, compress. The baseline does less: it reads, pairs calls and puts and solves for
-volatilities with vectorised NumPy and SciPy.
+build with volatilities, compress. The baselines do less: they read, pair calls and puts and solve for the
+volatilities out of the money with SciPy, over all rows at once and row by row.
 """
 
 from __future__ import annotations

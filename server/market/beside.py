@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
@@ -30,7 +30,7 @@ class Beside:
     volume: Any = None
     """Of the whole session, ``(contracts,)``."""
 
-    @property
+    @cached_property
     def names(self) -> list[str]:
         """What is known of any contract."""
         some_volume = self.volume is not None and bool((self.volume > 0).any())

@@ -19,6 +19,7 @@ from strell_core.formats.intake.sessions import revalued
 from strell_core.market.chains import SessionChain, decode, digest, encode
 from strell_core.market.dividends import Dividend
 from strell_core.market.instruments import ContractKey, thousandths
+from strell_core.pricing.surface import CONVENTIONS
 
 Tell = Callable[[int, int], None]
 """Hears how many of how many sessions are worked through."""
@@ -96,20 +97,20 @@ def revalue(row: Underlying, tell: Tell | None = None) -> list[dt.date]:
 
 
 def _revalue(there: SessionChainRow, basis: Basis) -> bool:
-    date = there.date
+    date, made_of = there.date, basis.of(there.date)
     chain = revalued(
         decode(bytes(there.payload)), basis.terms, basis.calendar, basis.dividends(date), basis.close(date)
     )
     payload = encode(chain)
     identity = digest(payload)
     if identity == there.digest:
-        SessionChainRow.objects.filter(pk=there.pk).update(basis=basis.of(date))
+        SessionChainRow.objects.filter(pk=there.pk).update(basis=made_of)
         return False
     versions = SessionChainRow.objects.filter(underlying=there.underlying, date=date)
     SessionChainRow.objects.filter(pk=there.pk).update(current=False)
     there.pk, there.version = None, versions.aggregate(latest=Max("version"))["latest"] + 1
-    there.payload, there.size, there.digest, there.basis = payload, len(payload), identity, basis.of(date)
-    there.current = True
+    there.payload, there.size, there.digest, there.basis = payload, len(payload), identity, made_of
+    there.current, there.conventions = True, CONVENTIONS
     there.save(force_insert=True)
     return True
 

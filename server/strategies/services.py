@@ -105,7 +105,7 @@ def from_legs(
     document = checked(
         {
             "name": name or f"{symbol} as of {local:%-d %b %Y %H:%M}", "underlying": symbol,
-            "enter": [{"rule": "decision_times", "weekdays": [*WEEKDAYS[local.weekday() :][:1]] or list(WEEKDAYS), "time": f"{local:%H:%M}"}, {"rule": "open_limit"}],
+            "enter": [{"rule": "decision_times", "weekdays": list(WEEKDAYS[local.weekday() : local.weekday() + 1] or WEEKDAYS), "time": f"{local:%H:%M}"}, {"rule": "open_limit"}],
             "legs": made.legs, "size": [{"rule": "fixed_lots", "lots": made.lots}],
             "leave": [{"rule": rule} for rule in leave],
             "orders": [{"rule": rule} for rule in ("fill_model", "commission", "single_snapshots", "doubtful_marks")],

@@ -159,6 +159,23 @@ def _european_mid(bid: int, ask: int, quantum: float, discount: float, forward: 
 
 
 @njit(cache=True, nogil=True)
+def _early(
+    mid: float, rest: float, years: float, rate: float, carry: float, when: FloatArray, paid: FloatArray,
+    strike: float, sign: int, table: FloatArray, nodes: FloatArray, scale: FloatArray,
+) -> float:  # fmt: skip
+    """Premium for early exercise in a price, NaN where the price has no volatility."""
+    vol, status = volatility(mid, rest, years, rate, carry, when, paid, strike, sign, table, nodes, scale)
+    if status != OK:
+        return math.nan
+    if never_early(rate, carry, sign, paid.shape[0]):
+        return 0.0
+    early, _ = premium(table, nodes, scale, rest, years, strike, vol, sign)
+    if math.isnan(early):
+        early, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, strike, vol, sign, BULK[0], BULK[1])
+    return early
+
+
+@njit(cache=True, nogil=True)
 def _american_forward(
     strike: FloatArray, call_bid: IntArray, call_ask: IntArray, put_bid: IntArray, put_ask: IntArray, quantum: float,
     spot: float, years: float, rate: float, when: FloatArray, paid: FloatArray, worth: float, start: float,
@@ -188,19 +205,10 @@ def _american_forward(
         for i in pairs:
             k = strike[i]
             mid_c, mid_p = 0.5 * (call_bid[i] + call_ask[i]) * quantum, 0.5 * (put_bid[i] + put_ask[i]) * quantum
-            c, good_c = volatility(mid_c, rest, years, rate, carry, when, paid, k, 1, calls, nodes, scale)
-            p, good_p = volatility(mid_p, rest, years, rate, carry, when, paid, k, -1, puts, nodes, scale)
-            if good_c != OK or good_p != OK:
+            early_c = _early(mid_c, rest, years, rate, carry, when, paid, k, 1, calls, nodes, scale)
+            early_p = _early(mid_p, rest, years, rate, carry, when, paid, k, -1, puts, nodes, scale)
+            if math.isnan(early_c) or math.isnan(early_p):
                 continue
-            early_c, early_p = 0.0, 0.0
-            if calls.shape[2] > 1:
-                early_c, _ = premium(calls, nodes, scale, rest, years, k, c, 1)
-                if math.isnan(early_c):
-                    early_c, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, k, c, 1, BULK[0], BULK[1])
-            if puts.shape[2] > 1:
-                early_p, _ = premium(puts, nodes, scale, rest, years, k, p, -1)
-                if math.isnan(early_p):
-                    early_p, _, _, _ = early_exercise(rest, years, rate, carry, when, paid, k, p, -1, BULK[0], BULK[1])
             difference = mid_c - mid_p - early_c + early_p
             width = (call_ask[i] - call_bid[i] + put_ask[i] - put_bid[i] + 1) * quantum
             total += (strike[i] + difference / discount) / (width * width)

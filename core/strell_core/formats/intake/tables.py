@@ -26,7 +26,7 @@ from strell_core.market.extras import REAL, WHOLE
 
 NUMBERS = frozenset({"strike", "bid", "ask", "spot", *WHOLE, *REAL})
 """Roles of a file of chains that hold numbers."""
-NOTHING = ["", "-", "nan", "NaN", "NAN", "null", "NULL", "none", "None", "na", "NA", "n/a", "N/A"]
+NO_NUMBER = ["", "-", "nan", "NaN", "NAN", "null", "NULL", "none", "None", "na", "NA", "n/a", "N/A"]
 """What stands for no number."""
 BLOCK_BYTES = 4 << 20
 BATCH_ROWS = 65_536
@@ -242,7 +242,7 @@ def _csv_tables(path: Path, mapping: Mapping, told: _Told, numbers: Iterable[str
                     quote_char='"' if _quoted(head) else False,
                 ),
                 pyarrow.csv.ConvertOptions(
-                    check_utf8=False, column_types=types, strings_can_be_null=False, null_values=NOTHING,
+                    check_utf8=False, column_types=types, strings_can_be_null=False, null_values=NO_NUMBER,
                     decimal_point=mapping.decimal,
                     include_columns=[name for name in names if name in mapping.columns.values()],
                 ),
