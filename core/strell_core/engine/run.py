@@ -34,12 +34,14 @@ class History:
     reasons: list[Reason] = field(default_factory=list)
     entries: list[LedgerEntry] = field(default_factory=list)
     closed: list[ClosedTrade] = field(default_factory=list)
+    intents: list[Order] = field(default_factory=list)
 
     def take(self, advanced: Advanced) -> None:
         self.state = advanced.state
         self.reasons += advanced.reasons
         self.entries += advanced.entries
         self.closed += advanced.closed
+        self.intents += advanced.intents
 
 
 def run_steps(
