@@ -13,7 +13,7 @@ from playwright.sync_api import expect
 
 from browser_tests.stage import BrowserTestCase
 from market.models import Intake, SessionChainRow, Underlying
-from market.timelines import terms
+from market.terms import terms
 from strell_core.formats.intake import export
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import decode

@@ -16,13 +16,13 @@ from config.tests.demo import document
 from desk import services
 from desk.models import Account, DeskOrder, Holding
 from market.calendars import calendar_of
-from market.clock import session_of, venue_of
-from market.live import live
 from market.models import LiveChain, Venue
 from market.timelines import timeline
 from runs import services as runs
 from strategies import services as strategies
 from strell_core.orders.order import sides
+from venue.clock import session_of, venue_of
+from venue.live import live
 
 
 class DeskStory(BrowserTestCase):

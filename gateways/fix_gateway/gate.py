@@ -5,7 +5,7 @@ from __future__ import annotations
 from desk.models import Connection, DeskOrder
 from desk.services import terms_of
 from desk.tickets import Judged, Ticket, judge
-from market.clock import market_now, venue_of
+from venue.clock import market_now, venue_of
 
 NAME = "practice broker"
 

@@ -20,8 +20,8 @@ from desk.services import locked_order
 from fix44 import messages as wire
 from fix44.session import Line, Side
 from fix_gateway import gate
-from market.clock import market_now, venue_of
 from market.models import Underlying
+from venue.clock import market_now, venue_of
 
 log = logging.getLogger("strell.gateway")
 State = Outbox.State

@@ -13,12 +13,12 @@ from django.db import transaction
 from config.errors import Conflict, NotThere
 from config.faults import boundary
 from fix44.messages import Wire
-from market.clock import is_open, market_now, session_of, venue_of
-from market.live import Live, live
 from practice_broker.models import BrokerExecution, BrokerFault, BrokerName, BrokerOrder
 from strell_core.market.instruments import ContractKey
 from strell_core.orders.matching import Taken, match
 from strell_core.orders.order import Leg, OrderType, Terms, TimeInForce
+from venue.clock import is_open, market_now, session_of, venue_of
+from venue.live import Live, live
 
 STATUS = {"new": "0", "partial": "1", "filled": "2", "cancelled": "4", "rejected": "8", "expired": "C"}
 DELAY = dt.timedelta(seconds=8)

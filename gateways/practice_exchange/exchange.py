@@ -16,12 +16,13 @@ from django.db import transaction
 
 from config.errors import Conflict
 from config.push import notify_market
-from market.clock import anchor, market_now, session_of
-from market.live import live, publish, record, seal
+from market.ask import refresh_later
 from market.models import Venue
 from strell_core.market.chains import SessionChain
 from strell_core.scenario.generator import Settings
 from strell_core.scenario.practice import PracticeScenario, sizes, traded
+from venue.clock import anchor, market_now, session_of
+from venue.live import live, publish, record, seal
 
 log = logging.getLogger("strell.exchange")
 AHEAD = dt.timedelta(days=45)
@@ -114,10 +115,8 @@ class Exchange:
         return False
 
     def _close(self, venue: Venue) -> None:
-        from market.tasks import fold
-
         venue.running, venue.sealed, venue.jump_to = False, True, None
         seal(venue.underlying, venue.session)
-        fold.defer(symbol=self.symbol)
+        refresh_later(venue.underlying)
         notify_market(self.symbol, "clock")
         log.info("the session of %s is over", venue.session)

@@ -9,9 +9,10 @@ from ninja.errors import ValidationError
 
 from config.errors import Refused
 from desk.api import router as desk
+from facts.api import router as facts
+from intake.api import router as intake
 from journal.api import router as journal
-from market.api import router as market
-from market.data_api import router as data
+from observe.api import router as observe
 from people.access import ByToken, SignedIn
 from people.api import router as people
 from practice_broker.api import router as practice_broker
@@ -21,8 +22,9 @@ from strategies.api import router as strategies
 
 api = NinjaAPI(title="Strell", version="1", auth=[ByToken(), SignedIn()], docs_url=None)
 api.add_router("", people)
-api.add_router("", market)
-api.add_router("", data)
+api.add_router("", observe)
+api.add_router("", intake)
+api.add_router("", facts)
 api.add_router("", strategies)
 api.add_router("", runs)
 api.add_router("", replay)

@@ -14,7 +14,7 @@ from typing import Any
 from channels.generic.websocket import AsyncJsonWebsocketConsumer
 
 from config.push import fanout
-from market.watch import Watch, read_live
+from venue.watch import Watch, read_live
 
 NOT_SIGNED_IN = 4401
 _reader = ThreadPoolExecutor(1, "quotes")

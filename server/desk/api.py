@@ -34,10 +34,10 @@ from desk.schemas import (
     TicketOut,
 )
 from desk.tickets import Ticket
-from market import clock
-from market.live import live
 from people.access import need, need_confirmed
 from strategies import services as strategies
+from venue import clock
+from venue.live import live
 
 router = Router(tags=["desk"])
 

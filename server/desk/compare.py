@@ -8,12 +8,12 @@ from typing import Any
 from config.errors import Conflict, NotThere
 from desk.deploy import document_of, plan_of, reason_words
 from desk.models import Deployment
-from market.live import recorded
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import History, run_steps
 from strell_core.engine.state import Reason, load
 from strell_core.market.prices import parts_to_price
 from strell_core.market.timeline import Timeline
+from venue.live import recorded
 
 DECISIONS = ("entry", "no entry", "skipped", "left", "lapsed")
 FILLS = ("filled", "settled", "ended")

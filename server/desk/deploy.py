@@ -24,8 +24,6 @@ from desk.services import closing_ticket, keep_refusal, locked_order, reprice, s
 from desk.tickets import Ticket, step_of
 from journal import services as journal
 from market.calendars import calendar_for
-from market.clock import market_now
-from market.live import last_recorded, live, recorded
 from market.models import Venue
 from runs.rows import amount_text, exit_reason
 from strell_core.engine.advance import Observation, advance
@@ -37,6 +35,8 @@ from strell_core.market.timeline import Timeline
 from strell_core.orders.order import Leg, sides
 from strell_core.strategy.document import parse
 from strell_core.strategy.sentences import sheet
+from venue.clock import market_now
+from venue.live import last_recorded, live, recorded
 
 LATE_SECONDS = 600
 """Market time after which an entry that could not be sent is given up."""

@@ -14,12 +14,12 @@ from desk.models import PRACTICE, Account, Deployment, DeskOrder, Holding
 from desk.positions import standings
 from desk.services import closing_ticket, find_account, keep_refusal, locked_order, read_limits, send, withdraw
 from journal import services as journal
-from market.clock import market_now, session_of, venue_of
-from market.live import live
 from runs.models import Run
 from strategies import services as strategies
 from strategies.models import Strategy
 from strell_core.engine.state import EngineState, dump
+from venue.clock import market_now, session_of, venue_of
+from venue.live import live
 
 MAX_SIZE = 100
 

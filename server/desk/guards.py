@@ -16,11 +16,11 @@ from desk.services import closing_ticket, keep_refusal, locked_order, send, with
 from desk.tickets import read_protection
 from journal import services as journal
 from market.calendars import calendar_for
-from market.clock import is_open
-from market.live import Live, live
 from market.models import Bar, Venue
 from strell_core.engine.settlement import intrinsic_parts
 from strell_core.market.prices import grouped
+from venue.clock import is_open
+from venue.live import Live, live
 
 
 def watch(epoch: int, venue: Venue, now: Live) -> int:

@@ -13,7 +13,7 @@ from desk.leader import still_leading
 from desk.models import Connection, DeskOrder, Inbox, Outbox
 from desk.reconcile import compare
 from desk.services import locked_order
-from market.clock import market_now, venue_of
+from venue.clock import market_now, venue_of
 
 State = DeskOrder.State
 FIX = "practice broker"

@@ -8,10 +8,10 @@ from desk import book
 from desk.leader import still_leading
 from desk.models import PAPER, DeskOrder
 from desk.services import locked_order, terms_of
-from market.clock import is_open, market_now, session_of
-from market.live import Live
 from market.models import Venue
 from strell_core.orders.matching import Taken, match
+from venue.clock import is_open, market_now, session_of
+from venue.live import Live
 
 State = DeskOrder.State
 

@@ -13,13 +13,13 @@ from functools import cached_property
 from django.db.models import Sum
 
 from desk.models import Account, DeskFill, Holding
-from market import payoffs
-from market.live import Live
+from observe import payoffs
 from strell_core.engine.ledger import Held, Move, holdings
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
 from strell_core.pricing.black import GREEKS
+from venue.live import Live
 
 
 def moves(fills: Iterable[DeskFill]) -> list[Move]:

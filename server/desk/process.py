@@ -14,8 +14,8 @@ from config.errors import Conflict
 from config.faults import boundary
 from config.push import DESK, MARKET, Ear
 from desk import deploy, guards, inbox, leader, paper
-from market.live import last_recorded, live
 from market.models import Venue
+from venue.live import last_recorded, live
 
 log = logging.getLogger("strell.desk")
 IDLE_SECONDS = 0.25

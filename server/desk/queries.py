@@ -14,17 +14,18 @@ from desk.models import Account, Connection, Deployment, DeskOrder, Holding, Lea
 from desk.positions import Standing, Standings, greeks, standing, standings
 from desk.services import terms_of
 from desk.tickets import read_protection
-from market import payoffs
 from market.calendars import calendar_for
-from market.chain_table import chain_table
-from market.clock import RATES, is_open, market_now, session_of, venue_of
-from market.live import Live, live
 from market.models import LiveChain, RecordedSnapshot, Venue
+from observe import payoffs
+from observe.chain_table import chain_table
+from strategies.models import Strategy
 from strell_core.engine.state import load
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, grouped, parts_to_price
 from strell_core.orders.order import sides
 from strell_core.strategy.document import parse
+from venue.clock import RATES, is_open, market_now, session_of, venue_of
+from venue.live import Live, live
 
 ORDERS_SHOWN = 60
 STRIKES_EACH_SIDE = 13
@@ -274,3 +275,13 @@ def holding_detail(user: User, row: Holding) -> dict[str, Any]:
     legs = at.payoff_holdings()
     picture = payoffs.payoff(now.timeline, 0, legs, float(at.realised)) if legs else None
     return {"holding": holding_facts(at), "payoff": picture, "fills": [_fill(fill, now) for fill in at.fills]}
+
+
+def on_track(strategy: Strategy) -> dict[str, Any]:
+    """How often a strategy is deployed, whether it is armed, and how many sessions it has decided in."""
+    alive = strategy.deployments.filter(ended_at=None)
+    sessions = strategy.deployments.values_list("decisions__session", flat=True).distinct()
+    return {
+        "deployments": alive.count(), "armed": alive.filter(armed=True).exists(),
+        "paper_sessions": sum(date is not None for date in sessions),
+    }  # fmt: skip

@@ -7,11 +7,11 @@ from typing import Any
 
 from desk.positions import greeks, margin_words
 from desk.tickets import Judged, step_of
-from market import payoffs
-from market.live import Live
+from observe import payoffs
 from strell_core.market.prices import grouped
 from strell_core.orders.order import OrderType, Terms, TimeInForce, mid_limit
 from strell_core.orders.protection import Level
+from venue.live import Live
 
 
 def amount(value: float | Decimal, currency: str) -> str:

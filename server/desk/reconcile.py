@@ -13,9 +13,9 @@ from desk.leader import still_leading
 from desk.models import PRACTICE, Account, DeskFill, DeskOrder, Holding, Inbox
 from desk.positions import mark, moves
 from journal import services as journal
-from market.live import Live
 from strell_core.engine.ledger import holdings
 from strell_core.market.instruments import ContractKey
+from venue.live import Live
 
 
 def ledger_positions(account: Account) -> Counter[str]:

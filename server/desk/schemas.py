@@ -7,7 +7,7 @@ from typing import Any
 from ninja import Schema
 
 from config.schemas import ProblemOut
-from market.schemas import ChainOut, GlyphOut, PayoffOut
+from observe.schemas import ChainOut, GlyphOut, PayoffOut
 
 
 class NewAccount(Schema):

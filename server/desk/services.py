@@ -16,14 +16,14 @@ from desk.models import PRACTICE, Account, Deployment, DeskOrder, Holding, Outbo
 from desk.positions import standing
 from desk.tickets import Judged, Ticket, judge, read_limit, read_protection
 from journal import services as journal
-from market.clock import market_now, venue_of
-from market.live import live
 from market.models import Underlying, Venue
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import grouped
 from strell_core.orders import limits
 from strell_core.orders.order import Leg, OrderType, Terms, TimeInForce, sides
 from strell_core.orders.protection import Protection
+from venue.clock import market_now, venue_of
+from venue.live import live
 
 State = DeskOrder.State
 MAX_ACCOUNTS = 20

@@ -13,14 +13,14 @@ from django.db.models import Q
 from config.errors import Refused
 from desk.models import Account, Deployment, DeskOrder, Holding
 from desk.positions import Standing, Standings, reserve, standing, standings
-from market.clock import STALE_SECONDS, is_open, market_now, session_of
-from market.live import Live, live
 from market.models import Underlying, Venue
-from market.timelines import terms as contract_terms
+from market.terms import terms as contract_terms
 from strell_core.market.instruments import ContractKey, finest_step, step_at
 from strell_core.market.prices import grouped, money
 from strell_core.orders import check, limits, protection
 from strell_core.orders.order import Leg, OrderType, Sides, Terms, TimeInForce, sides
+from venue.clock import STALE_SECONDS, is_open, market_now, session_of
+from venue.live import Live, live
 
 HOLDING_PARTS = {"target", "stop"}
 

@@ -149,7 +149,7 @@ class Rate(models.Model):
 
 
 class IntradayBars(models.Model):
-    """Bars within one session of an underlying, compressed: see :func:`market.dated.pack`."""
+    """Bars within one session of an underlying, compressed: see :func:`facts.dated.pack`."""
 
     underlying = models.ForeignKey(Underlying, models.CASCADE, related_name="intraday_bars")
     date = models.DateField()

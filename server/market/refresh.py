@@ -14,7 +14,8 @@ from config.push import notify_market
 from market import calendars
 from market.calendars import calendar_for
 from market.models import Contract, Expiration, SessionChainRow, Underlying, Venue
-from market.timelines import data_digest, fold_in, terms
+from market.terms import terms
+from market.timelines import data_digest, fold_in
 from strell_core.formats.intake.sessions import revalued
 from strell_core.market.chains import SessionChain, decode, digest, encode
 from strell_core.market.dividends import Dividend
@@ -68,13 +69,6 @@ def refresh(row: Underlying, tell: Tell | None = None) -> list[dt.date]:
         row.save(update_fields=["data_digest"])
     notify_market(row.symbol, "history")
     return changed
-
-
-def later(row: Underlying) -> None:
-    """Have a worker :func:`refresh` it; until then everyone reads what they read before."""
-    from market.tasks import fold
-
-    fold.defer(symbol=row.symbol)
 
 
 def revalue(row: Underlying, tell: Tell | None = None) -> list[dt.date]:

@@ -8,60 +8,20 @@ import hashlib
 import shutil
 import threading
 from collections.abc import Iterator
-from decimal import Decimal
 from pathlib import Path
 
 from django.conf import settings
 
 from config.errors import NotThere, Refused
 from market import calendars
-from market.models import Rate, SessionChainRow, Underlying, Venue
+from market.models import SessionChainRow, Underlying
+from market.terms import curves, terms
 from strell_core.formats import cubes
-from strell_core.market import instruments
 from strell_core.market.chains import SessionChain, decode
-from strell_core.market.rates import RateCurves
 from strell_core.market.timeline import Timeline
 
 _open: dict[str, Timeline] = {}
 _lock = threading.Lock()
-
-
-def terms(row: Underlying) -> instruments.Underlying:
-    """Terms as the core reads them; dividends only where options are American."""
-    paid = row.dividends.values_list("date", "amount") if row.american else ()
-    return instruments.Underlying(
-        row.symbol,
-        row.name,
-        row.currency,
-        row.multiplier,
-        row.quantum.normalize(),
-        row.calendar,
-        row.rate,
-        american=row.american,
-        kind=row.kind,
-        settles=row.settles,
-        periods=tuple(
-            instruments.TermsPeriod(
-                p.start, p.multiplier, p.american, p.settles, p.rate, p.currency, p.calendar, _ticks(p.ticks)
-            )
-            for p in row.periods.all()
-        ),
-        ticks=_ticks(row.ticks),
-        rates=curves(row),
-        splits=tuple(row.splits.order_by("date").values_list("date", "ratio")),
-        dividends=tuple((date, float(amount)) for date, amount in paid),
-    )
-
-
-def _ticks(raw: list[list[str]]) -> instruments.Ticks:
-    return tuple((Decimal(start), Decimal(step)) for start, step in raw)
-
-
-def curves(row: Underlying) -> RateCurves:
-    """Interest by term in an underlying's currency; a traded market's is that of its terms alone."""
-    if Venue.objects.filter(underlying=row).exists():
-        return RateCurves()
-    return RateCurves.of(Rate.objects.filter(currency=row.currency).values_list("date", "days", "rate"))
 
 
 def timeline(symbol: str) -> Timeline:

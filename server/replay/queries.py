@@ -6,12 +6,13 @@ from typing import Any
 
 import numpy as np
 
-from market.chain_table import chain_table
-from market.payoffs import Holding, glyph, greeks, payoff
+from observe.chain_table import chain_table
+from observe.payoffs import Holding, glyph, greeks, payoff
 from replay.models import ReplayFill, ReplaySession
 from replay.position import Deal, Position, carried, multipliers, position
 from replay.services import active_fills, facts, history_of
 from runs.rows import amount_text
+from strategies.models import Strategy
 from strell_core.engine.ledger import Held
 from strell_core.engine.marks import stretch
 from strell_core.engine.plan import make_plan
@@ -207,3 +208,10 @@ def _pnl_stretch(history: Timeline, deals: list[Deal], rows: Any) -> list[float]
             made = times >= deal.at
             total += np.where(made, deal.contracts * (mark - deal.price_parts) * scale - float(deal.commission), 0.0)
     return [round(float(value), 2) for value in total]
+
+
+def on_track(strategy: Strategy) -> dict[str, Any]:
+    """What replays have to show for a strategy: how many, and the name of the one whose note was written last."""
+    kept = strategy.replays.filter(deleted_at=None)
+    noted = kept.exclude(note="").order_by("-updated_at")
+    return {"replays": kept.count(), "latest_note": noted.values_list("name", flat=True).first() or ""}

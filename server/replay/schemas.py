@@ -5,7 +5,7 @@ from decimal import Decimal
 
 from ninja import Schema
 
-from market.schemas import ChainOut, GlyphOut, GreeksOut, PayoffOut
+from observe.schemas import ChainOut, GlyphOut, GreeksOut, PayoffOut
 
 
 class NewReplay(Schema):

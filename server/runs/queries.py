@@ -8,8 +8,8 @@ import numpy as np
 from django.contrib.auth.models import User
 
 from config.errors import NotThere
-from market.payoffs import Holding, glyph, greeks, payoff
 from market.timelines import timeline
+from observe.payoffs import Holding, glyph, greeks, payoff
 from runs.models import Run
 from strategies.models import Strategy
 from strell_core.engine.plan import make_plan
@@ -28,18 +28,8 @@ SPARK_POINTS = 60
 PATH_POINTS = 1200
 
 
-def _deployed(strategy: Strategy) -> dict[str, Any]:
-    """How often it is deployed, whether it is armed, and how many sessions it has decided in."""
-    alive = strategy.deployments.filter(ended_at=None)
-    sessions = strategy.deployments.values_list("decisions__session", flat=True).distinct()
-    return {
-        "deployments": alive.count(), "armed": alive.filter(armed=True).exists(),
-        "paper_sessions": sum(date is not None for date in sessions),
-    }  # fmt: skip
-
-
-def track_facts(strategy: Strategy) -> dict[str, Any]:
-    """What each stage has to show for a strategy."""
+def on_track(strategy: Strategy) -> dict[str, Any]:
+    """What backtests have to show for a strategy."""
     runs = list(strategy.runs.select_related("revision").defer("decisions", "curve", "evidence").order_by("-number"))
     digest = strategy.latest.digest
     done = next((run for run in runs if run.status == Run.Status.DONE), None)
@@ -48,18 +38,11 @@ def track_facts(strategy: Strategy) -> dict[str, Any]:
     every = max(1, len(equity) // SPARK_POINTS)
     return {
         "runs": len(runs), "outdated": sum(run.status == Run.Status.DONE and run.revision.digest != digest for run in runs),
-        "replays": strategy.replays.filter(deleted_at=None).count(), **_deployed(strategy),
         "last_run": done.number if done else None,
         "last_status": runs[0].status if runs else None, "mar": figures.get("mar"),
         "max_drawdown": figures.get("max_drawdown"), "win_rate": figures.get("trades_win_rate"),
-        "trades": figures.get("trades_count"), "spark": equity[::every], "latest_note": _latest_note(strategy),
+        "trades": figures.get("trades_count"), "spark": equity[::every],
     }  # fmt: skip
-
-
-def _latest_note(strategy: Strategy) -> str:
-    """Name of the replay session whose note was written last."""
-    noted = strategy.replays.filter(deleted_at=None).exclude(note="").order_by("-updated_at")
-    return noted.values_list("name", flat=True).first() or ""
 
 
 def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:

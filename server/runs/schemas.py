@@ -6,7 +6,7 @@ from typing import Any
 
 from ninja import Schema
 
-from market.schemas import GlyphOut, GreeksOut, PayoffOut
+from observe.schemas import GlyphOut, GreeksOut, PayoffOut
 
 
 class RunRequest(Schema):

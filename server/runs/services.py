@@ -17,6 +17,7 @@ from django.db import transaction
 import strell_core
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
+from market.ask import defer
 from market.timelines import timeline
 from runs.models import Run, RunTrade
 from runs.rows import trade_row
@@ -92,9 +93,7 @@ def check_request(history: Timeline, start: dt.date, end: dt.date, cash: Decimal
 
 
 def _enqueue(run: Run) -> None:
-    from runs.tasks import execute
-
-    execute.defer(run_id=run.pk)
+    defer("runs.execute", run_id=run.pk)
     notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
 
 

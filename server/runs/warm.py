@@ -9,9 +9,9 @@ from decimal import Decimal
 from django.db import DatabaseError, connection
 
 from config.errors import NotThere
-from market import observe
 from market.models import Underlying
 from market.timelines import timeline
+from observe import services as observe
 from strategies.preview import preview
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks

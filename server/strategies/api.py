@@ -5,7 +5,6 @@ from typing import Any
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
-from runs.queries import track_facts
 from strategies import queries, services
 from strategies.preview import preview
 from strategies.schemas import (
@@ -22,6 +21,7 @@ from strategies.schemas import (
     TextIn,
     TextOut,
 )
+from strategies.track import track
 from strell_core.formats.strategies import to_text
 from strell_core.strategy.schema import json_schema
 
@@ -29,7 +29,7 @@ router = Router(tags=["strategies"])
 
 
 def _whole(strategy) -> dict[str, Any]:
-    return {**queries.strategy_facts(strategy), "track": track_facts(strategy)}
+    return {**queries.strategy_facts(strategy), "track": track(strategy)}
 
 
 def _document(body: NewStrategy | Change) -> dict[str, Any]:

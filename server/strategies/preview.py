@@ -5,8 +5,8 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from market.payoffs import Holding, glyph, greeks, payoff
 from market.timelines import instant_of, timeline
+from observe.payoffs import Holding, glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import fill_price
 from strell_core.engine.plan import DUE, MISSED, POLICY_SKIP, Plan, make_plan

@@ -8,8 +8,8 @@ from typing import Any
 
 from django.contrib.auth.models import User
 
-from market.payoffs import Holding, glyph
 from market.timelines import timeline
+from observe.payoffs import Holding, glyph
 from strategies.models import Revision, Strategy
 from strell_core.measures.declaration import Declaration
 from strell_core.selection.select import select

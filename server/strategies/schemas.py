@@ -6,7 +6,7 @@ from typing import Any
 from ninja import Schema
 from pydantic import Field
 
-from market.schemas import ExpirationOut, GlyphOut, GreeksOut, PayoffOut
+from observe.schemas import ExpirationOut, GlyphOut, GreeksOut, PayoffOut
 
 
 class TokenOut(Schema):

@@ -15,7 +15,7 @@ from django.db import transaction
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
 from market.models import Underlying
-from market.observe import instant
+from observe.services import instant
 from strategies.models import Revision, Strategy
 from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.market.instruments import ContractKey

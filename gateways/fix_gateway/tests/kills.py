@@ -33,13 +33,13 @@ from desk.models import Account, Connection, DeskFill, DeskOrder, Inbox, Outbox
 from desk.reconcile import ledger_positions
 from desk.tickets import Ticket
 from fix_gateway.tests.warm import live as be
-from market.clock import venue_of
-from market.live import live
 from market.models import Venue
 from practice_broker import book
 from practice_broker.models import BrokerExecution, BrokerName, BrokerOrder
 from practice_exchange.exchange import Exchange
 from strell_core.market.instruments import ContractKey
+from venue.clock import venue_of
+from venue.live import live
 
 BOUNDARIES = {
     "gateway": (
@@ -121,7 +121,7 @@ class Arena:
     def play(self) -> None:
         venue = venue_of("MK30")
         if venue.sealed:
-            from market import clock
+            from venue import clock
 
             clock.next_session(self.user, "MK30")
             Venue.objects.update(running=True)

@@ -6,9 +6,9 @@ import time
 from unittest.mock import patch
 
 from desk.tests.desk import DeskTestCase
-from market import clock
-from market.clock import SILENT_SECONDS, market_now
 from practice_exchange.exchange import Exchange
+from venue import clock
+from venue.clock import SILENT_SECONDS, market_now
 
 
 class ClockTest(DeskTestCase):
@@ -18,7 +18,7 @@ class ClockTest(DeskTestCase):
         self.began = time.time()
 
     def at(self, seconds: float) -> int:
-        with patch("market.clock.time.time", return_value=self.began + seconds):
+        with patch("venue.clock.time.time", return_value=self.began + seconds):
             return market_now(self.venue())
 
     def test_a_silent_market_stands_after_a_few_seconds(self) -> None:
@@ -30,7 +30,7 @@ class ClockTest(DeskTestCase):
     def test_time_goes_on_where_it_stood_and_never_back(self) -> None:
         reached = self.venue().reached
         told = self.at(45)
-        with patch("market.clock.time.time", return_value=self.began + 45):
+        with patch("venue.clock.time.time", return_value=self.began + 45):
             exchange = Exchange("MK30")
             exchange.wake()
             self.assertEqual(market_now(self.venue()), told)

@@ -11,7 +11,7 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.test import Client, TestCase
 
-from market.load import load_scenario
+from demo.load import load_scenario
 from market.models import Underlying
 from market.timelines import timeline
 from runs import services as runs

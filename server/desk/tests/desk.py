@@ -15,12 +15,12 @@ from desk import leader, services
 from desk.models import Account, DeskOrder
 from desk.process import Desk
 from desk.tickets import Ticket
-from market.clock import session_of, venue_of
-from market.live import live, publish
 from market.models import Venue
 from practice_exchange.exchange import Exchange
 from strell_core.market.instruments import ContractKey
 from strell_core.scenario.practice import sizes
+from venue.clock import session_of, venue_of
+from venue.live import live, publish
 
 
 class DeskTestCase(DemoTestCase):

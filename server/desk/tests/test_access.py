@@ -10,10 +10,10 @@ from typing import Any
 from desk import deployments, services
 from desk.models import DeskOrder
 from desk.tests.test_deployments import DeploymentTestCase
-from market.live import live
-from market.watch import MAX_CONTRACTS, Watch
 from people import access
 from people.models import AccessToken
+from venue.live import live
+from venue.watch import MAX_CONTRACTS, Watch
 
 
 class TokenTest(DeploymentTestCase):

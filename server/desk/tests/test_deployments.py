@@ -21,10 +21,10 @@ from desk.process import Desk
 from desk.tests.desk import DeskTestCase
 from desk.tickets import Ticket, deployment_pnl
 from journal.models import JournalEntry
-from market import clock
-from market.live import live
 from runs import services as runs
 from strategies import services as strategies
+from venue import clock
+from venue.live import live
 
 EVERY_DAY = ["mon", "tue", "wed", "thu", "fri"]
 

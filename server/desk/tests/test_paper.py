@@ -11,8 +11,8 @@ from desk.positions import standing, standings
 from desk.tests.desk import DeskTestCase
 from desk.tickets import Ticket
 from journal.models import JournalEntry
-from market.live import live
 from market.models import Venue
+from venue.live import live
 
 
 class PaperTest(DeskTestCase):
@@ -168,7 +168,7 @@ class PaperTest(DeskTestCase):
         self.assertEqual(self.state(order), "filled")
         self.close_session()
         self.assertIsNone(Holding.objects.get(pk=order.holding_id).closed_at)
-        from market import clock
+        from venue import clock
 
         clock.next_session(self.mara, "MK30")
         self.close_session()
@@ -236,7 +236,7 @@ class RefusalTest(DeskTestCase):
     def test_an_expired_contract_is_no_longer_dealt(self) -> None:
         self.go("09:30")
         self.close_session()
-        from market import clock
+        from venue import clock
 
         clock.next_session(self.mara, "MK30")
         self.go("17:26", decide=False)

@@ -11,8 +11,6 @@ from desk.compare import compare
 from desk.deploy import plan_of
 from desk.models import Decision, Deployment
 from desk.tests.desk import DeskTestCase
-from market import clock
-from market.live import recorded
 from market.timelines import fold_in, timeline
 from runs.models import Run
 from strategies import services as strategies
@@ -21,6 +19,8 @@ from strell_core.engine.run import run_blocks, run_steps
 from strell_core.engine.state import EngineState, dump, fill_of, load, order_of, to_plain
 from strell_core.market.timeline import Timeline
 from tests.engine.variations import variations
+from venue import clock
+from venue.live import recorded
 
 SESSIONS = 5
 

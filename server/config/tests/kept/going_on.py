@@ -46,9 +46,9 @@ def went_on(user: Any, minutes: int) -> dict[str, Any]:
     from desk import leader
     from desk.models import Decision, Deployment, DeskFill
     from desk.process import Desk
-    from market import clock
     from market.models import Venue
     from practice_exchange.exchange import Exchange
+    from venue import clock
 
     exchange, desk = Exchange("MK30"), Desk(leader.new_epoch())
     venue = clock.venue_of("MK30")

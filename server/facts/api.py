@@ -1,0 +1,107 @@
+"""Routes of dated facts, contract terms and calendars of one's own."""
+
+import datetime as dt
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router
+
+from config.errors import Refused
+from facts import calendars, dated, terms
+from facts.schemas import (
+    CalendarIn,
+    CalendarOut,
+    DividendRow,
+    FactIn,
+    OthersOut,
+    PeriodOut,
+    TermsIn,
+)
+from market.ask import refresh_later
+from market.models import Dividend
+from market.terms import row_of
+
+router = Router(tags=["data"])
+
+
+@router.put("/data/{symbol}/dividends", response=list[DividendRow], operation_id="set_dividends")
+def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
+    row = row_of(symbol)
+    if len({d.date for d in body}) < len(body) or any(d.amount <= 0 for d in body):
+        raise Refused("Dividends are positive, one a day at most.")
+    dated.may_change(request.user, row)
+    row.dividends.all().delete()
+    Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
+    refresh_later(row)
+    return list(row.dividends.values("date", "amount"))
+
+
+@router.post("/data/{symbol}/terms", response=list[PeriodOut], operation_id="change_terms")
+def change_terms(request: HttpRequest, symbol: str, body: TermsIn):
+    """New terms from a day on."""
+    values = body.dict(exclude={"start"}, exclude_none=True)
+    if body.ticks is not None:
+        values["ticks"] = [(step.start, step.step) for step in body.ticks]
+    return terms.periods(terms.change(request.user, symbol, body.start, values))
+
+
+@router.delete("/data/{symbol}/terms/{start}", response=list[PeriodOut], operation_id="change_terms_back")
+def change_terms_back(request: HttpRequest, symbol: str, start: dt.date):
+    return terms.periods(terms.change_back(request.user, symbol, start))
+
+
+@router.get("/calendars", response=list[CalendarOut], operation_id="calendars")
+def own_calendars(request: HttpRequest):
+    """Trading calendars that people wrote down."""
+    return calendars.told(request.user)
+
+
+@router.put("/calendars/{name}", response=list[CalendarOut], operation_id="keep_calendar")
+def keep_calendar(request: HttpRequest, name: str, body: CalendarIn):
+    calendars.keep(request.user, name, body.dict())
+    return calendars.told(request.user)
+
+
+@router.delete("/calendars/{name}", response=list[CalendarOut], operation_id="forget_calendar")
+def forget_calendar(request: HttpRequest, name: str):
+    calendars.forget(request.user, name)
+    return calendars.told(request.user)
+
+
+@router.get("/data-others", response=OthersOut, operation_id="others")
+def others(request: HttpRequest):
+    """Interest rates and one's own series."""
+    return dated.others(request.user)
+
+
+def _as_file(rows: list[dict[str, Any]], name: str) -> HttpResponse:
+    answer = HttpResponse(dated.as_csv(rows), content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{name}.csv"'
+    return answer
+
+
+@router.get("/data-others/rates/{currency}.csv", operation_id="export_rates")
+def export_rates(request: HttpRequest, currency: str):
+    return _as_file(dated.rates_of(currency), f"rates-{currency.upper()}")
+
+
+@router.get("/data-others/series/{name}.csv", operation_id="export_series")
+def export_series(request: HttpRequest, name: str):
+    return _as_file(dated.series_of(request.user, name), name.lower())
+
+
+@router.get("/data/{symbol}/facts/{kind}", response=list[dict[str, Any]], operation_id="facts")
+def dated_facts(request: HttpRequest, symbol: str, kind: str):
+    """Bars, dividends, splits or events of an underlying, oldest first."""
+    return dated.facts_of(row_of(symbol), kind)
+
+
+@router.get("/data/{symbol}/facts/{kind}/export.csv", operation_id="export_facts")
+def export_facts(request: HttpRequest, symbol: str, kind: str):
+    return _as_file(dated.facts_of(row_of(symbol), kind), f"{symbol}-{kind}")
+
+
+@router.post("/data/{symbol}/facts/{kind}/remove", response={204: None}, operation_id="remove_fact")
+def remove_fact(request: HttpRequest, symbol: str, kind: str, body: FactIn):
+    dated.drop(request.user, symbol, kind, body.date, body.what)
+    return 204, None

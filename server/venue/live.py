@@ -1,0 +1,246 @@
+"""The market now: quotes as last published, the session as recorded so far."""
+
+from __future__ import annotations
+
+import datetime as dt
+import threading
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+import zstandard
+from django.db import transaction
+
+from config.errors import Conflict
+from config.push import notify_market
+from market.calendars import calendar_for
+from market.models import Bar, Contract, Expiration, LiveChain, RecordedSnapshot, SessionChainRow, Underlying
+from market.terms import terms
+from market.timelines import timeline
+from strell_core.formats import cubes
+from strell_core.market.chains import SessionChain, decode, digest, encode
+from strell_core.market.instruments import ContractKey
+from strell_core.market.timeline import DailyHistory, Timeline
+from strell_core.orders.order import Sided
+from strell_core.pricing.surface import CONVENTIONS
+
+
+@dataclass(frozen=True)
+class Live:
+    """The chain as last published."""
+
+    symbol: str
+    sequence: int
+    session: dt.date
+    at: int
+    published: dt.datetime
+    chain: SessionChain
+    bid_size: np.ndarray
+    ask_size: np.ndarray
+    last: np.ndarray
+    row: Underlying
+
+    @cached_property
+    def timeline(self) -> Timeline:
+        """One snapshot as a timeline, so that everything that reads history reads now as well."""
+        return cubes.in_memory(
+            [self.chain], terms(self.row), calendar_for(self.row), f"live {self.sequence}", unfinished=True
+        )
+
+    @cached_property
+    def _row(self) -> dict[ContractKey, int]:
+        return {contract: row for row, contract in enumerate(self.chain.contracts)}
+
+    def sided(self, contract: ContractKey) -> Sided | None:
+        """Quote with sizes, ``None`` when the contract is not listed."""
+        row = self._row.get(contract)
+        if row is None:
+            return None
+        bid, ask = int(self.chain.bid[row, 0]), int(self.chain.ask[row, 0])
+        return Sided(bid, ask, int(self.bid_size[row]), int(self.ask_size[row]), self.at)
+
+    def quotes(self, contracts: set[ContractKey]) -> dict[ContractKey, Sided]:
+        return {contract: quote for contract in contracts if (quote := self.sided(contract)) is not None}
+
+    def row_of(self, contract: ContractKey) -> int | None:
+        return self._row.get(contract)
+
+    @cached_property
+    def delta(self) -> np.ndarray:
+        """0.0001 of delta a contract, in the chain's order."""
+        # within an expiration a cube has calls by strike, then puts, as the chain does
+        return np.concatenate([self.timeline.cubes[date].delta[:, 0] for date in self.chain.expirations])
+
+    @property
+    def spot(self) -> float:
+        return int(self.chain.spot[0]) / 100
+
+
+_known: dict[str, Live] = {}
+_lock = threading.Lock()
+
+
+def live(symbol: str) -> Live:
+    """The market now; raises :class:`Conflict` before the first quote."""
+    sequence = LiveChain.objects.filter(underlying__symbol=symbol).values_list("sequence", flat=True).first()
+    if sequence is None:
+        raise Conflict(f"There are no quotes of {symbol} yet. Is the practice exchange running?")
+    with _lock:
+        known = _known.get(symbol)
+        if known is None or known.sequence != sequence:
+            row = LiveChain.objects.select_related("underlying").get(underlying__symbol=symbol)
+            sizes = np.frombuffer(zstandard.ZstdDecompressor().decompress(bytes(row.sizes)), "<i4").reshape(3, -1)
+            known = Live(
+                symbol, row.sequence, row.session, row.at, row.published, decode(bytes(row.payload)), sizes[0],
+                sizes[1], sizes[2], row.underlying,
+            )  # fmt: skip
+            _known[symbol] = known
+    return known
+
+
+def publish(
+    underlying: Underlying, chain: SessionChain, bid_size: np.ndarray, ask_size: np.ndarray, last: np.ndarray
+) -> None:
+    """Make a snapshot the market's now; ``last`` are prices of last trades in quanta, -1 for none."""
+    sizes = zstandard.ZstdCompressor(level=1).compress(np.stack([bid_size, ask_size, last]).astype("<i4").tobytes())
+    facts = {
+        "session": chain.date, "at": int(chain.times[0]), "published": dt.datetime.now(dt.UTC),
+        "payload": encode(chain), "sizes": sizes,
+    }  # fmt: skip
+    row = LiveChain.objects.select_for_update().filter(underlying=underlying).first()
+    if row is None:
+        LiveChain.objects.create(underlying=underlying, sequence=1, **facts)
+    else:
+        LiveChain.objects.filter(pk=row.pk).update(sequence=row.sequence + 1, **facts)
+    notify_market(underlying.symbol, "quotes")
+
+
+def record(underlying: Underlying, chain: SessionChain) -> None:
+    """Keep a snapshot of the recording grid. Recording it again changes nothing."""
+    row = RecordedSnapshot(
+        underlying=underlying,
+        session=chain.date,
+        at=int(chain.times[0]),
+        spot=int(chain.spot[0]),
+        payload=encode(chain),
+    )
+    RecordedSnapshot.objects.bulk_create([row], ignore_conflicts=True)
+    notify_market(underlying.symbol, "recorded")
+
+
+def last_recorded(underlying: Underlying) -> int:
+    """Instant of the latest recorded snapshot, 0 without one."""
+    rows = RecordedSnapshot.objects.filter(underlying=underlying).order_by("-at")
+    return rows.values_list("at", flat=True).first() or 0
+
+
+def _joined(columns: list[SessionChain]) -> SessionChain:
+    """Snapshots of one session as one chain."""
+    last = columns[-1]
+    return replace(
+        last, times=np.concatenate([c.times for c in columns]), spot=np.concatenate([c.spot for c in columns]),
+        forward=np.concatenate([c.forward for c in columns], axis=1),
+        bid=np.concatenate([c.bid for c in columns], axis=1), ask=np.concatenate([c.ask for c in columns], axis=1),
+        iv=np.concatenate([c.iv for c in columns], axis=1),
+    )  # fmt: skip
+
+
+_columns: dict[tuple[str, int], SessionChain] = {}
+
+
+def _recorded_session(underlying: Underlying, date: dt.date) -> SessionChain | None:
+    rows = RecordedSnapshot.objects.filter(underlying=underlying, session=date).order_by("at")
+    have = list(rows.values_list("at", flat=True))
+    missing = [at for at in have if (underlying.symbol, at) not in _columns]
+    for row in rows.filter(at__in=missing):
+        _columns[underlying.symbol, row.at] = decode(bytes(row.payload))
+    while len(_columns) > 1000:
+        del _columns[next(iter(_columns))]
+    return _joined([_columns[underlying.symbol, at] for at in have]) if have else None
+
+
+def recorded(symbol: str, since: dt.date) -> Timeline | None:
+    """What was recorded of the sessions from ``since`` on, as decisions see it: sealed sessions, then the
+    one being traded. Daily measures know the history before. ``None``: nothing yet."""
+    row = Underlying.objects.select_related("venue").get(symbol=symbol)
+    venue = row.venue
+    chains = _sealed(row, date__gte=since)
+    traded = None
+    if not venue.sealed and not any(chain.date == venue.session for chain in chains):
+        traded = _recorded_session(row, venue.session)
+    if traded is not None:
+        chains.append(traded)
+    if not chains:
+        return None
+    calendar = calendar_for(row)
+    last = chains[-1]
+    unfinished = traded is not None and int(last.times[-1]) < calendar.session(last.date).close
+    mark = f"{symbol} {since} to {int(last.times[-1])}"
+    past = _past(row, chains[0].date)
+    return cubes.in_memory(chains, terms(row), calendar, mark, past, unfinished)
+
+
+_kept: dict[str, SessionChain] = {}
+_pasts: dict[tuple[str, str, dt.date], DailyHistory] = {}
+
+
+def _sealed(row: Underlying, **which: dt.date) -> list[SessionChain]:
+    """Sealed sessions in order; the last few are kept decoded."""
+    found = SessionChainRow.objects.filter(underlying=row, current=True, **which).order_by("date")
+    digests = list(found.values_list("digest", flat=True))
+    missing = [one for one in digests if one not in _kept]
+    for one in found.filter(digest__in=missing):
+        _kept[one.digest] = decode(bytes(one.payload))
+    chains = [_kept[one] for one in digests]
+    while len(_kept) > 12:
+        del _kept[next(iter(_kept))]
+    return chains
+
+
+def _past(row: Underlying, until: dt.date) -> DailyHistory:
+    """What daily measures know before a session: the history, and sessions sealed since it was made."""
+    history = timeline(row.symbol)
+    key = (row.symbol, history.digest, until)
+    if key not in _pasts:
+        daily = history.daily
+        between = _sealed(row, date__gt=daily.dates[-1], date__lt=until)
+        if between:
+            calendar = calendar_for(row)
+            daily = cubes.in_memory(between, terms(row), calendar, "between", daily).daily
+        while len(_pasts) > 8:
+            del _pasts[next(iter(_pasts))]
+        _pasts[key] = daily
+    return _pasts[key]
+
+
+@transaction.atomic
+def seal(underlying: Underlying, date: dt.date) -> None:
+    """Make the session that was traded part of what is known: its chain, bar and contracts."""
+    chain = _recorded_session(underlying, date)
+    if chain is None or SessionChainRow.objects.filter(underlying=underlying, date=date).exists():
+        return
+    payload = encode(chain)
+    crossed = int(((chain.bid > chain.ask) & (chain.ask > 0)).sum())
+    SessionChainRow.objects.create(
+        underlying=underlying, date=date, digest=digest(payload), conventions=CONVENTIONS, payload=payload,
+        snapshots=len(chain.times), contracts=len(chain.contracts), crossed=crossed, size=len(payload),
+    )  # fmt: skip
+    Bar.objects.create(
+        underlying=underlying, date=date, open=int(chain.spot[0]), high=int(chain.spot.max()),
+        low=int(chain.spot.min()), close=int(chain.spot[-1]),
+    )  # fmt: skip
+    calendar = calendar_for(underlying)
+    for expiration in chain.expirations:
+        settles = dt.datetime.fromtimestamp(calendar.session(expiration).close, dt.UTC)
+        Expiration.objects.get_or_create(underlying=underlying, date=expiration, defaults={"settles_at": settles})
+    by_date = {row.date: row for row in Expiration.objects.filter(underlying=underlying, date__in=chain.expirations)}
+    Contract.objects.bulk_create(
+        [
+            Contract(
+                expiration=by_date[key.expiration], right=key.right, strike=key.strike, first_session=date,
+                last_session=date,
+            )
+            for key in chain.contracts
+        ],
+        update_conflicts=True, unique_fields=["expiration", "right", "strike"], update_fields=["last_session"],
+    )  # fmt: skip
