@@ -162,9 +162,7 @@ class DeskStory(BrowserTestCase):
 
     def deployed(self, kind: str) -> Account:
         raw = {**document(), "name": "Soon"}
-        for rule in raw["enter"]:
-            if rule["rule"] == "decision_times":
-                rule.update(weekdays=["mon", "tue", "wed", "thu", "fri"], time=self.later(10))
+        raw["entries"][0]["when"][0].update(weekdays=["mon", "tue", "wed", "thu", "fri"], time=self.later(10))
         strategy = strategies.create(self.user, raw)
         history = timeline("MK30")
         run = runs.ask(self.user, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")

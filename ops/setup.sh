@@ -99,14 +99,29 @@ PY
 
 web_port() { free_port "${STRELL_PORT:-8470}"; }
 
+# Whether tests named like this need neither a database nor a browser: those of the core.
+only_core() {
+  local label named=no
+  for label in "$@"; do
+    case "$label" in
+      core|core/*|tests|tests.*) named=yes ;;
+      -*) ;;
+      *) [ "${before:-}" = -k ] || return 1 ;;
+    esac
+    local before=$label
+  done
+  [ $named = yes ]
+}
+
 manage() { .venv/bin/python server/manage.py "$@"; }
 
 run_checks() {
   local failed=0
+  environment
   .venv/bin/ruff check . || failed=1
+  .venv/bin/python server/manage.py makemigrations --check --dry-run >/dev/null || { echo "models and migrations differ"; failed=1; }
   .venv/bin/ruff format --check --quiet core server gateways browser_tests bench || { echo "ruff format would change files"; failed=1; }
   .venv/bin/mypy || failed=1
-  environment
   .venv/bin/lint-imports --no-cache || failed=1
   (cd web && npx --no-install biome check src) || failed=1
   (cd web && npx --no-install tsc --noEmit) || failed=1
@@ -115,7 +130,6 @@ run_checks() {
 
 run_tests() {
   local log="$STRELL_STATE/test.log" status=0
-  if [ $# -eq 0 ]; then set -- core server gateways browser_tests; fi
   .venv/bin/python ops/test.py "$@" 2>&1 | tee "$log" || status=$?
   return $status
 }

@@ -1,5 +1,7 @@
-"""Run every test with Django's runner and close with one line of totals."""
+"""Run tests with Django's runner and its arguments (``-k``, ``--failfast``, ``--parallel``, dotted labels); close with
+one line of totals."""
 
+import argparse
 import os
 import sys
 import time
@@ -18,7 +20,7 @@ django.setup()
 import hypothesis  # noqa: E402
 from django.conf import settings  # noqa: E402
 from django.db import connections  # noqa: E402
-from django.test.runner import DiscoverRunner  # noqa: E402
+from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker  # noqa: E402
 
 # on a build machine properties are tried on the same examples every time; here they roam
 hypothesis.settings.register_profile("build", derandomize=True)
@@ -30,9 +32,10 @@ settings.CHAIN_CACHE = settings.STATE / "test-cubes"
 settings.INTAKE = settings.STATE / "test-intake"
 
 
-TOOK: list[tuple[float, str]] = []
-"""Seconds of every test."""
+ALL = ["core", "server", "gateways", "browser_tests"]
 SHOWN = 12
+TOOK: list[tuple[float, str]] = []
+"""Seconds of every test, where they run one after another."""
 
 
 class CountingResult(unittest.TextTestResult):
@@ -54,8 +57,22 @@ class CountingResult(unittest.TextTestResult):
         self.passed += 1
 
 
+def work_apart(counter: object, *args: object, **kwargs: object) -> None:
+    """A worker of a parallel run: its database is its own, and so are the files it makes beside it."""
+    _init_worker(counter, *args, **kwargs)
+    own = settings.STATE / f"test-worker-{django.test.runner._worker_id}"
+    for name in ("CHAIN_CACHE", "INTAKE", "FIX_STATE"):
+        setattr(settings, name, own / name.lower())
+
+
+class ApartSuite(ParallelTestSuite):
+    init_worker = work_apart
+
+
 class Runner(DiscoverRunner):
     """Django's runner, which also says the totals."""
+
+    parallel_test_suite = ApartSuite
 
     def get_resultclass(self) -> type[unittest.TestResult]:
         return CountingResult
@@ -76,12 +93,29 @@ class Runner(DiscoverRunner):
         return super().suite_result(suite, result, **kwargs)
 
 
+def dotted(label: str) -> str:
+    """A file as Python names it; everything else as it is."""
+    if not label.endswith(".py"):
+        return label
+    parts = Path(label).with_suffix("").parts
+    return ".".join(parts[1:] if parts[0] in ("core", "server", "gateways") else parts)
+
+
 def main() -> int:
-    runner = Runner(verbosity=1, interactive=False, pattern="test_*.py", top_level=None)
-    failures = runner.run_tests(sys.argv[1:])
-    print(f"the {min(SHOWN, len(TOOK))} slowest of {sum(seconds for seconds, _ in TOOK):.0f} s in tests:")
-    for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
-        print(f"{seconds:7.1f} s  {name}")
+    parser = argparse.ArgumentParser(prog="./strell test", description="Run every test, or those named.")
+    parser.add_argument("labels", nargs="*", help="folders, files or dotted names, like core or server/desk")
+    Runner.add_arguments(parser)
+    parser.set_defaults(pattern="test_*.py", durations=None)
+    given = parser.parse_args()
+    options = {name: value for name, value in vars(given).items() if name != "labels"}
+    began = time.monotonic()
+    runner = Runner(verbosity=1, interactive=False, **options)
+    failures = runner.run_tests([dotted(label) for label in given.labels] or ALL)
+    if runner.parallel < 2:
+        print(f"the {min(SHOWN, len(TOOK))} slowest:")
+        for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
+            print(f"{seconds:7.1f} s  {name}")
+    print(f"the whole took {time.monotonic() - began:.0f} s")
     print(runner.totals)
     return 1 if failures else 0
 

@@ -2,5 +2,3 @@
 
 No clock, database, network or interface code lives here.
 """
-
-__version__ = "0.1.0"

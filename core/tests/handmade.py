@@ -36,7 +36,7 @@ def session_chains(snapshots: Sequence[Snapshot], settlements: Mapping[str, floa
     by_date: dict[dt.date, list[Snapshot]] = {}
     for snapshot in snapshots:
         by_date.setdefault(dt.datetime.fromisoformat(snapshot["at"]).date(), []).append(snapshot)
-    every = sorted({ContractKey.parse(key) for s in snapshots for key in s if "/" in key})
+    every = sorted({ContractKey.parse(key, MK30.symbol) for s in snapshots for key in s if "/" in key})
     return [_chain(date, found, every, settlements or {}) for date, found in by_date.items()]
 
 
@@ -48,8 +48,9 @@ def _chain(
     bid, ask = np.full(shape, NO_QUOTE, np.int32), np.full(shape, NO_QUOTE, np.int32)
     for column, snapshot in enumerate(snapshots):
         for row, contract in enumerate(contracts):
-            if contract.code in snapshot:
-                low, high = str(snapshot[contract.code]).split("/")
+            code = contract.code.removeprefix(f"{MK30.symbol}/")
+            if code in snapshot:
+                low, high = str(snapshot[code]).split("/")
                 bid[row, column] = round(float(low) * QUANTA_A_POINT)
                 ask[row, column] = round(float(high) * QUANTA_A_POINT)
     spot = np.array([round(s["spot"] * 100) for s in snapshots], np.int32)

@@ -129,23 +129,23 @@ def put_legs(
         message.addGroup(group)
 
 
-def contract_of(cfi: str, maturity: str, strike: str) -> str:
+def contract_of(symbol: str, cfi: str, maturity: str, strike: str) -> str:
     date = dt.datetime.strptime(maturity, "%Y%m%d").date()
     right = {"OC": "call", "OP": "put"}[cfi[:2]]
-    return ContractKey(date, right, strike_of(thousandths(float(Decimal(strike))))).code
+    return ContractKey(date, right, strike_of(thousandths(float(Decimal(strike)))), symbol).code
 
 
 def legs_of(message: fix.Message) -> tuple[list[tuple[str, int]], list[str]]:
     """Legs with their ratios, and LegLastPx (637) of each where it is given."""
     if kind_of(message) in (NEW_SINGLE, REPLACE_SINGLE):
-        code = contract_of(get(message, 461), get(message, 541), get(message, 202))
+        code = contract_of(get(message, 55), get(message, 461), get(message, 541), get(message, 202))
         return [(code, 1 if get(message, 54) == BUY else -1)], []
     legs, prices = [], []
     for number in range(1, int(get(message, NO_LEGS, "0")) + 1):
         group = fix.Group(NO_LEGS, LEG_SYMBOL)
         message.getGroup(number, group)
         ratio = int(Decimal(get(group, 623))) * (1 if get(group, 624) == BUY else -1)
-        legs.append((contract_of(get(group, 608), get(group, 611), get(group, 612)), ratio))
+        legs.append((contract_of(get(group, 600), get(group, 608), get(group, 611), get(group, 612)), ratio))
         if group.isSetField(637):
             prices.append(get(group, 637))
     return legs, prices
@@ -344,4 +344,8 @@ def read_position(message: fix.Message) -> tuple[str, str, int]:
     quantity = fix.Group(702, 703)
     message.getGroup(1, quantity)
     contracts = int(Decimal(get(quantity, 704, "0"))) - int(Decimal(get(quantity, 705, "0")))
-    return get(message, 710), contract_of(get(message, 461), get(message, 541), get(message, 202)), contracts
+    return (
+        get(message, 710),
+        contract_of(get(message, 55), get(message, 461), get(message, 541), get(message, 202)),
+        contracts,
+    )

@@ -33,6 +33,8 @@ FOLLOW_SECONDS = 2.0
 class Exchange:
     def __init__(self, symbol: str) -> None:
         self.symbol = symbol
+        self.plays = True
+        """Whether the clock ran, or was to jump, when it was last looked at."""
         self._scenario: PracticeScenario | None = None
         self._waiting: tuple[int, float] | None = None
         self._last: tuple[dt.date, np.ndarray] | None = None
@@ -73,6 +75,7 @@ class Exchange:
     def tick(self) -> bool:
         """Bring the market to now; whether there is more to catch up with at once."""
         venue = self._venue()
+        self.plays = venue.running or venue.jump_to is not None
         if venue.sealed or not self._followed(venue):
             return False
         session = session_of(venue)

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.conf import settings
 from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
@@ -20,7 +21,7 @@ from replay.api import router as replay
 from runs.api import router as runs
 from strategies.api import router as strategies
 
-api = NinjaAPI(title="Strell", version="1", auth=[ByToken(), SignedIn()], docs_url=None)
+api = NinjaAPI(title="Strell", version=settings.VERSION, auth=[ByToken(), SignedIn()], docs_url=None)
 api.add_router("", people)
 api.add_router("", observe)
 api.add_router("", intake)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import signal
 
+from config.environment import read
+
 _where, _left = "", 1
 
 
@@ -15,7 +17,7 @@ def kill_at(text: str) -> None:
     _left = int(count or 1)
 
 
-kill_at(os.environ.get("STRELL_KILL_AT", ""))
+kill_at(read().kill_at)
 
 
 def boundary(name: str) -> None:

@@ -1,28 +1,22 @@
-"""Settings. Secrets and addresses come from the environment; `./strell` sets them."""
+"""Django's settings. What comes from the environment is read in :mod:`config.environment`."""
 
-import os
 import sys
+import tomllib
 import warnings
 from datetime import timedelta
 from pathlib import Path
 
-from django.core.exceptions import ImproperlyConfigured
+from config.environment import PROJECT, read
 
-PROJECT = Path(__file__).resolve().parents[2]
-STATE = Path(os.environ.get("STRELL_STATE", PROJECT / ".state"))
+GIVEN = read()
+STATE = GIVEN.state
+VERSION = tomllib.loads((PROJECT / "pyproject.toml").read_text())["project"]["version"]
 DIST = PROJECT / "web" / "dist"
 
 
-def required(name: str) -> str:
-    value = os.environ.get(name)
-    if not value:
-        raise ImproperlyConfigured(f"{name} is not set; start Strell with ./strell, which sets it")
-    return value
-
-
-SECRET_KEY = required("STRELL_SECRET_KEY")
+SECRET_KEY = GIVEN.secret_key
 DEBUG = False
-ALLOWED_HOSTS = os.environ.get("STRELL_HOSTS", "127.0.0.1,localhost").split(",")
+ALLOWED_HOSTS = GIVEN.hosts.split(",")
 ROOT_URLCONF = "config.urls"
 ASGI_APPLICATION = "config.asgi.application"
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -70,11 +64,11 @@ TEMPLATES: list[dict] = []
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
-        "HOST": os.environ.get("STRELL_DB_HOST", "127.0.0.1"),
-        "PORT": required("STRELL_DB_PORT"),
-        "NAME": os.environ.get("STRELL_DB_NAME", "strell"),
-        "USER": os.environ.get("STRELL_DB_USER", "strell"),
-        "PASSWORD": required("STRELL_DB_PASSWORD"),
+        "HOST": GIVEN.db_host,
+        "PORT": GIVEN.db_port,
+        "NAME": GIVEN.db_name,
+        "USER": GIVEN.db_user,
+        "PASSWORD": GIVEN.db_password,
         "CONN_HEALTH_CHECKS": True,
         # a short reconnect: when the database is back, requests find it within seconds however long it was away
         "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 5, "reconnect_timeout": 3}},
@@ -114,17 +108,17 @@ STATIC_ROOT = DIST
 STORAGES = {"staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFilesStorage"}}
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+[.-][0-9a-zA-Z_-]{8,}\.(js|css|woff2)$"
 
-CHAIN_CACHE = Path(os.environ.get("STRELL_CHAIN_CACHE", STATE / "cubes"))
-INTAKE = Path(os.environ.get("STRELL_INTAKE", STATE / "intake"))
-FIX_STATE = Path(os.environ.get("STRELL_FIX_STATE", STATE / "fix"))
-FIX_PORT = int(os.environ.get("STRELL_FIX_PORT", "0")) or None
+CHAIN_CACHE = GIVEN.chain_cache or STATE / "cubes"
+INTAKE = GIVEN.intake or STATE / "intake"
+FIX_STATE = GIVEN.fix_state or STATE / "fix"
+FIX_PORT = GIVEN.fix_port or None
 VENV_SHARE = Path(sys.prefix) / "share"
-RUN_LEASE_SECONDS = int(os.environ.get("STRELL_RUN_LEASE", "15"))
+RUN_LEASE_SECONDS = GIVEN.run_lease
 
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
-    "root": {"handlers": ["console"], "level": os.environ.get("STRELL_LOG_LEVEL", "WARNING")},
-    "loggers": {"strell": {"level": "INFO"}, "django": {"level": os.environ.get("STRELL_LOG_LEVEL", "WARNING")}},
+    "root": {"handlers": ["console"], "level": GIVEN.log_level},
+    "loggers": {"strell": {"level": "INFO"}, "django": {"level": GIVEN.log_level}},
 }

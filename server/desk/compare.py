@@ -6,11 +6,12 @@ import datetime as dt
 from typing import Any
 
 from config.errors import Conflict, NotThere
-from desk.deploy import document_of, plan_of, reason_words
+from desk.deploy import document_of, plan_of, reason_words, symbol_of
 from desk.models import Deployment
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import History, run_steps
-from strell_core.engine.state import Reason, load
+from strell_core.engine.state import Reason
+from strell_core.engine.stored import load
 from strell_core.market.prices import parts_to_price
 from strell_core.market.timeline import Timeline
 from venue.live import recorded
@@ -35,7 +36,7 @@ def compare(deployment: Deployment, session: dt.date) -> dict[str, Any]:
     plan = plan_of(deployment, timeline)
     begin = int(timeline.at_or_before(decisions[0].at))
     end = min(int(timeline.first[number + 1]), int(timeline.at_or_before(deployment.cursor)) + 1)
-    state = load(decisions[0].before)
+    state = load(decisions[0].before, symbol_of(deployment))
     history = run_steps(plan, timeline, begin, max(begin + 1, end), state.cash, state=state)
     lived = [_reason(raw) for row in decisions for raw in row.reasons]
     document = document_of(deployment)

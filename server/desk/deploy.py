@@ -26,10 +26,12 @@ from journal import services as journal
 from market.calendars import calendar_for
 from market.models import Venue
 from runs.rows import amount_text, exit_reason
-from strell_core.engine.advance import Observation, advance
+from strell_core.engine.advance import advance
 from strell_core.engine.plan import Plan, make_plan
-from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, Reason, dump, load, order_of, to_plain
+from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, Reason, to_plain
+from strell_core.engine.stored import dump, load, order_of
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
 from strell_core.orders.order import Leg, sides
@@ -45,10 +47,20 @@ LATE_SECONDS = 600
 def document_of(deployment: Deployment) -> dict[str, Any]:
     """The revision's rules with the deployment's size."""
     document = json.loads(json.dumps(deployment.revision.document))
-    for rule in document["size"]:
-        if "lots" in rule:
-            rule["lots"] = rule["lots"] * deployment.size
+    for entry in document["entries"]:
+        for rule in entry["size"]:
+            if "lots" in rule:
+                rule["lots"] = rule["lots"] * deployment.size
     return document
+
+
+def symbol_of(deployment: Deployment) -> str:
+    return deployment.account.underlying.symbol
+
+
+def state_of(deployment: Deployment) -> EngineState:
+    """What its engine remembers, whichever version stored it."""
+    return load(deployment.state, symbol_of(deployment))
 
 
 _plans: dict[tuple[int, int], Plan] = {}
@@ -87,7 +99,7 @@ def _with_orders(venue: Venue) -> list[int]:
     """Deployments whose engine wants orders, or that have some at work."""
     working = Exists(DeskOrder.objects.filter(deployment=OuterRef("pk"), by="rule", state__in=DeskOrder.ALIVE))
     alive = Deployment.objects.filter(account__underlying=venue.underlying, ended_at=None)
-    return list(alive.filter(~Q(state__contains='"orders":[]') | working).values_list("pk", flat=True))
+    return list(alive.filter(Q(at_work__gt=0) | working).values_list("pk", flat=True))
 
 
 @transaction.atomic
@@ -102,7 +114,7 @@ def decide(epoch: int, deployment_id: int, timeline: Timeline, index: int) -> bo
     instant = int(timeline.times[index])
     if not deployment.armed or deployment.cursor >= instant:
         return False
-    plan, before = plan_of(deployment, timeline), load(deployment.state)
+    plan, before = plan_of(deployment, timeline), state_of(deployment)
     orders, fills = _untold(deployment, before, instant) if _has_news(deployment) else ([], [])
     given = dataclasses.replace(before, orders=(*before.orders, *orders))
     advanced = advance(plan, given, Observation(timeline, index), fills)
@@ -117,7 +129,8 @@ def decide(epoch: int, deployment_id: int, timeline: Timeline, index: int) -> bo
     words = [_journal(deployment, plan, timeline, reason) for reason in advanced.reasons]
     if words:
         deployment.says = words[-1][:300]
-    deployment.save(update_fields=["state", "cursor", "session", "says"])
+    deployment.at_work = len(advanced.state.orders)
+    deployment.save(update_fields=["state", "at_work", "cursor", "session", "says"])
     if words or fills:
         notify(deployment.owner_id, "deployment", deployment.pk, account=deployment.account_id)
     return True
@@ -181,13 +194,16 @@ def _engine_order(deployment: Deployment, order: DeskOrder, fill: DeskFill, name
         (raw for row in deployment.decisions.order_by("-at") for raw in row.intents if raw["id"] == order.intent), None
     ) if order.intent else None  # fmt: skip
     if stored is not None:
-        return order_of(stored)
-    state = load(deployment.state)
+        return order_of(stored, symbol_of(deployment))
+    state = state_of(deployment)
     trade = next((trade for trade in state.trades if trade.number == fill.holding.trade), None)
     ids = {leg.contract: leg.leg_id for leg in trade.legs} if trade else {}
     made = tuple(OrderLeg(ids.get(leg.contract, ""), leg.contract, leg.ratio * order.lots) for leg in legs)
     rule = "by hand" if order.by in ("person", "halt") else order.by
-    return Order(name, "close", fill.holding.trade or 0, order.lots, made, fill.at, order.session, rule, {})
+    return Order(
+        name, "close", fill.holding.trade or 0, order.lots, made, fill.at, order.session, rule, {}, type="market",
+        urgency="now",
+    )  # fmt: skip
 
 
 def _journal(deployment: Deployment, plan: Plan, timeline: Timeline, reason: Reason) -> str:
@@ -213,7 +229,7 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         return amount_text(value, timeline.underlying.currency)
 
     if reason.kind == "entry":
-        legs = ", ".join(ContractKey.parse(code).label for code in values["contracts"])
+        legs = ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
         return f"entered trade {reason.trade} at {local}{said}: {legs}"
     if reason.kind == "no entry":
         why = values.get("message") or ", ".join(f"{key} {value}" for key, value in values.items())
@@ -238,7 +254,7 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
 def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
     """Make the orders at the desk those of the engine's state: send what is missing, withdraw what is gone."""
     deployment = Deployment.objects.select_related("account__underlying", "revision", "strategy").get(pk=deployment_id)
-    state = load(deployment.state)
+    state = state_of(deployment)
     wanted = {_client_id(deployment, order): order for order in state.orders}
     if not wanted and not deployment.orders.filter(by="rule", state__in=DeskOrder.ALIVE).exists():
         return
@@ -272,7 +288,7 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
         "by": "rule", "deployment": deployment, "intent": order.id, "rule": order.rule,
         "because": because(deployment, order),
     }  # fmt: skip
-    if order.kind == "close":
+    if order.purpose == "close":
         others = deployment.orders.filter(holding__trade=order.trade, state__in=DeskOrder.ALIVE)
         if others.exists():
             return
@@ -289,7 +305,7 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
             "day",
             holding.pk,
         )
-        if not _is_loss(deployment, order.rule):
+        if order.type == "limit":
             ticket = _priced(deployment, ticket)
     else:
         if market_now(venue) - order.decided_at > LATE_SECONDS:
@@ -304,7 +320,7 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
             ticket,
             client_id,
             **facts,
-            expires_market=None if order.kind == "close" else order.decided_at + LATE_SECONDS,
+            expires_market=None if order.purpose == "close" else order.decided_at + LATE_SECONDS,
         )
     except Refused as error:
         keep_refusal(deployment.account, ticket, client_id, error.message, **facts)
@@ -316,14 +332,6 @@ def because(deployment: Deployment, order: Order) -> str:
     return (
         f"{deployment.revision.document['name']}, sentence {number}" if number else deployment.revision.document["name"]
     )
-
-
-def _is_loss(deployment: Deployment, rule: str) -> bool:
-    from strell_core.strategy import catalogue, kinds
-
-    catalogue.load()
-    kind = next((r.kind for r in parse(deployment.revision.document).leave if r.id == rule), None)
-    return kind is not None and kinds.exits[kind].kind == "loss"
 
 
 def _open_ticket(order: Order) -> Ticket:

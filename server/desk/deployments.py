@@ -17,7 +17,8 @@ from journal import services as journal
 from runs.models import Run
 from strategies import services as strategies
 from strategies.models import Strategy
-from strell_core.engine.state import EngineState, dump
+from strell_core.engine.state import EngineState
+from strell_core.engine.stored import dump
 from venue.clock import market_now, session_of, venue_of
 from venue.live import live
 

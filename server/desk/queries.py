@@ -10,16 +10,18 @@ from django.contrib.auth.models import User
 
 from desk import book, leader
 from desk.compare import sessions_of
+from desk.deploy import state_of
 from desk.models import Account, Connection, Deployment, DeskOrder, Holding, Leader
 from desk.positions import Standing, Standings, greeks, standing, standings
 from desk.services import terms_of
 from desk.tickets import read_protection
 from market.calendars import calendar_for
 from market.models import LiveChain, RecordedSnapshot, Venue
+from market.terms import terms
 from observe import payoffs
 from observe.chain_table import chain_table
 from strategies.models import Strategy
-from strell_core.engine.state import load
+from strell_core.engine.plan import Plan
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, grouped, parts_to_price
 from strell_core.orders.order import sides
@@ -184,7 +186,7 @@ def _fill(fill: Any, now: Live) -> dict[str, Any]:
 
 
 def deployment_facts(deployment: Deployment) -> dict[str, Any]:
-    state = load(deployment.state)
+    state = state_of(deployment)
     account = deployment.account
     return {
         "id": deployment.pk, "strategy": deployment.strategy_id, "name": deployment.revision.document["name"],
@@ -200,14 +202,11 @@ def _next_decision(deployment: Deployment) -> str | None:
     """When its rules look at entries next, exchange-local."""
     venue = venue_of(deployment.account.underlying.symbol)
     calendar = calendar_for(venue.underlying)
-    times = parse(deployment.revision.document).decision_times.params
-    hour, minute = (int(part) for part in times["time"].split(":"))
     now = market_now(venue)
-    for date in calendar.between(venue.session, venue.session + dt.timedelta(days=14)):
-        at = calendar.instant(date, dt.time(hour, minute))
-        if date.weekday() < 5 and WEEKDAYS[date.weekday()] in times["weekdays"] and at > now:
-            return dt.datetime.combine(date, dt.time(hour, minute)).strftime("%a %-d %b %H:%M")
-    return None
+    plan = Plan(parse(deployment.revision.document), terms(venue.underlying))
+    looks = [entry.schedule.next_after(calendar, venue.session, now) for entry in plan.entries]
+    first = min((at for at in looks if at is not None), default=None)
+    return None if first is None else calendar.local(first).strftime("%a %-d %b %H:%M")
 
 
 def deployments(user: User, account: Account | None = None, strategy: int | None = None) -> list[dict[str, Any]]:

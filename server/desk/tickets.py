@@ -93,7 +93,7 @@ def read_terms(ticket: Ticket, row: Underlying) -> tuple[Terms, list[tuple[str, 
     legs = []
     for code, ratio in ticket.legs:
         try:
-            legs.append(Leg(ContractKey.parse(code), int(ratio)))
+            legs.append(Leg(ContractKey.parse(code, row.symbol), int(ratio)))
         except ValueError as error:
             problems.append(("legs", f"{error}."))
     try:

@@ -8,6 +8,7 @@ import hashlib
 import shutil
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from django.conf import settings
@@ -15,7 +16,7 @@ from django.conf import settings
 from config.errors import NotThere, Refused
 from market import calendars
 from market.models import SessionChainRow, Underlying
-from market.terms import curves, terms
+from market.terms import terms
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode
 from strell_core.market.timeline import Timeline
@@ -82,22 +83,14 @@ def _chains(row: Underlying) -> Iterator[SessionChain]:
 
 
 def data_digest(row: Underlying) -> str:
-    """Identity of all current chains of an underlying, of when its options settle and of its dividends."""
-    whole = hashlib.sha256(b"" if row.settles == "close" else row.settles.encode())
+    """Identity of what a history rests on: all current chains, every term by date, interest, dividends, splits,
+    calendars. A name is none of it."""
+    known = terms(row)
+    whole = hashlib.sha256(repr((replace(known, name=""), known.rates.dates, known.rates.curves)).encode())
+    whole.update(calendars.identity(row).encode())
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
     for date, digest in current.values_list("date", "digest"):
         whole.update(f"{date}{digest}".encode())
-    whole.update(calendars.identity(row).encode())
-    for period in row.periods.values_list("start", "multiplier", "american", "settles", "rate", "calendar"):
-        whole.update(f"{period}".encode())
-    if row.american:
-        for paid in row.dividends.values_list("date", "amount"):
-            whole.update(f"{paid}".encode())
-    for split in row.splits.order_by("date").values_list("date", "ratio"):
-        whole.update(f"split {split}".encode())
-    known = curves(row)
-    if known.dates:
-        whole.update(repr((known.dates, known.curves)).encode())
     return whole.hexdigest()
 
 

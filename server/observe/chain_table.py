@@ -37,7 +37,7 @@ def chain_table(
         for name, side in (("call", calls), ("put", puts)):
             ok = bool(side.valid[i])
             row[name] = {
-                "contract": ContractKey(chosen, name, strike).code, "held": marked.get((name, strike), 0),
+                "contract": ContractKey(chosen, name, strike, history.underlying.symbol).code, "held": marked.get((name, strike), 0),
                 "bid": round(int(side.bid[i]) * quantum, 2) if ok else None,
                 "ask": round(int(side.ask[i]) * quantum, 2) if ok else None,
                 "delta": None if side.delta[i] == NO_DELTA else round(int(side.delta[i]) / 10_000, 3),

@@ -231,7 +231,7 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
     greeks_then = greek_curves(moved, np.array([price]), spot, base, when)
     out: dict[str, Any] = {
         **head(symbol, here),
-        "legs": [_leg_out(held, leg, scale) for held, leg in priced],
+        "legs": [_leg_out(symbol, held, leg, scale) for held, leg in priced],
         "when": when, "nearest": nearest, "last": last, "grid": grid.round(2).tolist(),
         "now": _money(profit(made, grid, spot, base, base), scale), "then": _money(pulled, scale),
         "at_expiration": _money(profit(made, grid, spot, base, nearest), scale),
@@ -242,7 +242,7 @@ def what_if(symbol: str, at: str | None, legs: Sequence[Held], pull: Pull) -> di
         "greeks_then": {name: round(float(value[0]) * scale, 6) for name, value in greeks_then.items()},
         "greek": None, "surface": _surface(moved, here, spot, base, nearest, last, scale),
         **_capital(here, priced, spot, scale), **figures(facts, scale),
-        "glyph": glyph([Holding(ContractKey.parse(h.contract), round(h.contracts), 0.0) for h, _ in priced if h.contract and round(h.contracts)], spot),
+        "glyph": glyph([Holding(ContractKey.parse(h.contract, symbol), round(h.contracts), 0.0) for h, _ in priced if h.contract and round(h.contracts)], spot),
     }  # fmt: skip
     if pull.greek is not None:
         curve = greek_curves(moved, grid, spot, base, when)[pull.greek]
@@ -259,7 +259,7 @@ def _along_curves(
     out = []
     for (held, _), leg in zip(priced, moved, strict=True):
         if held.contract is not None:
-            date = ContractKey.parse(held.contract).expiration
+            date = ContractKey.parse(held.contract, view.underlying.symbol).expiration
             if date not in known:
                 known[date] = smile_at(view, date)
             leg = replace(leg, curve=known[date])
@@ -272,7 +272,7 @@ def _priced(here: Instant, held: Held) -> tuple[Held, PayoffLeg]:
     if held.contract is None:
         return held, underlying_leg(held.contracts, here.spot if held.opened is None else held.opened)
     try:
-        key = ContractKey.parse(held.contract)
+        key = ContractKey.parse(held.contract, history.underlying.symbol)
     except ValueError as error:
         raise Refused(f"{error}.", [{"path": "legs", "message": str(error)}]) from error
     cube = history.cubes.get(key.expiration)
@@ -302,8 +302,8 @@ def _priced(here: Instant, held: Held) -> tuple[Held, PayoffLeg]:
     )
 
 
-def _leg_out(held: Held, leg: PayoffLeg, scale: int) -> dict[str, Any]:
-    label = "the underlying" if held.contract is None else ContractKey.parse(held.contract).label
+def _leg_out(symbol: str, held: Held, leg: PayoffLeg, scale: int) -> dict[str, Any]:
+    label = "the underlying" if held.contract is None else ContractKey.parse(held.contract, symbol).label
     return {
         "contract": held.contract, "label": label, "contracts": held.contracts, "opened": round(leg.opened, 4),
         "iv": round(100 * leg.vol, 2) if math.isfinite(leg.vol) else None,

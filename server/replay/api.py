@@ -5,7 +5,7 @@ from ninja import Router
 
 from replay import queries, services
 from replay.models import ReplaySession
-from replay.schemas import Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut
+from replay.schemas import ActsIn, Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut
 from strategies import services as strategies
 
 router = Router(tags=["replay"])
@@ -46,6 +46,12 @@ def trade(request: HttpRequest, session_id: int, body: OrdersIn, expiration: str
 @router.post("/replays/{session_id}/close", response=SceneOut, operation_id="close_replay_position")
 def close(request: HttpRequest, session_id: int, expiration: str | None = None):
     return queries.scene(services.close_all(request.user, session_id), expiration, None)
+
+
+@router.put("/replays/{session_id}/acts", response=SceneOut, operation_id="let_replay_rules_act")
+def acts(request: HttpRequest, session_id: int, body: ActsIn, expiration: str | None = None):
+    """What the rules do by themselves: advise, leave, or live."""
+    return queries.scene(services.let_act(request.user, session_id, body.acts), expiration, None)
 
 
 @router.post("/replays/{session_id}/undo", response=SceneOut, operation_id="undo_replay")

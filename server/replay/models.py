@@ -14,6 +14,13 @@ class ReplayQuerySet(models.QuerySet):
 
 
 class ReplaySession(models.Model):
+    class Acts(models.TextChoices):
+        """What its rules do by themselves."""
+
+        ADVISE = "advise"
+        LEAVE = "leave"
+        LIVE = "live"
+
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="replays")
     underlying = models.ForeignKey(Underlying, models.PROTECT)
     strategy = models.ForeignKey(Strategy, models.CASCADE, null=True, related_name="replays")
@@ -24,6 +31,8 @@ class ReplaySession(models.Model):
     cash = models.DecimalField(max_digits=14, decimal_places=2)
     cursor = models.BigIntegerField(help_text="epoch second of the session's clock")
     start = models.BigIntegerField()
+    acts = models.CharField(max_length=8, choices=Acts, default=Acts.ADVISE)
+    entry = models.CharField(max_length=40, default="entry", help_text="whose trade it was started from")
     marks = models.JSONField(default=list, help_text="[{at, kind, text}] known from the start")
     created_at = models.DateTimeField(auto_now_add=True)
     updated_at = models.DateTimeField(auto_now=True)
@@ -38,11 +47,13 @@ class ReplayFill(models.Model):
     session = models.ForeignKey(ReplaySession, models.CASCADE, related_name="fills")
     at = models.BigIntegerField()
     order = models.PositiveIntegerField(help_text="fills of one action share it")
-    contract = models.CharField(max_length=40)
+    contract = models.CharField(max_length=60)
     contracts = models.IntegerField()
     price_parts = models.BigIntegerField()
     commission = models.DecimalField(max_digits=10, decimal_places=2)
     by = models.CharField(max_length=8, default="hand", help_text="hand or rules")
+    rule = models.CharField(max_length=40, blank=True, help_text="the sentence that made it")
+    leg = models.CharField(max_length=60, blank=True, help_text="the leg it is; empty: called after its contract")
     set_aside = models.PositiveIntegerField(null=True, help_text="the action that set it aside")
 
     class Meta:

@@ -8,22 +8,20 @@ import numpy as np
 
 from observe.chain_table import chain_table
 from observe.payoffs import Holding, glyph, greeks, payoff
+from replay.life import HeldContract, Life, life
 from replay.models import ReplayFill, ReplaySession
-from replay.position import Deal, Position, carried, multipliers, position
 from replay.services import active_fills, facts, history_of
 from runs.rows import amount_text
 from strategies.models import Strategy
-from strell_core.engine.ledger import Held
+from strell_core.engine.exits import wishes
 from strell_core.engine.marks import stretch
-from strell_core.engine.plan import make_plan
-from strell_core.engine.settlement import settlement_parts
-from strell_core.engine.state import LegState, TradeState
+from strell_core.engine.state import ClosedTrade, LegStop, TradeState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
 from strell_core.pricing.black import GREEKS
+from strell_core.results.equity import equity_at
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import parse
 from strell_core.strategy.kinds import TRUTH_WORDS
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
@@ -37,19 +35,20 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
     history = history_of(session)
     index = history.at_or_before(session.cursor)
     fills = active_fills(session)
-    here = position(history, fills, session.cash, session.cursor)
+    here = life(session, history, fills)
     local = history.calendar.local(session.cursor)
-    open_held = here.open
+    held = here.held()
+    open_held = [h for h in held if h.contracts]
     holdings = [Holding(h.contract, h.contracts, _points(history, h.average)) for h in open_held]
-    realised = here.realised_quanta * float(history.underlying.quantum)
+    realised = sum(_worth(history, h.realised, h.multiplier) for h in held)
     return {
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
         "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
-        "chain": chain_table(history, index, {h.contract: h.contracts for h in open_held}, expiration), "account": _account(history, index, session, here),
-        "legs": [_leg(history, index, h, here.multiplier[h.contract]) for h in here.held],
+        "chain": chain_table(history, index, {h.contract: h.contracts for h in open_held}, expiration), "account": _account(history, index, session, here, open_held),
+        "legs": [_leg(history, index, h) for h in held],
         "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
-        "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here, fills),
-        "bar": _bar(session, history, index, fills), "single": bool(history.is_single[index]),
+        "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here),
+        "bar": _bar(session, history, index, fills, here), "single": bool(history.is_single[index]),
         "aside": session.fills.exclude(set_aside=None).count(), "can_undo": any(f.by == "hand" for f in fills),
         "is_first": index == 0, "is_last": index == len(history.times) - 1,
     }  # fmt: skip
@@ -59,7 +58,7 @@ def _points(history: Timeline, parts: Any) -> float:
     return round(float(parts) / PARTS * float(history.underlying.quantum), 4)
 
 
-def _mark(history: Timeline, index: int, held: Held) -> tuple[float | None, float | None]:
+def _mark(history: Timeline, index: int, held: HeldContract) -> tuple[float | None, float | None]:
     """Mid and closable value of one contract in parts; ``None``: unvalued."""
     quote = history.view(index).quote(held.contract)
     if not quote.valid:
@@ -72,7 +71,8 @@ def _worth(history: Timeline, parts: Any, multiplier: int) -> float:
     return round(float(parts) * float(history.underlying.quantum) * multiplier / PARTS, 2)
 
 
-def _leg(history: Timeline, index: int, held: Held, multiplier: int) -> dict[str, Any]:
+def _leg(history: Timeline, index: int, held: HeldContract) -> dict[str, Any]:
+    multiplier = held.multiplier
     mid, closable = _mark(history, index, held) if held.contracts else (None, None)
     of_greeks = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
     pnl = None
@@ -84,16 +84,18 @@ def _leg(history: Timeline, index: int, held: Held, multiplier: int) -> dict[str
         "contract": held.contract.code, "label": held.contract.label, "contracts": held.contracts,
         "opened": _points(history, held.average) if held.contracts else None,
         "mid": None if mid is None else _points(history, mid), "closable": None if closable is None else _points(history, closable),
-        "pnl": pnl, "settled": held.settled_at is not None, **(of_greeks if held.contracts else dict.fromkeys((*GREEKS, "iv"))),
+        "pnl": pnl, "settled": held.settled, **(of_greeks if held.contracts else dict.fromkeys((*GREEKS, "iv"))),
     }  # fmt: skip
 
 
-def _account(history: Timeline, index: int, session: ReplaySession, here: Position) -> dict[str, Any]:
+def _account(
+    history: Timeline, index: int, session: ReplaySession, here: Life, open_held: list[HeldContract]
+) -> dict[str, Any]:
     mids, outs = [], []
     totals: dict[str, float | None] = dict.fromkeys(GREEKS, 0.0)
-    for held in here.open:
+    for held in open_held:
         mid, closable = _mark(history, index, held)
-        multiplier = here.multiplier[held.contract]
+        multiplier = held.multiplier
         mids.append(None if mid is None else _worth(history, held.contracts * mid, multiplier))
         outs.append(None if closable is None else _worth(history, held.contracts * closable, multiplier))
         values = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
@@ -112,39 +114,56 @@ def _account(history: Timeline, index: int, session: ReplaySession, here: Positi
     }  # fmt: skip
 
 
-def _rules(
-    session: ReplaySession, history: Timeline, index: int, here: Position, fills: list[ReplayFill]
-) -> list[dict[str, Any]]:
-    """What each exit sentence of the strategy says of the position now."""
-    made = [fill for fill in fills if fill.at <= session.cursor]
-    if session.revision is None or not here.open or not made:
+def _rules(session: ReplaySession, history: Timeline, index: int, here: Life) -> list[dict[str, Any]]:
+    """What each exit sentence of the strategy says of the oldest open trade now."""
+    trades = here.history.state.trades
+    if session.revision is None or not trades:
         return []
-    document = session.revision.document
-    plan = make_plan(parse(document), history)
-    legs = tuple(LegState(h.contract.code, h.contract, h.contracts, round(h.average)) for h in here.open)
-    opening = -sum(f.contracts * f.price_parts for f in made if f.order == made[0].order)
-    opened_on = history.calendar.local(made[0].at).date()
-    trade = TradeState(1, 1, made[0].at, made[0].at, opened_on, legs, opening, round(here.realised))
+    document, trade = session.revision.document, trades[0]
     try:
-        now = stretch(plan, trade, history, index, index + 1)
+        now = stretch(here.plan, trade, history, index, index + 1)
     except ValueError:
-        return []
-
-    def as_money(parts: int) -> str:
-        amount = money(parts_to_money(parts, plan.quantum, plan.multiplier(opened_on)))
-        return amount_text(amount, history.underlying.currency)
-
+        return []  # a leg is listed no more and has not settled
+    written = sheet(document)
     out = []
-    for rule, found in plan.exits:
-        truth = int(found.test(now, rule.params)[0])
-        sentence = next(s for s in sheet(document).sentences if s.id == rule.id)
-        declaration = catalogue.sentences("leave")[rule.kind]
-        text = reason_text(declaration, truth, found.values(now, rule.params, 0), as_money)
+    for wish in wishes(here.plan, trade, ()):
+        sentence = written.sentence(wish.rule)
+        if sentence is None or isinstance(wish.by, LegStop):
+            continue
+        truth = int(wish.test(now)[0])
+        declaration = catalogue.sentences("leave")[wish.by.rule.kind]
+        text = reason_text(declaration, truth, wish.values(now), lambda parts: _money(history, here, trade, parts))
         out.append({"number": sentence.number, "sentence": sentence.text, "truth": TRUTH_WORDS[truth], "text": text})
     return sorted(out, key=lambda item: item["number"])
 
 
-def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[ReplayFill]) -> dict[str, Any]:
+def _money(history: Timeline, here: Life, trade: TradeState | ClosedTrade, parts: int) -> str:
+    opened_on = history.date_at(trade.opened_at)
+    amount = money(parts_to_money(parts, here.plan.quantum, here.plan.multiplier(opened_on)))
+    return amount_text(amount, history.underlying.currency)
+
+
+def _said(session: ReplaySession, history: Timeline, here: Life) -> list[dict[str, Any]]:
+    """What the rules did by themselves, as marks of the time bar."""
+    if session.revision is None:
+        return []
+    written = sheet(session.revision.document)
+    known = {(mark["at"], mark["kind"]) for mark in session.marks}
+    out = []
+    for reason in here.history.reasons:
+        if (reason.at, "entry" if reason.kind == "entry" else "exit") in known:
+            continue  # the run did the same then
+        number = written.numbered(reason.rule)
+        by = f"sentence {number}" if number else "a rule"
+        if reason.kind == "entry":
+            legs = ", ".join(ContractKey.parse(code).label for code in reason.values["contracts"])
+            out.append({"at": reason.at, "kind": "entry", "text": f"{by} entered: {legs}"})
+        elif reason.kind == "left":
+            out.append({"at": reason.at, "kind": "exit", "text": f"{by} left"})
+    return out
+
+
+def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[ReplayFill], here: Life) -> dict[str, Any]:
     """Underlying and P/L from the session's start to now, with marks, and where the axis ends."""
     begin = min(history.at_or_before(session.start), index)
     rows = np.unique(np.linspace(begin, index, min(index - begin + 1, BAR_POINTS)).round().astype(int))
@@ -172,42 +191,15 @@ def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[Repl
     ]
     return {
         "at": history.times[rows].tolist(), "spot": (history.spot[rows] / 100).round(2).tolist(),
-        "pnl": _pnl_series(history, session, fills, rows), "marks": [*session.marks, *hand],
+        "pnl": _pnl_series(history, session, here, rows), "marks": [*session.marks, *_said(session, history, here), *hand],
         "start": int(history.times[begin]), "end": end, "days": days,
     }  # fmt: skip
 
 
-def _pnl_series(history: Timeline, session: ReplaySession, fills: list[ReplayFill], rows: Any) -> list[float]:
+def _pnl_series(history: Timeline, session: ReplaySession, here: Life, rows: Any) -> list[float]:
     """Equity at mid less starting cash at timeline indices ``rows``; a missing mark carries the last."""
-    ends = [index for index in sorted(history.splits) if rows[0] < index <= rows[-1]]
-    out: list[float] = []
-    for part in np.split(rows, np.searchsorted(rows, ends)):
-        if len(part):
-            out += _pnl_stretch(history, carried(history, fills, int(history.times[part[-1]])), part)
-    return out
-
-
-def _pnl_stretch(history: Timeline, deals: list[Deal], rows: Any) -> list[float]:
-    """The same over snapshots between which nothing was split."""
-    times = history.times[rows]
-    total = np.zeros(len(rows))
-    multiplier = multipliers(history, deals)
-    for contract in sorted({deal.contract for deal in deals}):
-        scale = float(history.underlying.quantum) * multiplier[contract] / PARTS
-        cube = history.cubes[contract.expiration]
-        row = cube.row(contract.right, contract.strike)
-        inside = np.clip(rows - cube.start, 0, cube.bid.shape[1] - 1)
-        bid, ask = cube.bid[row, inside].astype(np.int64), cube.ask[row, inside].astype(np.int64)
-        valid = valid_quotes(bid, ask)
-        last = np.maximum.accumulate(np.where(valid, np.arange(len(rows)), 0))
-        mark = ((bid + ask) * (PARTS / 2))[last]
-        settled = settlement_parts(history, contract, int(times[-1]))
-        if settled is not None:
-            mark = np.where(times >= cube.settlement_at, settled, mark)
-        for deal in (d for d in deals if d.contract == contract):
-            made = times >= deal.at
-            total += np.where(made, deal.contracts * (mark - deal.price_parts) * scale - float(deal.commission), 0.0)
-    return [round(float(value), 2) for value in total]
+    equity, _ = equity_at(history, here.history, rows, session.cash)
+    return [round(float(value) - float(session.cash), 2) for value in equity]
 
 
 def on_track(strategy: Strategy) -> dict[str, Any]:

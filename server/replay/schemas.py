@@ -26,6 +26,8 @@ class ReplayRow(Schema):
     updated_at: dt.datetime
     shown: str
     open_legs: int
+    acts: str
+    """What its rules do by themselves: advise, leave, or live."""
     run_trade: int | None
     run: int | None
 
@@ -46,6 +48,10 @@ class OrdersIn(Schema):
 class Describe(Schema):
     name: str | None = None
     note: str | None = None
+
+
+class ActsIn(Schema):
+    acts: str
 
 
 class AccountOut(Schema):

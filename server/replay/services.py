@@ -12,16 +12,16 @@ from django.db.models import Max
 
 from config.errors import NotThere, Refused
 from market.timelines import instant_of, timeline
+from replay.life import Life, life
 from replay.models import ReplayFill, ReplaySession
-from replay.position import position
 from runs import services as runs
 from strategies import services as strategies
 from strell_core.engine.fills import fill_price
-from strell_core.engine.state import closed_trade
+from strell_core.engine.stored import closed_trade
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import money
 from strell_core.market.timeline import Timeline
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import clock_of, parse
 
 MAX_CONTRACTS = 10_000
 DEFAULT_COMMISSION = Decimal("0.80")
@@ -56,8 +56,8 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
     row = run.trades.filter(number=number).first()
     if row is None:
         raise NotThere(f"Run {run.number} has no trade {number}.")
-    history = timeline(run.revision.document["underlying"])
-    trade = closed_trade(row.trade)
+    history = timeline(clock_of(run.revision.document))
+    trade = closed_trade(row.trade, history.underlying.symbol)
     shown = history.calendar.local(trade.opened_at)
     marks = [
         {"at": trade.opened_at, "kind": "entry", "text": "entered"},
@@ -68,13 +68,18 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
     session = ReplaySession.objects.create(
         owner=user, underlying=run.strategy.underlying, strategy=run.strategy, revision=run.revision, trade=row,
         name=f"Run {run.number}, trade {number}, {shown:%-d %b %Y}", cash=run.cash, cursor=trade.opened_at,
-        start=trade.opened_at, marks=marks,
+        start=trade.opened_at, marks=marks, entry=trade.entry,
     )  # fmt: skip
+    opened_by = parse(run.revision.document)
+    when = next((e.schedule.id for e in opened_by.entries if e.id == trade.entry), "")
     commission = _commission(session)
     for leg in trade.legs:
+        if leg.opened_at:  # it came in another's place later
+            continue
         ReplayFill.objects.create(
             session=session, at=trade.opened_at, order=1, contract=leg.contract.code, contracts=leg.contracts,
             price_parts=leg.opened_parts, commission=money(commission * abs(leg.contracts)), by="rules",
+            rule=when, leg=leg.leg_id,
         )  # fmt: skip
     return session
 
@@ -100,6 +105,24 @@ def _commission(session: ReplaySession) -> Decimal:
     if session.revision is None:
         return DEFAULT_COMMISSION
     return Decimal(str(parse(session.revision.document).orders["commission"]["per_contract"]))
+
+
+@transaction.atomic
+def let_act(user: User, session_id: int, acts: str) -> ReplaySession:
+    """Say what the session's rules do by themselves: nothing, leave, or everything."""
+    session = _held(user, session_id)
+    if acts not in ReplaySession.Acts.values:
+        raise Refused(f"Rules {', '.join(ReplaySession.Acts.values)}; not '{acts}'.")
+    if session.revision is None and acts != ReplaySession.Acts.ADVISE:
+        raise Refused("This session has no rules that could act.")
+    session.acts = acts
+    session.save(update_fields=["acts", "updated_at"])
+    return session
+
+
+def lived(session: ReplaySession) -> Life:
+    """The session up to its clock."""
+    return life(session, history_of(session), active_fills(session))
 
 
 def active_fills(session: ReplaySession) -> list[ReplayFill]:
@@ -182,7 +205,7 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
 
 def _contract(history: Timeline, code: str) -> ContractKey:
     try:
-        contract = ContractKey.parse(code)
+        contract = ContractKey.parse(code, history.underlying.symbol)
     except ValueError as error:
         raise Refused(f"{error}.") from error
     cube = history.cubes.get(contract.expiration)
@@ -193,7 +216,7 @@ def _contract(history: Timeline, code: str) -> ContractKey:
 
 def close_all(user: User, session_id: int) -> ReplaySession:
     session = find(user, session_id)
-    held = position(history_of(session), active_fills(session), session.cash, session.cursor).open
+    held = lived(session).open
     if not held:
         raise Refused("There is no position to close.")
     return trade(user, session_id, [(h.contract.code, -h.contracts) for h in held])
@@ -235,11 +258,11 @@ def delete(user: User, session_id: int, restore: bool = False) -> None:
 
 def facts(session: ReplaySession) -> dict[str, Any]:
     history = history_of(session)
-    here = position(history, active_fills(session), session.cash, session.cursor)
+    here = lived(session)
     return {
         "id": session.pk, "name": session.name, "note": session.note, "strategy": session.strategy_id,
         "underlying": session.underlying.symbol, "cash": float(session.cash), "updated_at": session.updated_at,
         "shown": history.calendar.local(session.cursor).strftime("%a %-d %b %Y %H:%M"),
-        "open_legs": len(here.open), "run_trade": session.trade.number if session.trade else None,
+        "open_legs": len(here.open), "acts": session.acts, "run_trade": session.trade.number if session.trade else None,
         "run": session.trade.run_id if session.trade else None,
     }  # fmt: skip

@@ -5,10 +5,17 @@ from ninja import Router
 
 from runs import queries, services
 from runs.models import Run
-from runs.schemas import RunOut, RunRequest, RunRow, TradeDetail
+from runs.schemas import FigureOut, RunOut, RunRequest, RunRow, TradeDetail
 from strategies import services as strategies
+from strell_core.results.figures import FIGURES
 
 router = Router(tags=["runs"])
+
+
+@router.get("/figures", response=list[FigureOut], operation_id="figures")
+def figures(request: HttpRequest):
+    """What the figures of a run are called and how each is made."""
+    return list(FIGURES.values())
 
 
 @router.get("/strategies/{strategy_id}/runs", response=list[RunRow], operation_id="runs")

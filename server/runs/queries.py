@@ -12,15 +12,17 @@ from market.timelines import timeline
 from observe.payoffs import Holding, glyph, greeks, payoff
 from runs.models import Run
 from strategies.models import Strategy
+from strategies.queries import sheet_of
 from strell_core.engine.plan import make_plan
-from strell_core.engine.state import ClosedTrade, closed_trade
+from strell_core.engine.state import ClosedTrade
+from strell_core.engine.stored import closed_trade
 from strell_core.formats.trades import to_csv
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.results.equity import trade_path
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 
@@ -58,7 +60,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     if whole:
         out |= {
             "curve": run.curve, "decisions": _decisions(run), "evidence": run.evidence, "manifest": run.manifest,
-            "trades": [trade.row for trade in run.trades.all()], "document": run.revision.document,
+            "trades": [trade.row for trade in run.trades.all()], "document": run.revision.document, "sheet": sheet_of(run.revision.document),
         }  # fmt: skip
     return out
 
@@ -67,14 +69,16 @@ def _decisions(run: Run) -> list[dict[str, Any]]:
     """Every decision time with what was decided and why, in words."""
     if not run.decisions:
         return []
-    document, history = run.revision.document, timeline(run.revision.document["underlying"])
-    known = {s.id: (s, catalogue.sentences(s.section)[s.rule]) for s in sheet(document).sentences}
+    document, history = run.revision.document, timeline(clock_of(run.revision.document))
+    known = {s.id: (s, catalogue.sentences(s.part)[s.rule]) for s in sheet(document).sentences}
     out = []
     for item in run.decisions:
         sentence, declaration = known[item["rule"]]
         text = item["values"].get("message")
         if item["kind"] == "entry":
-            text = "entered " + ", ".join(ContractKey.parse(code).label for code in item["values"]["contracts"])
+            text = "entered " + ", ".join(
+                ContractKey.parse(code, history.underlying.symbol).label for code in item["values"]["contracts"]
+            )
         elif text is None:
             text = reason_text(declaration, item["truth"], item["values"], str)
         out.append(
@@ -109,8 +113,8 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
     row = run.trades.filter(number=number).first()
     if row is None:
         raise NotThere(f"Run {run.number} has no trade {number}.")
-    history = timeline(run.revision.document["underlying"])
-    trade = closed_trade(row.trade)
+    history = timeline(clock_of(run.revision.document))
+    trade = closed_trade(row.trade, history.underlying.symbol)
     quantum = float(history.underlying.quantum)
     entry = history.at_or_before(trade.opened_at)
     leaving = history.at_or_before(trade.closed_at)
@@ -121,7 +125,7 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
     return {
         "row": row.row, "legs": _leg_facts(history, trade, entry, leaving), "path": _path(history, trade),
         "payoff": payoff(history, entry, holdings, at=at), "glyph": glyph(holdings, spot),
-        "decided_rule": plan.strategy.decision_times.id, "currency": history.underlying.currency,
+        "decided_rule": plan.entry(trade.entry).entry.schedule.id, "currency": history.underlying.currency,
         "nearest": min(history.cubes[leg.contract.expiration].settlement_at for leg in trade.legs),
     }  # fmt: skip
 

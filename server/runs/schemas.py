@@ -5,8 +5,11 @@ from decimal import Decimal
 from typing import Any
 
 from ninja import Schema
+from pydantic import Field, create_model
 
 from observe.schemas import GlyphOut, GreeksOut, PayoffOut
+from strategies.schemas import SentenceOut
+from strell_core.results.figures import FIGURES
 
 
 class RunRequest(Schema):
@@ -16,39 +19,26 @@ class RunRequest(Schema):
     method: str = "blocks"
 
 
-class FiguresOut(Schema):
-    """What a finished run amounts to; ``None`` where a figure has no value. See ``core/strell_core/results``."""
+TYPES: dict[str, Any] = {
+    "money": float, "share": float, "ratio": float, "count": int, "date": str, "flag": bool, "range": list[float],
+}  # fmt: skip
+FiguresOut = create_model(
+    "FiguresOut", __base__=Schema,
+    __doc__="What a finished run amounts to; nothing where a figure has no value.",
+    **{
+        name: (TYPES[figure.kind] | None if figure.may_lack else TYPES[figure.kind], Field(description=figure.explains))
+        for name, figure in FIGURES.items()
+    },
+)  # fmt: skip
 
-    trades_count: int
-    trades_win_rate: float | None
-    trades_average_win: float | None
-    trades_average_loss: float | None
-    trades_expectancy: float | None
-    trades_profit_factor: float | None
-    trades_credit_kept: float | None
-    trades_worst: float | None
-    start_equity: float
-    final_equity: float
-    cagr: float | None
-    cagr_interval: list[float] | None
-    max_drawdown: float
-    drawdown_from: str | None
-    drawdown_to: str | None
-    drawdown_sessions: int
-    drawdown_recovered: bool
-    mar: float | None
-    sharpe: float | None
-    sortino: float | None
-    time_in_market: float
-    longest_flat: int
-    worst_day: float
-    worst_day_date: str | None
-    costs: float
-    credit_taken: float
-    sessions: int
-    single_sessions: int
-    stale_sessions: int
-    open_trades: int
+
+class FigureOut(Schema):
+    """A figure's name and definition."""
+
+    id: str
+    title: str
+    kind: str
+    explains: str
 
 
 class RunRow(Schema):
@@ -137,6 +127,8 @@ class RunOut(RunRow):
     manifest: dict[str, Any]
     trades: list[TradeRow]
     document: dict[str, Any]
+    sheet: list[SentenceOut]
+    """Of the revision it ran."""
 
 
 class LegSide(GreeksOut):

@@ -14,7 +14,6 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import transaction
 
-import strell_core
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
 from market.ask import defer
@@ -22,6 +21,7 @@ from market.timelines import timeline
 from runs.models import Run, RunTrade
 from runs.rows import trade_row
 from strategies import services as strategies
+from strell_core.engine.code import deciding_code
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import to_plain
@@ -29,7 +29,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
 from strell_core.results.report import Report, report
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import clock_of, parse
 
 log = logging.getLogger("strell.runs")
 MAX_ACTIVE = 20
@@ -189,7 +189,7 @@ def _lease() -> dt.datetime:
 
 
 def _compute(run: Run) -> tuple[Plan, Timeline, History, Report, int, int]:
-    history = timeline(run.revision.document["underlying"])
+    history = timeline(clock_of(run.revision.document))
     plan = make_plan(parse(run.revision.document), history)
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
@@ -253,8 +253,8 @@ def manifest(run: Run, history: Timeline) -> dict[str, Any]:
     """What the results depend on: same manifest, same results."""
     return {
         "rules": run.revision.digest, "revision": run.revision.number, "chains": history.digest,
-        "calendar": history.calendar.name, "underlying": run.revision.document["underlying"],
+        "calendar": history.calendar.name, "underlying": clock_of(run.revision.document),
         "start": run.start.isoformat(), "end": run.end.isoformat(), "cash": str(run.cash), "seed": run.seed,
-        "method": run.method, "conventions": CONVENTIONS, "engine": strell_core.__version__,
+        "method": run.method, "conventions": CONVENTIONS, "code": deciding_code(),
         "numpy": np.__version__, "numba": numba.__version__,
     }  # fmt: skip

@@ -21,19 +21,24 @@ from strell_core.strategy.document import normalise, parse
 log = logging.getLogger("strell.warm")
 
 _SAMPLE = {
-    "name": "warm-up", "underlying": "MK30",
-    "enter": [{"rule": "decision_times"}],
-    "legs": [
-        {"rule": "leg", "strike": {"pick": "nearest_delta"}, "expiry": {"pick": "nearest_days"}},
-        {"rule": "leg", "right": "call", "strike": {"pick": "nearest_delta"}, "expiry": {"pick": "same_expiration"}},
+    "name": "warm-up", "underlyings": ["MK30"],
+    "entries": [
+        {
+            "when": [{"rule": "decision_times"}],
+            "legs": [
+                {"rule": "leg", "strike": {"pick": "nearest_delta"}, "expiry": {"pick": "nearest_days"}},
+                {"rule": "leg", "right": "call", "strike": {"pick": "nearest_delta"}, "expiry": {"pick": "same_expiration"}},
+            ],
+            "size": [{"rule": "fixed_lots"}],
+        },
     ],
-    "size": [{"rule": "fixed_lots"}], "leave": [{"rule": "credit_target"}, {"rule": "premium_stop"}],
+    "leave": [{"rule": "credit_target"}, {"rule": "premium_stop"}],
 }  # fmt: skip
 
 
 def warm_up(history: Timeline) -> None:
     """Run a small backtest and a preview, so that the first person does not wait for either."""
-    document = normalise({**_SAMPLE, "underlying": history.underlying.symbol})
+    document = normalise({**_SAMPLE, "underlyings": [history.underlying.symbol]})
     plan = make_plan(parse(document), history)
     end = int(history.first[min(len(history.dates), 40)])
     run_blocks(plan, history, 0, end, Decimal(50_000))

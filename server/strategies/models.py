@@ -4,6 +4,16 @@ from django.conf import settings
 from django.db import models
 
 from market.models import Underlying
+from strell_core.strategy.document import normalise
+from strell_core.strategy.upgrades import FORMAT
+
+
+class DocumentField(models.JSONField):
+    """A strategy document. It stays stored as it was written; whoever reads it gets it in the present format."""
+
+    def from_db_value(self, value, expression, connection):
+        raw = super().from_db_value(value, expression, connection)
+        return normalise(raw) if isinstance(raw, dict) and raw.get("strell") != FORMAT else raw
 
 
 class StrategyQuerySet(models.QuerySet):
@@ -30,7 +40,7 @@ class Revision(models.Model):
 
     strategy = models.ForeignKey(Strategy, models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
-    document = models.JSONField()
+    document = DocumentField()
     digest = models.CharField(max_length=64, help_text="of what decides: the document without name and notes")
     created_at = models.DateTimeField(auto_now_add=True)
     change = models.CharField(max_length=200, blank=True)

@@ -9,14 +9,16 @@ from market.timelines import instant_of, timeline
 from observe.payoffs import Holding, glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import fill_price
-from strell_core.engine.plan import DUE, MISSED, POLICY_SKIP, Plan, make_plan
+from strell_core.engine.plan import EntryPlan, Plan, make_plan
+from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.selection.select import LegChoice, Selection
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.kinds import TRUE, TRUTH_WORDS
 from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
 from strell_core.strategy.sentences import sheet
 
 RUNNERS_UP = 6
@@ -28,17 +30,18 @@ STATUS_TEXT = {
 
 def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
     """Everything the Rules stage shows for one instant."""
-    history = timeline(document["underlying"])
+    history = timeline(clock_of(document))
     plan = make_plan(parse(document), history)
-    index = _last_decision(plan, history) if at is None else instant_of(history, at)
-    decision = decide_entry(plan, history, index, 0, RUNNERS_UP, thorough=True)
+    entry = plan.entries[0]
+    index = _last_decision(entry, history) if at is None else instant_of(history, at)
+    decision = decide_entry(entry, Observation(history, index), 0, RUNNERS_UP, thorough=True)
     local = history.calendar.local(int(history.times[index]))
-    status = plan.decision(history, index)
+    status = entry.schedule.status(history, index)
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
         "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision),
-        "neighbours": _neighbours(plan, history, index), "verdicts": _verdicts(document, decision),
+        "neighbours": _neighbours(entry, history, index), "verdicts": _verdicts(document, decision),
         "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
         "single": bool(history.is_single[index]), "structure": None,
     }  # fmt: skip
@@ -60,13 +63,13 @@ def _said_no(decision: EntryDecision) -> str | None:
     return next((key for key, verdict in decision.verdicts if verdict.truth != TRUE), None)
 
 
-def _last_decision(plan: Plan, history: Timeline) -> int:
-    found = plan.decision_indices(history, 0, len(history.times))
+def _last_decision(entry: EntryPlan, history: Timeline) -> int:
+    found = entry.schedule.looks(history, 0, len(history.times))
     return int(found[-1]) if len(found) else len(history.times) - 1
 
 
-def _neighbours(plan: Plan, history: Timeline, index: int) -> dict[str, str | None]:
-    found = plan.decision_indices(history, 0, len(history.times))
+def _neighbours(entry: EntryPlan, history: Timeline, index: int) -> dict[str, str | None]:
+    found = entry.schedule.looks(history, 0, len(history.times))
 
     def local(candidates: Any, which: int) -> str | None:
         if not len(candidates):
@@ -82,7 +85,7 @@ def _verdicts(document: dict[str, Any], decision: EntryDecision) -> list[dict[st
         found = next((verdict for key, verdict in decision.verdicts if key == sentence.id), None)
         if found is None or sentence.off:
             continue
-        declaration = catalogue.sentences(sentence.section)[sentence.rule]
+        declaration = catalogue.sentences(sentence.part)[sentence.rule]
         text = found.values.get("message") or reason_text(declaration, found.truth, found.values, str)
         out.append(
             {"id": sentence.id, "number": sentence.number, "truth": TRUTH_WORDS[found.truth], "text": text,

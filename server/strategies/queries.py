@@ -11,10 +11,10 @@ from django.contrib.auth.models import User
 from market.timelines import timeline
 from observe.payoffs import Holding, glyph
 from strategies.models import Revision, Strategy
-from strell_core.measures.declaration import Declaration
+from strell_core.measures.declaration import Declaration, Param
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.sentences import sheet
 
 
@@ -23,13 +23,18 @@ def sheet_of(document: dict[str, Any]) -> list[dict[str, Any]]:
     return [{**asdict(sentence), "text": sentence.text} for sentence in sheet(document).sentences]
 
 
+def blocks_of(document: dict[str, Any]) -> list[dict[str, Any]]:
+    """Sections of the sheet, with the lists that sentences are added to."""
+    return [asdict(block) for block in sheet(document).blocks]
+
+
 def glyph_now(document: dict[str, Any]) -> dict[str, Any]:
     """The structure the rules would pick at the last recorded snapshot, for the leg glyph."""
-    history = timeline(document["underlying"])
+    history = timeline(clock_of(document))
     index = len(history.times) - 2
     view = history.view(index)
-    strategy = parse(document)
-    picked = select(strategy, view, history.dates[int(history.session_of[index])]).legs
+    legs = parse(document).entries[0].legs
+    picked = select(legs, view, history.dates[int(history.session_of[index])]).legs
     return glyph([Holding(leg.contract, leg.contracts, 0.0) for leg in picked], view.spot / 100)
 
 
@@ -44,9 +49,9 @@ def strategy_facts(strategy: Strategy) -> dict[str, Any]:
     """A strategy's page: its latest revision, sheet, and what the track says."""
     latest = strategy.latest
     return {
-        "id": strategy.pk, "name": latest.document["name"], "underlying": latest.document["underlying"],
+        "id": strategy.pk, "name": latest.document["name"], "underlying": clock_of(latest.document),
         "revision": latest.number, "digest": latest.digest, "document": latest.document,
-        "sheet": sheet_of(latest.document), "glyph": glyph_now(latest.document),
+        "sheet": sheet_of(latest.document), "blocks": blocks_of(latest.document), "glyph": glyph_now(latest.document),
         "sentences": sum(1 for s in sheet(latest.document).sentences if not s.off),
     }  # fmt: skip
 
@@ -71,8 +76,14 @@ def _declaration(declaration: Declaration) -> dict[str, Any]:
     )
     return {
         **{key: getattr(declaration, key) for key in keep},
-        "params": [{**asdict(param), "choices": dict(param.choices)} for param in declaration.params],
+        "params": [_param(param) for param in declaration.params],
     }
+
+
+def _param(param: Param) -> dict[str, Any]:
+    """A value as it is edited, by what its kind says."""
+    kind = param.of_kind
+    return {**asdict(param), "editor": kind.editor, "choices": kind.options(param)}
 
 
 @lru_cache(maxsize=1)
@@ -81,10 +92,12 @@ def declarations() -> dict[str, Any]:
     return {
         "sections": [
             {
-                "id": section, "title": catalogue.SECTION_TITLES[section],
-                "sentences": [_declaration(d) for d in catalogue.sentences(section).values()],
+                "id": section, "title": title,
+                "sentences": [
+                    {**_declaration(d), "part": part} for part in parts for d in catalogue.sentences(part).values()
+                ],
             }
-            for section in catalogue.SECTIONS
+            for section, (title, parts) in catalogue.SECTIONS.items()
         ],
         "picks": {name: [_declaration(d) for d in catalogue.picks(name).values()] for name in catalogue.PICKS},
     }  # fmt: skip

@@ -1,7 +1,7 @@
 """Shapes of the strategies API."""
 
 import datetime as dt
-from typing import Any
+from typing import Any, Literal
 
 from ninja import Schema
 from pydantic import Field
@@ -18,12 +18,26 @@ class SentenceOut(Schema):
     id: str
     number: int
     section: str
+    part: str
+    path: str
+    """Where its list stands in the document."""
+    entry: str
     rule: str
     index: int
     tokens: list[TokenOut]
     text: str
     off: bool
     note: str
+
+
+class BlockOut(Schema):
+    """A section of the sheet, of an entry where there are several."""
+
+    section: str
+    title: str
+    entry: str
+    lists: dict[str, str]
+    """Where in the document a sentence is added to it, by the part it belongs to."""
 
 
 class TrackOut(Schema):
@@ -57,6 +71,7 @@ class StrategyOut(StrategyRow):
     digest: str
     document: dict[str, Any]
     sheet: list[SentenceOut]
+    blocks: list[BlockOut]
 
 
 class RevisionOut(Schema):
@@ -114,6 +129,8 @@ class CheckedText(Schema):
 class ParamOut(Schema):
     name: str
     kind: str
+    editor: Literal["number", "choice", "choices", "time", "text"]
+    """With what it is changed."""
     label: str
     default: Any
     minimum: float | None
@@ -139,10 +156,15 @@ class DeclarationOut(Schema):
     params: list[ParamOut]
 
 
+class DeclaredOut(DeclarationOut):
+    part: str
+    """The list of a document it stands in."""
+
+
 class SectionOut(Schema):
     id: str
     title: str
-    sentences: list[DeclarationOut]
+    sentences: list[DeclaredOut]
 
 
 class PicksOut(Schema):

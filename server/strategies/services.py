@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import copy
 import datetime as dt
-import hashlib
-import json
 from collections.abc import Sequence
 from typing import Any
 
@@ -21,8 +19,7 @@ from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.market.instruments import ContractKey
 from strell_core.measures.declaration import WEEKDAYS
 from strell_core.selection.rules_of import rules_of
-from strell_core.strategy.catalogue import SECTIONS
-from strell_core.strategy.document import DocumentError, mirrored, normalise
+from strell_core.strategy.document import DocumentError, clock_of, mirrored, normalise, rules_digest
 from strell_core.strategy.sentences import sheet
 
 MAX_STRATEGIES = 500
@@ -51,19 +48,6 @@ def _first(problems: list[dict[str, Any]]) -> str:
     return f"{problems[0]['message']}{rest}"
 
 
-def rules_digest(document: dict[str, Any]) -> str:
-    """Identity of what a document decides; its name, notes and sentences switched off do not count."""
-    rules: dict[str, Any] = {"underlying": document["underlying"]}
-    for section, sentences in document.items():
-        if isinstance(sentences, list):
-            rules[section] = [
-                {key: value for key, value in s.items() if key not in ("note", "off")}
-                for s in sentences
-                if not s.get("off")
-            ]
-    return hashlib.sha256(json.dumps(rules, sort_keys=True).encode()).hexdigest()
-
-
 def find(user: User, strategy_id: int) -> Strategy:
     found = Strategy.objects.of(user).filter(pk=strategy_id).first()
     if found is None:
@@ -88,7 +72,7 @@ def from_legs(
     here = instant(symbol, at)
     view, local = here.history.view(here.index), here.history.calendar.local(here.at)
     try:
-        wanted = [(ContractKey.parse(code), contracts) for code, contracts in legs if contracts]
+        wanted = [(ContractKey.parse(code, symbol), contracts) for code, contracts in legs if contracts]
     except ValueError as error:
         raise Refused(f"{error}.", [{"path": "legs", "message": str(error)}]) from error
     if not wanted:
@@ -102,11 +86,14 @@ def from_legs(
         raise Refused(f"{error}.".capitalize(), [{"path": "legs", "message": str(error)}]) from error
     middle = sum(contracts * (view.quote(c).bid + view.quote(c).ask) for c, contracts in wanted)
     leave = ["credit_target" if middle < 0 else "debit_target", "premium_stop", "before_expiration"]
+    days = list(WEEKDAYS[local.weekday() : local.weekday() + 1] or WEEKDAYS)
+    entry = {
+        "when": [{"rule": "decision_times", "weekdays": days, "time": f"{local:%H:%M}"}],
+        "conditions": [{"rule": "open_limit"}], "legs": made.legs, "size": [{"rule": "fixed_lots", "lots": made.lots}],
+    }  # fmt: skip
     document = checked(
         {
-            "name": name or f"{symbol} as of {local:%-d %b %Y %H:%M}", "underlying": symbol,
-            "enter": [{"rule": "decision_times", "weekdays": list(WEEKDAYS[local.weekday() : local.weekday() + 1] or WEEKDAYS), "time": f"{local:%H:%M}"}, {"rule": "open_limit"}],
-            "legs": made.legs, "size": [{"rule": "fixed_lots", "lots": made.lots}],
+            "name": name or f"{symbol} as of {local:%-d %b %Y %H:%M}", "underlyings": [symbol], "entries": [entry],
             "leave": [{"rule": rule} for rule in leave],
             "orders": [{"rule": rule} for rule in ("fill_model", "commission", "single_snapshots", "doubtful_marks")],
         }
@@ -115,12 +102,14 @@ def from_legs(
 
 
 def _underlying(document: dict[str, Any]) -> Underlying:
-    found = Underlying.objects.filter(symbol=document["underlying"]).first()
-    if found is None:
-        known = ", ".join(Underlying.objects.exclude(data_digest="").values_list("symbol", flat=True)) or "none yet"
-        message = f"There is no underlying '{document['underlying']}'; there is {known}"
-        raise Refused(message, [{"path": "underlying", "message": message}])
-    return found
+    """The one whose snapshots are the clock; every other has to be there as well."""
+    rows = {row.symbol: row for row in Underlying.objects.filter(symbol__in=document["underlyings"])}
+    for place, symbol in enumerate(document["underlyings"]):
+        if symbol not in rows:
+            known = ", ".join(Underlying.objects.exclude(data_digest="").values_list("symbol", flat=True)) or "none yet"
+            message = f"There is no underlying '{symbol}'; there is {known}"
+            raise Refused(message, [{"path": f"underlyings/{place}", "message": message}])
+    return rows[clock_of(document)]
 
 
 def _add_revision(strategy: Strategy, document: dict[str, Any], change: str) -> Revision:
@@ -177,7 +166,7 @@ def go_back(user: User, strategy_id: int, number: int) -> Revision:
 def mirror_sentence(user: User, strategy_id: int, sentence_id: str, based_on: int) -> Revision:
     """Exchange calls and puts, above and below in one sentence."""
     document = find(user, strategy_id).latest.document
-    if not any(s["id"] == sentence_id for section in SECTIONS for s in document[section]):
+    if sheet(document).sentence(sentence_id) is None:
         raise NotThere("There is no such sentence; it may have been removed.")
     return revise(user, strategy_id, mirrored(document, only=sentence_id), based_on)
 

@@ -41,7 +41,7 @@ class Watch:
         if not isinstance(symbol, str) or len(symbol) > 16 or not isinstance(codes, list) or len(codes) > MAX_CONTRACTS:
             return None
         try:
-            return cls(symbol, tuple(ContractKey.parse(code) for code in codes if isinstance(code, str)))
+            return cls(symbol, tuple(ContractKey.parse(code, symbol) for code in codes if isinstance(code, str)))
         except ValueError:
             return None
 

@@ -7,56 +7,41 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 from __future__ import annotations
 
 import dataclasses
-import datetime as dt
-from collections.abc import Sequence
+import math
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
 from strell_core.engine.corporate import last_mid, over_split
-from strell_core.engine.marks import NEVER, stretch
-from strell_core.engine.plan import DUE, MISSED, Plan
+from strell_core.engine.exits import ExitWish, wishes
+from strell_core.engine.marks import stretch, with_paths
+from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import (
     Advanced,
     ClosedTrade,
+    Due,
     EngineState,
     Fill,
     LedgerEntry,
     LegClose,
     LegState,
+    LegStop,
     Order,
     OrderLeg,
     Reason,
     TradeState,
 )
+from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.splits import Split
-from strell_core.market.timeline import Timeline
 from strell_core.selection.select import Selection, select
 from strell_core.strategy import kinds
-from strell_core.strategy.kinds import FALSE, TRUE, EntryContext, PickedLeg, Stretch, Verdict
-
-
-@dataclass(frozen=True)
-class Observation:
-    """What is known at one snapshot: the recorded timeline up to and including ``index``."""
-
-    timeline: Timeline
-    index: int
-
-    @property
-    def instant(self) -> int:
-        return int(self.timeline.times[self.index])
-
-    @property
-    def session(self) -> int:
-        return int(self.timeline.session_of[self.index])
-
-    @property
-    def date(self) -> dt.date:
-        return self.timeline.dates[self.session]
+from strell_core.strategy.actions import Close, Consequence, Move, OpenLeg, Reenter, Roll, StopToEntry
+from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED, AdjustFrame, EntryFrame, Stretch, Verdict
+from strell_core.strategy.schedule import DUE, MISSED
 
 
 @dataclass(frozen=True)
@@ -80,8 +65,13 @@ def advance(plan: Plan, state: EngineState, observation: Observation, fills: Seq
     step.apply(fills)
     step.lapse()
     step.update_paths()
-    step.exits()
-    step.entries()
+    if "leave" in plan.acts:
+        step.exits()
+    if "adjust" in plan.acts:
+        step.adjustments()
+    if "enter" in plan.acts:
+        step.reentries()
+        step.entries()
     return step.result()
 
 
@@ -94,36 +84,37 @@ def apply_fills(plan: Plan, state: EngineState, observation: Observation, fills:
 
 
 def decide_entry(
-    plan: Plan, timeline: Timeline, index: int, open_trades: int, runners_up: int = 0, thorough: bool = False
+    entry: EntryPlan, observation: Observation, open_trades: int, runners_up: int = 0, thorough: bool = False
 ) -> EntryDecision:
-    """Judge the entry rules at a snapshot. ``thorough`` goes on after the first that says no."""
-    strategy = plan.strategy
-    session = int(timeline.session_of[index])
-    context = EntryContext(open_trades, timeline.daily.before(session))
+    """Judge an entry's rules at a snapshot. ``thorough`` goes on after the first that says no."""
+    rules, symbol = entry.entry, entry.entry.underlying
+    frame = EntryFrame(observation, open_trades, entry.id)
     verdicts: list[tuple[str, Verdict]] = []
-    for rule in strategy.enter:
-        if rule.kind == "decision_times":
-            continue
-        verdicts.append((rule.id, kinds.enter_conditions[rule.kind].judge(context, rule.params)))
+    for rule in rules.conditions:
+        verdicts.append((rule.id, kinds.enter_conditions[rule.kind].judge(frame, rule.params)))
         if verdicts[-1][1].truth != TRUE and not thorough:
             return EntryDecision(tuple(verdicts), None, 0)
-    selection = select(strategy, timeline.view(index), timeline.dates[session], runners_up)
+    view = observation.view(symbol)
+    if view is None:
+        verdicts.append((rules.legs[0].id, Verdict(UNVALUED, {"message": f"{symbol} has no snapshot near now"})))
+        return EntryDecision(tuple(verdicts), None, 0)
+    selection = select(rules.legs, view, observation.date, runners_up)
     failed = selection.failed
     if failed is not None:
         verdicts.append((failed.leg_id, Verdict(FALSE, {"message": failed.message})))
         return EntryDecision(tuple(verdicts), selection, 0)
-    for rule in strategy.conditions:
+    for rule in rules.checks:
         verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(selection.legs, rule.params)))
         if verdicts[-1][1].truth != TRUE and not thorough:
             return EntryDecision(tuple(verdicts), selection, 0)
-    lots = kinds.size_rules[strategy.size.kind].lots(strategy.size.params)
+    lots = kinds.size_rules[rules.size.kind].lots(frame, selection.legs, rules.size.params)
     if lots == 0:
-        verdicts.append((strategy.size.id, Verdict(FALSE, {"lots": 0})))
+        verdicts.append((rules.size.id, Verdict(FALSE, {"lots": 0})))
     return EntryDecision(tuple(verdicts), selection, lots)
 
 
-def _closing_legs(trade: TradeState) -> tuple[OrderLeg, ...]:
-    return tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in trade.legs)
+def _closing_legs(legs: Iterable[LegState]) -> tuple[OrderLeg, ...]:
+    return tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in legs)
 
 
 class _Step:
@@ -135,6 +126,7 @@ class _Step:
         self.cash, self.next_trade = state.cash, state.next_trade
         self.trades = {trade.number: trade for trade in state.trades}
         self.orders = list(state.orders)
+        self.due = list(state.due)
         self.intents: list[Order] = []
         self.reasons: list[Reason] = []
         self.entries_made: list[LedgerEntry] = []
@@ -142,8 +134,18 @@ class _Step:
         self.now: dict[int, Stretch] = {}
 
     def result(self) -> Advanced:
-        state = EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders))
-        return Advanced(state, tuple(self.intents), tuple(self.reasons), tuple(self.entries_made), tuple(self.closed))
+        return Advanced(
+            self._state(), tuple(self.intents), tuple(self.reasons), tuple(self.entries_made), tuple(self.closed)
+        )
+
+    def _state(self) -> EngineState:
+        return EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders), tuple(self.due))
+
+    def _replace(self, order: Order, **changes: Any) -> None:
+        self.orders[self.orders.index(order)] = dataclasses.replace(order, **changes)
+
+    def _at_work(self, trade: int, *purposes: str) -> list[Order]:
+        return [order for order in self.orders if order.trade == trade and order.purpose in purposes]
 
     def _say(self, kind: Any, trade: int | None, rule: str, truth: int | None, values: Any) -> None:
         self.reasons.append(Reason(self.observation.instant, kind, trade, rule, truth, values))
@@ -234,38 +236,60 @@ class _Step:
 
     def _finish(self, trade: TradeState, rule: str, left_at: int, values: Any, also: tuple[str, ...]) -> None:
         del self.trades[trade.number]
+        self.orders = [order for order in self.orders if order.trade != trade.number]
         best = trade.realised if trade.best is None else max(trade.best, trade.realised)
         self.closed.append(
             ClosedTrade(
                 trade.number, trade.lots, trade.decided_at, trade.opened_at, self.observation.instant,
                 trade.closed_legs, trade.opening, trade.realised, best, trade.cash, trade.costs, rule, left_at,
-                values, also,
+                values, also, trade.entry, trade.reentries,
             )
         )  # fmt: skip
 
     # (2) fills of earlier orders
     def apply(self, fills: Sequence[Fill]) -> None:
         for fill in fills:
-            place = next((i for i, order in enumerate(self.orders) if order.id == fill.order), None)
-            if place is None:
+            order = next((order for order in self.orders if order.id == fill.order), None)
+            if order is None:
                 continue
-            order = self.orders[place]
             lots = order.lots if fill.lots is None else fill.lots
             left = order.lots - lots
-            if left > 0 and not fill.ended:
-                self.orders[place] = order.of_lots(left)
+            complete = left <= 0
+            if not complete and not fill.ended:
+                self.orders[self.orders.index(order)] = order.of_lots(left)
             else:
-                del self.orders[place]
+                self.orders.remove(order)
             if lots == 0:
-                self._say("ended", order.trade, order.rule, None, {"kind": order.kind, "lots": order.lots})
-            elif order.kind == "open":
+                self._say("ended", order.trade, order.rule, None, {"kind": order.purpose, "lots": order.lots})
+            elif order.purpose == "open":
                 self._open(order.of_lots(lots), fill)
             else:
-                self._close(order.of_lots(lots), fill)
+                self._deal(order.of_lots(lots), fill, complete)
+            if fill.ended or complete:
+                self._pass_on(order)
+
+    def _pass_on(self, gone: Order) -> None:
+        """Legs of an order that is gone come to the exit that closes the position."""
+        trade = self.trades.get(gone.trade)
+        whole = next((order for order in self._at_work(gone.trade, "close") if order.whole), None)
+        if trade is None or whole is None:
+            return
+        taken = {
+            leg.leg_id
+            for order in self.orders
+            if order.trade == gone.trade and order is not whole
+            for leg in order.legs
+        }
+        legs = _closing_legs(leg for leg in trade.legs if leg.leg_id not in taken)
+        if legs != whole.legs:
+            self._replace(whole, lots=self._lots_held(trade), legs=legs)
 
     def _open(self, order: Order, fill: Fill) -> None:
         before = self.trades.get(order.trade)
-        trade = before or TradeState(order.trade, 0, order.decided_at, fill.at, self.observation.date, (), 0)
+        trade = before or TradeState(
+            order.trade, 0, order.decided_at, fill.at, self.observation.date, (), 0, entry=order.entry,
+            reentries=int(order.values.get("reentry", 0)),
+        )  # fmt: skip
         opening = -sum(leg.contracts * parts for leg, parts in zip(order.legs, fill.prices, strict=True))
         legs = self._joined(trade, order, fill)
         trade = dataclasses.replace(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
@@ -276,41 +300,74 @@ class _Step:
         self.trades[trade.number] = trade
         self._say("filled", trade.number, order.rule, None, {"kind": "open", "premium": opening})
         # a working exit closes what is held
-        for place, other in enumerate(self.orders):
-            if other.kind == "close" and other.trade == trade.number:
-                self.orders[place] = dataclasses.replace(other, lots=trade.lots, legs=_closing_legs(trade))
+        for other in self._at_work(trade.number, "close"):
+            if other.whole:
+                self._replace(other, lots=trade.lots, legs=_closing_legs(trade.legs))
 
     @staticmethod
     def _joined(trade: TradeState, order: Order, fill: Fill) -> tuple[LegState, ...]:
-        """The trade's legs with a further part of its entry; opened at their average, to the part."""
+        """The trade's legs with a further part of its entry."""
         held = {leg.leg_id: leg for leg in trade.legs}
         for leg, parts in zip(order.legs, fill.prices, strict=True):
-            old = held.get(leg.leg_id)
-            total = leg.contracts + (old.contracts if old else 0)
-            worth = leg.contracts * parts + (old.contracts * old.opened_parts if old else 0)
-            held[leg.leg_id] = LegState(leg.leg_id, leg.contract, total, round(Fraction(worth, total)))
+            new = LegState(leg.leg_id, leg.contract, leg.contracts, parts)
+            held[leg.leg_id] = _added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
         return tuple(held.values())
 
-    def _close(self, order: Order, fill: Fill) -> None:
+    def _deal(self, order: Order, fill: Fill, complete: bool) -> None:
+        """Legs closed, added to, and for an adjustment those that come in their place."""
         trade = self.trades[order.trade]
+        how = "order" if order.purpose == "close" else "adjustment"
+        opened: list[LegState] = []
         for leg, parts in zip(order.legs, fill.prices, strict=True):
-            held = next(item for item in trade.legs if item.leg_id == leg.leg_id)
-            trade = self._close_leg(trade, held, parts, "order", -leg.contracts)
+            held = next((h for h in trade.legs if h.leg_id == leg.leg_id and h.contract == leg.contract), None)
+            if held is None:
+                opened.append(LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at))
+            elif (held.contracts > 0) == (leg.contracts > 0):
+                added = _added(held, leg.contracts, parts)
+                trade = dataclasses.replace(trade, legs=tuple(added if item is held else item for item in trade.legs))
+            else:
+                trade = self._close_leg(trade, held, parts, how, -leg.contracts)
             amount = self._amount(trade, leg.contracts, parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
-        self._say("filled", trade.number, order.rule, None, {"kind": "close", "pnl": trade.realised})
+        if opened:
+            trade = dataclasses.replace(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
+        self._say("filled", trade.number, order.rule, None, {"kind": order.purpose, "pnl": trade.realised})
         self.trades[trade.number] = trade
         if not trade.legs:
             self._finish(trade, order.rule, order.decided_at, order.values, order.also)
+        if complete:
+            self._follow(order, trade)
+
+    def _follow(self, order: Order, trade: TradeState) -> None:
+        """What an exit asked to follow it, now that its order is complete (semantics rule 16)."""
+        for action in order.then:
+            if isinstance(action, Reenter):
+                if trade.reentries < action.at_most:
+                    entry = action.entry or trade.entry
+                    self.due.append(Due(entry, trade.number, order.rule, trade.reentries + 1))
+                continue
+            leg = next((leg for leg in trade.legs if leg.leg_id == action.leg), None)
+            if leg is None:
+                continue
+            if isinstance(action, StopToEntry):
+                stops = (
+                    *(s for s in trade.stops if s.leg_id != leg.leg_id),
+                    LegStop(leg.leg_id, leg.opened_parts, order.rule),
+                )
+                trade = dataclasses.replace(trade, stops=stops)
+                self.trades[trade.number] = trade
+                self._say("stop moved", trade.number, order.rule, None, {"leg": leg.leg_id, "price": leg.opened_parts})
+            else:
+                self._leave(trade, (leg,), order.rule, {"with": order.rule}, (), "loss", ())
 
     def lapse(self) -> None:
-        """Opening orders end with their session (semantics rule 8)."""
+        """Opening and adjusting orders end with their session (semantics rule 8)."""
         last = self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]
         for order in list(self.orders):
-            if order.kind == "open" and (last or order.session != self.observation.date):
+            if order.purpose != "close" and (last or order.session != self.observation.date):
                 self.orders.remove(order)
-                if order.trade in self.trades:
+                if order.purpose == "open" and order.trade in self.trades:
                     continue
                 self._say(
                     "lapsed", order.trade, order.rule, None, {"message": "no usable quotes until the session ended"}
@@ -321,72 +378,186 @@ class _Step:
         for number, trade in self.trades.items():
             now = stretch(self.plan, trade, self.timeline, self.index, self.index + 1)
             self.now[number] = now
-            best = int(now.best[0])
-            if best > NEVER:
-                self.trades[number] = dataclasses.replace(trade, best=best)
+            self.trades[number] = with_paths(self.plan, trade, now)
 
     # (5) exits
     def exits(self) -> None:
         for trade in list(self.trades.values()):
-            if any(order.trade == trade.number and order.kind == "close" for order in self.orders):
+            busy = self._at_work(trade.number, "close")
+            if any(order.whole for order in busy):
                 continue
             now = self.now[trade.number]
-            true = [(rule, found) for rule, found in self.plan.exits if found.test(now, rule.params)[0] == TRUE]
-            if not true:
-                continue
-            rule, found = true[0]
-            values = found.values(now, rule.params, 0)
-            also = tuple(other.id for other, _ in true[1:])
-            self._intend(Order(
-                f"{trade.number}-close", "close", trade.number, self._lots_held(trade), _closing_legs(trade),
-                self.observation.instant, self.observation.date, rule.id, values, also,
-            ))  # fmt: skip
-            for place, order in enumerate(self.orders):
-                if order.kind == "open" and order.trade == trade.number:
-                    self.orders[place] = dataclasses.replace(order, ending=True)
-            self._say("left", trade.number, rule.id, TRUE, {**values, "also": list(also)})
+            working = {leg.leg_id for order in busy for leg in order.legs}
+            true = [wish for wish in wishes(self.plan, trade, working) if wish.test(now)[0] == TRUE]
+            acting: list[ExitWish] = []
+            for wish in true:
+                whole = any(other.closes == Close() for other in acting)
+                if not whole and not any(set(wish.legs) & set(other.legs) for other in acting):
+                    acting.append(wish)
+            for wish in acting:
+                also = tuple(other.rule for other in true if other is not wish and other not in acting)
+                self._leave_by(trade, wish, now, also)
+
+    def _leave_by(self, trade: TradeState, wish: ExitWish, now: Stretch, also: tuple[str, ...]) -> None:
+        trade = self.trades[trade.number]
+        held = {leg.leg_id: leg for leg in trade.legs}
+        legs = [held[name] for name in wish.legs]
+        if wish.closes.share is not None:
+            self.trades[trade.number] = trade = dataclasses.replace(trade, acted=(*trade.acted, wish.rule))
+            lots = max(1, int(wish.closes.share * trade.lots))
+            legs = [dataclasses.replace(leg, contracts=leg.contracts // self._lots_held(trade) * lots) for leg in legs]
+        self._leave(trade, legs, wish.rule, wish.values(now), also, wish.kind, wish.then, wish.closes)
+
+    def _leave(
+        self, trade: TradeState, legs: Sequence[LegState], rule: str, values: Any, also: tuple[str, ...], kind: str,
+        then: tuple[Consequence, ...], closes: Close | None = None,
+    ) -> None:  # fmt: skip
+        """Decide to close legs: all of the position, or some of them beside other orders."""
+        whole = closes == Close()
+        taken: set[str] = set()
+        if whole:
+            for other in self._at_work(trade.number, "open", "close", "adjust"):
+                self._replace(other, ending=True)
+                if other.purpose == "close":
+                    taken |= {leg.leg_id for leg in other.legs}
+        # an exit of legs is known by its sentence, a partner leg by itself
+        which = "" if whole else f"-{rule}" if closes is not None else f"-{legs[0].leg_id}"
+        lots = self._lots_held(trade)
+        if closes is not None and closes.share is not None:
+            lots = max(1, int(closes.share * trade.lots))
+        urgent = kind == "loss"
+        self._intend(Order(
+            f"{trade.number}-close{which}", "close", trade.number, lots, _closing_legs(leg for leg in legs if leg.leg_id not in taken),
+            self.observation.instant, self.observation.date, rule, values, also, entry=trade.entry,
+            type="market" if urgent else "limit", urgency="now" if urgent else "patient", whole=whole, then=then,
+        ))  # fmt: skip
+        self._say("left", trade.number, rule, TRUE, {**values, "also": list(also)})
 
     def _lots_held(self, trade: TradeState) -> int:
-        """Whole lots of what is held: a trade may have been closed in part, before splits in fewer contracts."""
+        """Whole lots of what is held, of which every leg has as many contracts: a trade may have been closed in
+        part, before splits in fewer contracts, or changed by hand."""
         gone = sum(
             leg.contracts * self.timeline.multiplied(leg.closed_at, self.observation.instant)
             for leg in trade.closed_legs
-            if leg.leg_id == trade.legs[0].leg_id and leg.how != "split"
+            if leg.leg_id == trade.legs[0].leg_id and leg.how not in ("split", "adjustment")
         )
-        return trade.lots * trade.legs[0].contracts // (trade.legs[0].contracts + gone)
+        lots = trade.lots * trade.legs[0].contracts // (trade.legs[0].contracts + gone)
+        return math.gcd(lots, *(leg.contracts for leg in trade.legs))
 
     def _intend(self, order: Order) -> None:
         self.orders.append(order)
         self.intents.append(order)
 
+    # (6) adjustments
+    def adjustments(self) -> None:
+        for trade in list(self.trades.values()):
+            entry = self.plan.entry(trade.entry)
+            today = self.observation.date
+            if not entry.adjustments or trade.adjusted_on == today or self._at_work(trade.number, "close", "adjust"):
+                continue
+            if entry.schedule.status(self.timeline, self.index) != DUE:
+                continue
+            now = self.now[trade.number]
+            for rule, found in entry.adjustments:
+                if found.test(now, rule.params)[0] != TRUE:
+                    continue
+                frame = AdjustFrame(self.observation, now, entry.entry.underlying)
+                legs = _moved(trade, found.moves(frame, rule.params))
+                if legs:
+                    self._move(trade, legs, rule.id, found.values(now, rule.params, 0))
+                    break
+
+    def _move(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, values: Any) -> None:
+        """An accepted proposal: one order that closes and opens legs together (semantics rule 17)."""
+        self.trades[trade.number] = dataclasses.replace(trade, adjusted_on=self.observation.date)
+        told = {**values, "contracts": [leg.contract.code for leg in legs if leg.contracts]}
+        self._say("moved", trade.number, rule, TRUE, told)
+        if self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]:
+            self._say("lapsed", trade.number, rule, None, {"message": "no snapshot was left in the session"})
+            return
+        self._intend(Order(
+            f"{trade.number}-adjust-{rule}", "adjust", trade.number, self._lots_held(trade), legs,
+            self.observation.instant, self.observation.date, rule, told, entry=trade.entry,
+        ))  # fmt: skip
+
+    # (7) re-entries
+    def reentries(self) -> None:
+        due, self.due = self.due, []
+        for item in due:
+            entry = self.plan.entry(item.entry)
+            decision = decide_entry(entry, self.observation, self._state().open_count)
+            if decision.entered and decision.selection is not None:
+                self._enter(entry, decision, item.rule, item.number)
+            else:
+                rule, verdict = decision.verdicts[-1]
+                told = {**verdict.values, "said_no": rule}
+                self._say("re-entry given up", item.trade, item.rule, verdict.truth, told)
+
     # (8) entries
     def entries(self) -> None:
-        status = self.plan.decision(self.timeline, self.index)
-        if status is None:
-            return
-        when = self.plan.strategy.decision_times
-        if status != DUE:
-            message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
-            self._say("skipped", None, when.id, None, {"message": message})
-            return
-        open_count = EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders)).open_count
-        decision = decide_entry(self.plan, self.timeline, self.index, open_count)
-        if not decision.entered or decision.selection is None:
-            rule, verdict = decision.verdicts[-1]
-            self._say("no entry", None, rule, verdict.truth, verdict.values)
-            return
-        self._enter(decision.selection.legs, decision.lots, when.id)
+        for entry in self.plan.entries:
+            status = entry.schedule.status(self.timeline, self.index)
+            if status is None:
+                continue
+            when = entry.entry.schedule.id
+            if status != DUE:
+                message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
+                self._say("skipped", None, when, None, {"message": message})
+                continue
+            decision = decide_entry(entry, self.observation, self._state().open_count)
+            if not decision.entered or decision.selection is None:
+                rule, verdict = decision.verdicts[-1]
+                self._say("no entry", None, rule, verdict.truth, verdict.values)
+                continue
+            self._enter(entry, decision, when, 0)
 
-    def _enter(self, picked: Sequence[PickedLeg], lots: int, rule: str) -> None:
+    def _enter(self, entry: EntryPlan, decision: EntryDecision, rule: str, reentry: int) -> None:
+        assert decision.selection is not None
         number = self.next_trade
         self.next_trade += 1
-        legs = tuple(OrderLeg(leg.leg_id, leg.contract, leg.contracts * lots) for leg in picked)
-        codes = {"contracts": [leg.contract.code for leg in legs]}
-        self._say("entry", number, rule, TRUE, codes)
+        lots = decision.lots
+        legs = tuple(OrderLeg(leg.leg_id, leg.contract, leg.contracts * lots) for leg in decision.selection.legs)
+        told: dict[str, Any] = {"contracts": [leg.contract.code for leg in legs]}
+        if reentry:
+            told["reentry"] = reentry
+        self._say("entry", number, rule, TRUE, told)
         last = self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]
         if last:
             self._say("lapsed", number, rule, None, {"message": "no snapshot was left in the session"})
             return
         self._intend(Order(
-            f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, codes,
+            f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, told,
+            entry=entry.id,
         ))  # fmt: skip
+
+
+def _added(leg: LegState, contracts: int, parts: int) -> LegState:
+    """A leg with more of the same; opened at the average, to the part."""
+    total = leg.contracts + contracts
+    worth = leg.contracts * leg.opened_parts + contracts * parts
+    return dataclasses.replace(leg, contracts=total, opened_parts=round(Fraction(worth, total)))
+
+
+def _in_place(before: Sequence[LegState], left: Sequence[LegState], opened: Sequence[LegState]) -> tuple[LegState, ...]:
+    """Legs after an adjustment: those that came stand where the leg of their name stood."""
+    new = {leg.leg_id: leg for leg in opened}
+    stay = {leg.leg_id: leg for leg in left}
+    order = list(dict.fromkeys([*(leg.leg_id for leg in before), *new]))
+    return tuple(new.get(name) or stay[name] for name in order if name in new or name in stay)
+
+
+def _moved(trade: TradeState, moves: Sequence[Move]) -> tuple[OrderLeg, ...]:
+    """Moves as the legs of one order; moves that speak of a leg that is gone make no proposal."""
+    held = {leg.leg_id: leg for leg in trade.legs}
+    legs: list[OrderLeg] = []
+    for move in moves:
+        if isinstance(move, OpenLeg):
+            legs.append(OrderLeg(move.leg, move.contract, move.contracts))
+            continue
+        names = (move.leg,) if isinstance(move, Roll) else move.legs or tuple(held)
+        if not set(names) <= set(held):
+            return ()
+        legs += _closing_legs(held[name] for name in names)
+        if isinstance(move, Roll):
+            legs.append(OrderLeg(move.leg, move.to, held[move.leg].contracts))
+    return tuple(legs)

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from decimal import Decimal
 
+import numpy as np
+
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import Fill, Order
 from strell_core.market.prices import PARTS, money
-from strell_core.market.timeline import Quote, Timeline
+from strell_core.market.timeline import Quote, Timeline, valid_quotes
 
 
 def fill_price(quote: Quote, contracts: int, share: int) -> int | None:
@@ -24,14 +26,20 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
     """Fills of working orders on snapshot ``index``.
 
     An order fills on a snapshot after its decision (``same``: on it, in sessions with one), when
-    every leg has a usable quote; an opening order only within its session.
+    every leg has a usable quote; opening and adjusting orders only within their session. What is to
+    end is confirmed to be gone.
     """
     instant, view = int(timeline.times[index]), timeline.view(index)
     session = timeline.dates[int(timeline.session_of[index])]
     settings, costs = plan.strategy.orders["fill_model"], plan.strategy.orders["commission"]
     fills = []
     for order in orders:
-        if (order.decided_at >= instant and not same) or (order.kind == "open" and order.session != session):
+        if order.ending and not same:
+            fills.append(Fill(order.id, instant, (), Decimal(0), 0, True))
+            continue
+        if (order.decided_at >= instant and not same) or not order.legs:
+            continue
+        if order.purpose != "close" and order.session != session:
             continue
         prices = [fill_price(view.quote(leg.contract), leg.contracts, settings["share"]) for leg in order.legs]
         if any(price is None for price in prices):
@@ -40,3 +48,26 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         commission = Decimal(str(costs["per_contract"])) * contracts + Decimal(str(costs["per_order"]))
         fills.append(Fill(order.id, instant, tuple(p for p in prices if p is not None), money(commission)))
     return fills
+
+
+def first_event(timeline: Timeline, order: Order, index: int, end: int) -> int:
+    """First snapshot from ``index`` on at which an order at work may come to something: a fill, its end, or the last
+    chance in its session."""
+    if order.ending:
+        return min(index, end)
+    stop = end
+    if order.purpose != "close":
+        session = timeline.session_index(order.session)
+        last = index if session is None else int(timeline.first[session + 1]) - 1
+        stop = min(end, max(index, last))
+    cubes = [timeline.cubes[leg.contract.expiration] for leg in order.legs]
+    until = min([stop, *(cube.end for cube in cubes)])
+    if index >= until or not cubes:
+        return max(index, until) if cubes else stop
+    usable = np.ones(until - index, np.bool_)
+    for leg, cube in zip(order.legs, cubes, strict=True):
+        row, window = cube.row(leg.contract.right, leg.contract.strike), slice(index - cube.start, until - cube.start)
+        bid, ask = cube.bid[row, window], cube.ask[row, window]
+        usable &= valid_quotes(bid, ask) & ((bid > 0) | (leg.contracts > 0))
+    hits = np.flatnonzero(usable)
+    return index + int(hits[0]) if len(hits) else until

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
+import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,34 +25,65 @@ def stretch_end(trade: TradeState, timeline: Timeline) -> int:
 
 def stretch(plan: Plan, trade: TradeState, timeline: Timeline, begin: int, end: int) -> Stretch:
     """The trade's marks over snapshots ``[begin, end)``. Its legs must be listed there."""
-    n = end - begin
-    mid = np.full(n, trade.realised, np.int64)
-    closable, width = mid.copy(), np.zeros(n, np.int64)
-    valued, can_close = np.ones(n, np.bool_), np.ones(n, np.bool_)
+    legs = []
     for leg in trade.legs:
         cube = timeline.cubes[leg.contract.expiration]
         row = cube.row(leg.contract.right, leg.contract.strike)
         window = slice(begin - cube.start, end - cube.start)
         bid, ask = cube.bid[row, window].astype(np.int64), cube.ask[row, window].astype(np.int64)
         good = valid_quotes(bid, ask)
-        valued &= good
-        can_close &= good if leg.contracts < 0 else good & (bid > 0)
-        mid += leg.contracts * ((bid + ask) * (PARTS // 2) - leg.opened_parts)
-        out = ask if leg.contracts < 0 else bid
+        legs.append(PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid, ask, good, leg.best))
+    return _joined(plan, timeline, begin, end, legs, trade.opened_on, trade.opening, trade.realised, trade.best)
+
+
+def _joined(
+    plan: Plan, timeline: Timeline, begin: int, end: int, legs: Sequence[PositionLeg], opened_on: dt.date,
+    opening: int, realised: int, best: int | None,
+) -> Stretch:  # fmt: skip
+    """Legs together: marks, and the highest of them."""
+    n = end - begin
+    mid = np.full(n, realised, np.int64)
+    closable, width = mid.copy(), np.zeros(n, np.int64)
+    valued, can_close = np.ones(n, np.bool_), np.ones(n, np.bool_)
+    for leg in legs:
+        valued &= leg.valid
+        can_close &= leg.valid if leg.contracts < 0 else leg.valid & (leg.bid > 0)
+        mid += leg.contracts * ((leg.bid + leg.ask) * (PARTS // 2) - leg.opened_parts)
+        out = leg.ask if leg.contracts < 0 else leg.bid
         closable += leg.contracts * (out * PARTS - leg.opened_parts)
-        width += abs(leg.contracts) * (ask - bid) * PARTS
+        width += abs(leg.contracts) * (leg.ask - leg.bid) * PARTS
     settings = plan.strategy.orders["doubtful_marks"]
-    doubtful = 100 * width > settings["percent"] * abs(trade.opening)
+    doubtful = 100 * width > settings["percent"] * abs(opening)
     if settings["last"] == "wait":
         doubtful = doubtful | (timeline.is_last[begin:end] & ~timeline.is_single[begin:end])
     known = np.where(valued, mid, NEVER)
-    known[0] = max(int(known[0]), NEVER if trade.best is None else trade.best)
-    legs = [PositionLeg(leg.contract, leg.contracts, leg.opened_parts) for leg in trade.legs]
+    known[0] = max(int(known[0]), NEVER if best is None else best)
+
+    def narrow(names: Sequence[str]) -> Stretch:
+        own = [leg for leg in legs if leg.leg_id in names]
+        premium = -sum(leg.contracts * leg.opened_parts for leg in own)
+        highest = own[0].best if len(own) == 1 else None
+        return _joined(plan, timeline, begin, end, own, opened_on, premium, 0, highest)
+
     return Stretch(
-        legs, trade.opening, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
+        legs, opening, opened_on, timeline.calendar, timeline.ordinal[begin:end],
         timeline.minute[begin:end], timeline.spot[begin:end], closable, mid, valued, can_close, doubtful,
-        np.maximum.accumulate(known),
+        np.maximum.accumulate(known), narrow=narrow,
     )  # fmt: skip
+
+
+def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
+    """The trade at the end of a stretch: its best P/L so far, and its legs' where a rule looks at legs."""
+    best = int(ahead.best[-1])
+    if best > NEVER and best != trade.best:
+        trade = dataclasses.replace(trade, best=best)
+    if plan.looks_at_legs:
+        legs = []
+        for leg in trade.legs:
+            highest = int(ahead.narrow([leg.leg_id]).best[-1])
+            legs.append(dataclasses.replace(leg, best=highest if highest > NEVER else None))
+        trade = dataclasses.replace(trade, legs=tuple(legs))
+    return trade
 
 
 @dataclass(frozen=True)

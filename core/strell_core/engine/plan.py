@@ -1,4 +1,4 @@
-"""A strategy made ready to run: exits in their order of precedence, decision times in minutes."""
+"""A strategy made ready to run: each entry with its schedule, exits in their order of precedence."""
 
 from __future__ import annotations
 
@@ -6,25 +6,54 @@ import datetime as dt
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.instruments import Underlying
+from strell_core.market.market import Market, market_of
 from strell_core.market.timeline import Timeline
-from strell_core.measures.declaration import WEEKDAYS
 from strell_core.strategy import catalogue, kinds
-from strell_core.strategy.document import Rule, Strategy
-from strell_core.strategy.kinds import Exit
-from strell_core.strategy.leave.before_expiration import minutes
+from strell_core.strategy.actions import Close, Consequence
+from strell_core.strategy.document import Entry, Rule, Strategy
+from strell_core.strategy.kinds import Adjustment, Exit
+from strell_core.strategy.schedule import Schedule
 
-DUE, MISSED, POLICY_SKIP = "due", "missed", "policy"
+
+@dataclass(frozen=True)
+class ActiveExit:
+    """An exit sentence with what it closes and what follows."""
+
+    rule: Rule
+    kind: Exit
+    closes: Close
+    then: tuple[Consequence, ...]
+
+
+@dataclass(frozen=True)
+class EntryPlan:
+    entry: Entry
+    schedule: Schedule
+    exits: tuple[ActiveExit, ...]
+    """Of its trades: position before leg, loss before others, then the sheet's order (semantics rule 7)."""
+    adjustments: tuple[tuple[Rule, Adjustment], ...]
+
+    @property
+    def id(self) -> str:
+        return self.entry.id
+
+
+Part = Literal["enter", "leave", "adjust"]
+EVERYTHING: frozenset[Part] = frozenset(("enter", "leave", "adjust"))
 
 
 @dataclass(frozen=True)
 class Plan:
     strategy: Strategy
     underlying: Underlying
+    acts: frozenset[Part] = EVERYTHING
+    """What the rules do by themselves; for the rest they are only asked."""
 
     @property
     def quantum(self) -> Decimal:
@@ -35,51 +64,49 @@ class Plan:
         return self.underlying.on(opened_on).multiplier
 
     @cached_property
-    def exits(self) -> tuple[tuple[Rule, Exit], ...]:
-        """Loss exits before others, then the sheet's order (semantics rule 7)."""
+    def entries(self) -> tuple[EntryPlan, ...]:
+        """In the sheet's order, which is that in which they are judged (semantics rule 19)."""
         catalogue.load()
-        found = [(rule, kinds.exits[rule.kind]) for rule in self.strategy.leave]
-        return tuple(sorted(found, key=lambda pair: pair[1].kind != "loss"))
+        return tuple(self._entry(entry) for entry in self.strategy.entries)
+
+    def _entry(self, entry: Entry) -> EntryPlan:
+        decides_single = bool(self.strategy.orders["single_snapshots"]["policy"] == "decide")
+        schedule = kinds.schedules[entry.schedule.kind].schedule(entry.schedule.params, decides_single)
+        found = []
+        for rule in (*self.strategy.leave, *entry.leave):
+            kind = kinds.exits[rule.kind]
+            found.append(ActiveExit(rule, kind, kind.closes(rule.params), kind.then(rule.params)))
+        exits = tuple(sorted(found, key=lambda item: (item.closes != Close(), item.kind.kind != "loss")))
+        adjust = (*self.strategy.adjust, *entry.adjust)
+        return EntryPlan(entry, schedule, exits, tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust))
+
+    def entry(self, name: str) -> EntryPlan:
+        """An entry by its id; a trade whose entry is gone goes on with what holds for every entry."""
+        return self._by_id.get(name, self._without)
 
     @cached_property
-    def decision_minute(self) -> int:
-        return minutes(self.strategy.decision_times.params["time"])
+    def _by_id(self) -> dict[str, EntryPlan]:
+        return {item.id: item for item in self.entries}
 
     @cached_property
-    def weekdays(self) -> frozenset[int]:
-        return frozenset(WEEKDAYS.index(day) for day in self.strategy.decision_times.params["weekdays"])
+    def _without(self) -> EntryPlan:
+        first = self.entries[0]
+        common = {rule.id for rule in self.strategy.leave}
+        exits = tuple(item for item in first.exits if item.rule.id in common)
+        return EntryPlan(first.entry, first.schedule, exits, ())
 
     @cached_property
-    def decides_single(self) -> bool:
-        return bool(self.strategy.orders["single_snapshots"]["policy"] == "decide")
+    def looks_at_legs(self) -> bool:
+        """Whether any rule looks at the path of single legs."""
+        return any(item.closes.legs for entry in self.entries for item in entry.exits)
 
-    def decision(self, timeline: Timeline, index: int) -> str | None:
-        """Whether snapshot ``index`` is a decision time: due, missed, skipped by policy, or not one."""
-        session = int(timeline.session_of[index])
-        if timeline.dates[session].weekday() not in self.weekdays:
-            return None
-        if timeline.is_single[index]:
-            return DUE if self.decides_single else POLICY_SKIP
-        first, now = int(timeline.first[session]), int(timeline.minute[index])
-        before = int(timeline.minute[index - 1]) if index > first else -1
-        if before >= self.decision_minute:
-            return None
-        if now < self.decision_minute:
-            return MISSED if timeline.is_last[index] else None
-        return DUE if now - self.decision_minute <= timeline.step_minutes(session) else MISSED
-
-    def decision_indices(self, timeline: Timeline, begin: int, end: int) -> npt.NDArray[np.int64]:
-        """All snapshots in ``[begin, end)`` for which :meth:`decision` has something to say."""
-        out = []
-        low, high = int(timeline.session_of[begin]), int(timeline.session_of[end - 1])
-        for session in range(low, high + 1):
-            if timeline.dates[session].weekday() in self.weekdays:
-                a, b = int(timeline.first[session]), int(timeline.first[session + 1])
-                at = a + int(np.searchsorted(timeline.minute[a:b], self.decision_minute))
-                out.append(min(at, b - 1))
-        indices = np.array(out, np.int64)
-        return indices[(indices >= begin) & (indices < end)]
+    def looks(self, timeline: Timeline, begin: int, end: int) -> npt.NDArray[np.int64]:
+        """Snapshots in ``[begin, end)`` at which any entry or adjustment is looked at, or was missed."""
+        if not self.acts & {"enter", "adjust"}:
+            return np.empty(0, np.int64)
+        found = [item.schedule.looks(timeline, begin, end) for item in self.entries]
+        return np.unique(np.concatenate(found))
 
 
-def make_plan(strategy: Strategy, timeline: Timeline) -> Plan:
-    return Plan(strategy, timeline.underlying)
+def make_plan(strategy: Strategy, history: Market | Timeline) -> Plan:
+    return Plan(strategy, market_of(history).main.underlying)

@@ -11,16 +11,18 @@ import dataclasses
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from decimal import Decimal
+from typing import Any
 
 import numpy as np
 
-from strell_core.engine.advance import Observation, advance, apply_fills
-from strell_core.engine.fills import match
-from strell_core.engine.marks import NEVER, stretch, stretch_end
+from strell_core.engine.advance import advance, apply_fills
+from strell_core.engine.exits import first_true
+from strell_core.engine.fills import first_event, match
+from strell_core.engine.marks import stretch, stretch_end, with_paths
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Order, Reason, TradeState
-from strell_core.market.timeline import Timeline, valid_quotes
-from strell_core.strategy.kinds import TRUE
+from strell_core.market.market import Market, Observation, market_of
+from strell_core.market.timeline import Timeline
 
 Progress = Callable[[int], None]
 """Called with the timeline index reached; may raise to stop the run."""
@@ -43,82 +45,92 @@ class History:
         self.closed += advanced.closed
         self.intents += advanced.intents
 
+    def extend(self, later: History) -> None:
+        """Go on with what came after."""
+        self.state = later.state
+        self.reasons += later.reasons
+        self.entries += later.entries
+        self.closed += later.closed
+        self.intents += later.intents
+
 
 def run_steps(
-    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
+    plan: Plan, history: Market | Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
     state: EngineState | None = None,
 ) -> History:  # fmt: skip
     """Every snapshot of ``[begin, end)``, one after another; ``state`` goes on from an earlier run."""
-    history = History(state or EngineState(cash))
+    market, out = market_of(history), History(state or EngineState(cash))
     for index in range(begin, end):
         if progress is not None:
             progress(index)
-        step(plan, timeline, index, history)
-    return history
+        step(plan, market, index, out)
+    return out
 
 
 def run_blocks(
-    plan: Plan, timeline: Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
+    plan: Plan, history: Market | Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
     state: EngineState | None = None,
 ) -> History:  # fmt: skip
     """The same as :func:`run_steps`, jumping over snapshots in which nothing can happen."""
-    history = History(state or EngineState(cash))
-    decisions = plan.decision_indices(timeline, begin, end)
-    exits: dict[int, tuple[TradeState, int]] = {}
+    market, out = market_of(history), History(state or EngineState(cash))
+    looks = plan.looks(market.main, begin, end)
+    exits: dict[int, tuple[Any, int]] = {}
     index = begin
     while index < end:
         if progress is not None:
             progress(index)
-        step(plan, timeline, index, history)
-        after = _next_event(plan, timeline, history.state, index + 1, end, decisions, exits)
-        history.state = _skip(plan, timeline, history.state, index + 1, after)
+        step(plan, market, index, out)
+        after = _next_event(plan, market.main, out.state, index + 1, end, looks, exits)
+        out.state = _skip(plan, market.main, out.state, index + 1, after)
         index = after
-    return history
+    return out
 
 
-def step(plan: Plan, timeline: Timeline, index: int, history: History) -> None:
+def step(plan: Plan, history: Market | Timeline, index: int, out: History) -> None:
     """Fills, decisions, and fills on the same snapshot in sessions that have only one."""
-    observation = Observation(timeline, index)
-    history.take(advance(plan, history.state, observation, match(plan, history.state.orders, timeline, index)))
-    if timeline.is_single[index] and history.state.orders:
-        fills = match(plan, history.state.orders, timeline, index, same=True)
-        history.take(apply_fills(plan, history.state, observation, fills))
+    observation = Observation(history, index)
+    timeline = observation.timeline
+    out.take(advance(plan, out.state, observation, match(plan, out.state.orders, timeline, index)))
+    if timeline.is_single[index] and out.state.orders:
+        fills = match(plan, out.state.orders, timeline, index, same=True)
+        out.take(apply_fills(plan, out.state, observation, fills))
 
 
 def _next_event(
-    plan: Plan, timeline: Timeline, state: EngineState, index: int, end: int, decisions: np.ndarray,
-    exits: dict[int, tuple[TradeState, int]],
+    plan: Plan, timeline: Timeline, state: EngineState, index: int, end: int, looks: np.ndarray,
+    exits: dict[int, tuple[Any, int]],
 ) -> int:  # fmt: skip
-    """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions."""
-    if any(order.kind == "open" for order in state.orders):
+    """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions: the earliest that
+    any look, order, exit, settlement or split offers."""
+    if state.due:
         return min(index, end)
-    at = int(np.searchsorted(decisions, index))
-    candidates = [int(decisions[at]) if at < len(decisions) else end]
-    candidates += [_first_fill(timeline, order, index, end) for order in state.orders]
+    at = int(np.searchsorted(looks, index))
+    candidates = [int(looks[at]) if at < len(looks) else end]
+    candidates += [first_event(timeline, order, index, end) for order in state.orders]
     if state.trades:
         candidates.append(timeline.next_split(index))
-    leaving = {order.trade for order in state.orders}
     for trade in state.trades:
-        if trade.number in leaving:
+        closing = [order for order in state.orders if order.purpose == "close" and order.trade == trade.number]
+        if any(order.whole for order in closing):
             candidates.append(_settlement(timeline, trade))
             continue
+        working = frozenset(leg.leg_id for order in closing for leg in order.legs)
+        about = (trade.legs_held, trade.stops, trade.acted, working)
         known = exits.get(trade.number)
-        if known is None or known[0].legs != trade.legs or known[1] < index:
-            exits[trade.number] = (trade, _first_exit(plan, timeline, trade, index, end))
+        if known is None or known[0] != about or known[1] < index:
+            exits[trade.number] = (about, _first_exit(plan, timeline, trade, working, index, end))
         candidates.append(exits[trade.number][1])
     return min([*candidates, end])
 
 
-def _first_exit(plan: Plan, timeline: Timeline, trade: TradeState, index: int, end: int) -> int:
+def _first_exit(
+    plan: Plan, timeline: Timeline, trade: TradeState, working: frozenset[str], index: int, end: int
+) -> int:
     stop = min(stretch_end(trade, timeline), end, _settlement(timeline, trade), timeline.next_split(index))
-    if index < stop:
-        ahead = stretch(plan, trade, timeline, index, stop)
-        true = np.zeros(stop - index, np.bool_)
-        for rule, found in plan.exits:
-            true |= found.test(ahead, rule.params) == TRUE
-        hits = np.flatnonzero(true)
-        if len(hits):
-            return index + int(hits[0])
+    if index < stop and "leave" in plan.acts:
+        place = first_true(plan, trade, stretch(plan, trade, timeline, index, stop), working)
+        if place is not None:
+            return index + place
     return max(index, min(stop, end))
 
 
@@ -126,21 +138,6 @@ def _settlement(timeline: Timeline, trade: TradeState) -> int:
     """Index of the first snapshot at which a leg of the trade has settled."""
     settles = min(timeline.cubes[leg.contract.expiration].settlement_at for leg in trade.legs)
     return int(np.searchsorted(timeline.times, settles))
-
-
-def _first_fill(timeline: Timeline, order: Order, index: int, end: int) -> int:
-    """First snapshot from ``index`` on at which every leg of a closing order has a usable quote."""
-    cubes = [timeline.cubes[leg.contract.expiration] for leg in order.legs]
-    stop = min(end, *(cube.end for cube in cubes))
-    if index >= stop:
-        return max(index, stop)
-    usable = np.ones(stop - index, np.bool_)
-    for leg, cube in zip(order.legs, cubes, strict=True):
-        row, window = cube.row(leg.contract.right, leg.contract.strike), slice(index - cube.start, stop - cube.start)
-        bid, ask = cube.bid[row, window], cube.ask[row, window]
-        usable &= valid_quotes(bid, ask) & ((bid > 0) | (leg.contracts > 0))
-    hits = np.flatnonzero(usable)
-    return index + int(hits[0]) if len(hits) else stop
 
 
 def _skip(plan: Plan, timeline: Timeline, state: EngineState, index: int, after: int) -> EngineState:
@@ -151,7 +148,6 @@ def _skip(plan: Plan, timeline: Timeline, state: EngineState, index: int, after:
     for trade in state.trades:
         stop = min(after, stretch_end(trade, timeline))
         if index < stop:
-            best = int(stretch(plan, trade, timeline, index, stop).best[-1])
-            trade = dataclasses.replace(trade, best=best if best > NEVER else None)
+            trade = with_paths(plan, trade, stretch(plan, trade, timeline, index, stop))
         trades.append(trade)
     return dataclasses.replace(state, trades=tuple(trades))

@@ -1,18 +1,21 @@
-"""What the engine remembers between snapshots, and what it says. All of it serialises to JSON."""
+"""What the engine remembers between snapshots, and what it says. All of it serialises to JSON; what an earlier
+version stored is read by :mod:`strell_core.engine.stored`."""
 
 from __future__ import annotations
 
 import dataclasses
 import datetime as dt
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any, Literal
 
 from strell_core.market.instruments import ContractKey
+from strell_core.strategy.actions import Consequence, plain_consequence
 
-OrderKind = Literal["open", "close"]
+Purpose = Literal["open", "close", "adjust"]
+OrderType = Literal["market", "limit"]
+Urgency = Literal["now", "patient"]
 
 
 @dataclass(frozen=True)
@@ -25,10 +28,10 @@ class OrderLeg:
 
 @dataclass(frozen=True)
 class Order:
-    """An intent: all legs at once. Opening orders lapse with their session, closing ones stay."""
+    """An intent: all legs at once. Opening and adjusting orders lapse with their session, closing ones stay."""
 
     id: str
-    kind: OrderKind
+    purpose: Purpose
     trade: int
     lots: int
     legs: tuple[OrderLeg, ...]
@@ -39,7 +42,18 @@ class Order:
     also: tuple[str, ...] = ()
     """Other exits that were true in the same snapshot, recorded (semantics rule 7)."""
     ending: bool = False
-    """An exit waits until the rest of this opening order is confirmed to be gone (semantics rule 8)."""
+    """What is left of it is to go; what replaces it waits until that is confirmed (semantics rule 8)."""
+    entry: str = ""
+    """Whose trade it opens."""
+    type: OrderType = "limit"
+    urgency: Urgency = "patient"
+    """``now``: a loss limit, which does not wait for a better price."""
+    trigger: None = None
+    """A price that has to be reached first; no order has one yet."""
+    whole: bool = False
+    """It closes the position: legs of other orders that go come to it."""
+    then: tuple[Consequence, ...] = ()
+    """What follows when it is complete."""
 
     def of_lots(self, lots: int) -> Order:
         """The order for so many of its lots."""
@@ -72,6 +86,8 @@ class LegState:
     opened_parts: int
     opened_at: int = 0
     """When it took another leg's place, epoch seconds; 0: it was opened with its trade."""
+    best: int | None = None
+    """Highest mid P/L of the leg, kept where a rule looks at legs."""
 
 
 @dataclass(frozen=True)
@@ -82,9 +98,18 @@ class LegClose:
     opened_parts: int
     closed_parts: int
     closed_at: int
-    how: Literal["order", "settlement", "split"]
-    """``split``: it goes on under another name, or could not be followed and was closed at its last mid."""
+    how: Literal["order", "settlement", "split", "adjustment"]
+    """``adjustment``: another contract took its place. ``split``: it goes on under another name, or could not be followed and was closed at its last mid."""
     opened_at: int = 0
+
+
+@dataclass(frozen=True)
+class LegStop:
+    """A leg leaves when its mid reaches this price in parts, against it. ``rule``: the sentence that set it."""
+
+    leg_id: str
+    parts: int
+    rule: str
 
 
 @dataclass(frozen=True)
@@ -104,6 +129,30 @@ class TradeState:
     """Money moved so far, costs included."""
     costs: Decimal = Decimal(0)
     closed_legs: tuple[LegClose, ...] = ()
+    entry: str = ""
+    """The entry whose trade it is."""
+    stops: tuple[LegStop, ...] = ()
+    acted: tuple[str, ...] = ()
+    """Rules that act once a trade and have."""
+    adjusted_on: dt.date | None = None
+    """Session in which it was last adjusted or meant to be."""
+    reentries: int = 0
+    """Which of its chain it is: 0 the first."""
+
+    @property
+    def legs_held(self) -> tuple[tuple[str, ContractKey, int], ...]:
+        """Its legs without their paths."""
+        return tuple((leg.leg_id, leg.contract, leg.contracts) for leg in self.legs)
+
+
+@dataclass(frozen=True)
+class Due:
+    """An entry to be made again, decided by a rule of a trade that left."""
+
+    entry: str
+    trade: int
+    rule: str
+    number: int
 
 
 @dataclass(frozen=True)
@@ -112,18 +161,19 @@ class EngineState:
     next_trade: int = 1
     trades: tuple[TradeState, ...] = ()
     orders: tuple[Order, ...] = ()
+    due: tuple[Due, ...] = ()
 
     @property
     def open_count(self) -> int:
         """Trades entering, open or leaving."""
         held = {trade.number for trade in self.trades}
-        return len(held | {order.trade for order in self.orders if order.kind == "open"})
-
-    def leaving(self, trade: int) -> bool:
-        return any(order.kind == "close" and order.trade == trade for order in self.orders)
+        return len(held | {order.trade for order in self.orders if order.purpose == "open"})
 
 
-ReasonKind = Literal["entry", "no entry", "skipped", "lapsed", "filled", "left", "settled", "ended", "adjusted"]
+ReasonKind = Literal[
+    "entry", "no entry", "skipped", "lapsed", "filled", "left", "settled", "ended", "adjusted", "moved", "stop moved",
+    "re-entry given up",
+]  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -172,6 +222,8 @@ class ClosedTrade:
     """When the exit was decided."""
     values: Mapping[str, Any]
     also: tuple[str, ...]
+    entry: str = ""
+    reentries: int = 0
 
 
 @dataclass(frozen=True)
@@ -189,6 +241,8 @@ def to_plain(value: Any) -> Any:
     """Frozen values as JSON data."""
     if isinstance(value, ContractKey):
         return value.code
+    if isinstance(value, Consequence):
+        return plain_consequence(value)
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
         return {f.name: to_plain(getattr(value, f.name)) for f in dataclasses.fields(value)}
     if isinstance(value, Mapping):
@@ -200,50 +254,3 @@ def to_plain(value: Any) -> Any:
     if isinstance(value, dt.date):
         return value.isoformat()
     return value
-
-
-def dump(state: EngineState) -> str:
-    """A state as JSON text."""
-    return json.dumps(to_plain(state), separators=(",", ":"))
-
-
-def load(text: str) -> EngineState:
-    """The state that :func:`dump` wrote."""
-    raw = json.loads(text)
-    return EngineState(
-        Decimal(raw["cash"]), raw["next_trade"], tuple(_trade(item) for item in raw["trades"]),
-        tuple(order_of(item) for item in raw["orders"]),
-    )  # fmt: skip
-
-
-def _trade(raw: dict[str, Any]) -> TradeState:
-    return TradeState(
-        **{
-            **raw, "opened_on": dt.date.fromisoformat(raw["opened_on"]), "cash": Decimal(raw["cash"]),
-            "costs": Decimal(raw["costs"]), "legs": tuple(LegState(**_leg(item)) for item in raw["legs"]),
-            "closed_legs": tuple(LegClose(**_leg(item)) for item in raw["closed_legs"]),
-        }
-    )  # fmt: skip
-
-
-def order_of(raw: dict[str, Any]) -> Order:
-    """The order that :func:`to_plain` wrote."""
-    legs = tuple(OrderLeg(**_leg(item)) for item in raw["legs"])
-    session = dt.date.fromisoformat(raw["session"])
-    return Order(**{**raw, "legs": legs, "session": session, "also": tuple(raw["also"])})
-
-
-def _leg(raw: dict[str, Any]) -> dict[str, Any]:
-    return {**raw, "contract": ContractKey.parse(raw["contract"])}
-
-
-def closed_trade(raw: dict[str, Any]) -> ClosedTrade:
-    """The closed trade that :func:`to_plain` wrote."""
-    legs = tuple(LegClose(**_leg(item)) for item in raw["legs"])
-    money = {key: Decimal(raw[key]) for key in ("pnl", "costs")}
-    return ClosedTrade(**{**raw, **money, "legs": legs, "also": tuple(raw["also"])})
-
-
-def fill_of(raw: dict[str, Any]) -> Fill:
-    """The fill that :func:`to_plain` wrote."""
-    return Fill(**{**raw, "prices": tuple(raw["prices"]), "commission": Decimal(raw["commission"])})

@@ -102,6 +102,8 @@ def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar, underlying:
     for number, chain in enumerate(chains):
         dates.append(chain.date.isoformat())
         for contract in chain.contracts:
+            if contract.settles:
+                raise ValueError(f"{contract.code} has a settlement of its own, which a cache cannot hold yet")
             if contract.expiration not in found:
                 found[contract.expiration] = {"session": number, "start": first[-1], "strikes": set()}
             found[contract.expiration]["strikes"].add(contract.strike)

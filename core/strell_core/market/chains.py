@@ -19,10 +19,12 @@ import numpy.typing as npt
 import zstandard
 from numba import njit
 
-from strell_core.market.instruments import STRIKE_SCALE, ContractKey, strike_of, thousandths
+from strell_core.market.instruments import SETTLEMENTS, STRIKE_SCALE, ContractKey, strike_of, thousandths
 
 IntArray = npt.NDArray[np.int32]
 FORMAT_VERSION = 2
+_OWN_SETTLEMENTS = 3
+"""The version in which contracts say of themselves when they settle."""
 _WHOLE_STRIKES = 1
 """The version that stored strikes as whole points."""
 NO_QUOTE = -1
@@ -97,8 +99,8 @@ def _unpacked(planes: npt.NDArray[np.uint8], n: int, m: int, summed: bool) -> In
 
 
 def _pack(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
-    small = "<u2" if int(values.max(initial=0)) < 65_536 else "<u4"
-    parts.append(struct.pack("<B", 2 if small == "<u2" else 4) + shuffled(values.astype(small)))
+    width = next(width for width in (2, 4, 8) if int(values.max(initial=0)) < 1 << (8 * width))
+    parts.append(struct.pack("<B", width) + shuffled(values.astype(f"<u{width}")))
 
 
 def pack_whole(values: npt.NDArray[np.int64], parts: list[bytes]) -> None:
@@ -116,20 +118,29 @@ def unpack_whole(body: bytes, at: int, n: int, m: int, summed: bool) -> tuple[In
 
 @lru_cache(maxsize=4)
 def _keys(expirations: tuple[dt.date, ...], contracts: tuple[ContractKey, ...]) -> bytes:
-    """Contracts as stored: rank of the expiration, right and strike, byte-shuffled."""
+    """Contracts as stored: rank of the expiration, right and strike, where any has one its own settlement,
+    byte-shuffled."""
     rank = {date: index for index, date in enumerate(expirations)}
-    rows = [(rank[c.expiration], _RIGHTS.index(c.right), thousandths(c.strike)) for c in contracts]
-    return shuffled(np.array(rows, np.int32).reshape(len(contracts), 3).astype("<i4").T.copy())
+    rows = [
+        (rank[c.expiration], _RIGHTS.index(c.right), thousandths(c.strike), SETTLEMENTS.index(c.settles))
+        for c in contracts
+    ]
+    table = np.array(rows, np.int32).reshape(len(contracts), 4)
+    columns = 4 if bool(table[:, 3].any()) else 3
+    return shuffled(table[:, :columns].astype("<i4").T.copy())
 
 
 @lru_cache(maxsize=4)
-def _contracts(expirations: tuple[dt.date, ...], keys: bytes, scale: int) -> tuple[ContractKey, ...]:
-    """What :func:`_keys` stored; a market's snapshots share theirs."""
-    n = len(keys) // 12
-    columns = unshuffled(keys, "<i4", 3 * n).reshape(3, n).tolist()
+def _contracts(
+    symbol: str, expirations: tuple[dt.date, ...], keys: bytes, scale: int, width: int
+) -> tuple[ContractKey, ...]:
+    """What :func:`_keys` stored in ``width`` columns; a market's snapshots share theirs."""
+    n = len(keys) // (4 * width)
+    columns = unshuffled(keys, "<i4", width * n).reshape(width, n).tolist()
+    settles = columns[3] if width == 4 else [0] * n
     return tuple(
-        ContractKey(expirations[a], _RIGHTS[b], strike_of(strike * scale))
-        for a, b, strike in zip(*columns, strict=True)
+        ContractKey(expirations[a], _RIGHTS[b], strike_of(strike * scale), symbol, SETTLEMENTS[c])
+        for a, b, strike, c in zip(*columns[:3], settles, strict=True)
     )
 
 
@@ -152,7 +163,8 @@ def encode(chain: SessionChain) -> bytes:
     _pack(_zigzag(chain.ask.astype(np.int64) - bid), parts)
     pack_whole(chain.iv.astype(np.int64), parts)
     body = zstandard.ZstdCompressor(level=3).compress(b"".join(parts))
-    return struct.pack("<BI", FORMAT_VERSION, zlib.crc32(body)) + body
+    version = _OWN_SETTLEMENTS if any(c.settles for c in chain.contracts) else FORMAT_VERSION
+    return struct.pack("<BI", version, zlib.crc32(body)) + body
 
 
 def decode(data: bytes) -> SessionChain:
@@ -160,8 +172,8 @@ def decode(data: bytes) -> SessionChain:
     if len(data) < 5:
         raise ChainFormatError("a stored session chain is cut short")
     version, checksum = struct.unpack_from("<BI", data)
-    if version not in (_WHOLE_STRIKES, FORMAT_VERSION):
-        raise ChainFormatError(f"a stored session chain has version {version}, known is {FORMAT_VERSION}")
+    if version not in (_WHOLE_STRIKES, FORMAT_VERSION, _OWN_SETTLEMENTS):
+        raise ChainFormatError(f"a stored session chain has version {version}, known is {_OWN_SETTLEMENTS}")
     if zlib.crc32(data[5:]) != checksum:
         raise ChainFormatError("a stored session chain does not match its checksum")
     body = zstandard.ZstdDecompressor().decompress(data[5:])
@@ -176,7 +188,10 @@ def decode(data: bytes) -> SessionChain:
     symbol = take(length).decode()
     times = np.frombuffer(take(8 * m), "<i8").astype(np.int64)
     expirations = tuple(dt.date.fromordinal(int(o)) for o in np.frombuffer(take(4 * e), "<i4"))
-    contracts = _contracts(expirations, take(12 * n), STRIKE_SCALE if version == _WHOLE_STRIKES else 1)
+    width = 4 if version == _OWN_SETTLEMENTS else 3
+    contracts = _contracts(
+        symbol, expirations, take(4 * width * n), STRIKE_SCALE if version == _WHOLE_STRIKES else 1, width
+    )
     spot = np.frombuffer(take(4 * m), "<i4").astype(np.int32)
     forward = unshuffled(take(8 * e * m), "<f8", e * m).reshape(e, m).astype(np.float64)
     open_interest = unshuffled(take(4 * n), "<i4", n).astype(np.int32)

@@ -120,11 +120,14 @@ def thousandths(strike: Strike) -> int:
 
 
 class ContractKey(NamedTuple):
-    """What identifies a listed contract within its underlying. Sorts as chains are sorted."""
+    """What identifies a listed contract. Sorts as chains are sorted; contracts of one underlying belong together."""
 
     expiration: dt.date
     right: str
     strike: Strike
+    underlying: str
+    settles: str = ""
+    """``open`` or ``close`` where contracts of one date differ in it; else they settle as the terms say."""
 
     @property
     def label(self) -> str:
@@ -132,17 +135,37 @@ class ContractKey(NamedTuple):
 
     @property
     def code(self) -> str:
-        """Stable text form, used in files and addresses: ``2026-11-13/call/3200``."""
-        return f"{self.expiration.isoformat()}/{self.right}/{self.strike}"
+        """Stable text form, used in files and addresses: ``MK30/2026-11-13/call/3200``, with ``/open`` behind it
+        for a contract whose settlement is its own."""
+        settles = f"/{self.settles}" if self.settles else ""
+        return f"{self.underlying}/{self.expiration.isoformat()}/{self.right}/{self.strike}{settles}"
 
     @classmethod
-    def parse(cls, text: str) -> ContractKey:
-        """Read what :attr:`code` wrote; raises ``ValueError`` that says what is wrong."""
-        bits = text.split("/")
+    def parse(cls, text: str, underlying: str = "") -> ContractKey:
+        """Read what :attr:`code` wrote, or an earlier version without its underlying, which is then ``underlying``.
+
+        Raises ``ValueError`` that says what is wrong, also when it is a contract of another underlying.
+        """
+        symbol, bits, settles = _taken_apart(text)
         if len(bits) != 3 or bits[1] not in (Right.CALL, Right.PUT) or not _STRIKE.fullmatch(bits[2]):
-            raise ValueError(f"'{text}' is not a contract; write it like 2026-11-13/call/3200")
+            raise ValueError(f"'{text}' is not a contract; write it like MK30/2026-11-13/call/3200")
+        if not (symbol or underlying):
+            raise ValueError(f"'{text}' does not say of which underlying; write it like MK30/2026-11-13/call/3200")
+        if symbol and underlying and symbol != underlying:
+            raise ValueError(f"'{text}' is a contract of {symbol}, not of {underlying}")
         try:
             expiration = dt.date.fromisoformat(bits[0])
         except ValueError as error:
             raise ValueError(f"'{bits[0]}' in '{text}' is not a date") from error
-        return cls(expiration, bits[1], strike_of(thousandths(float(bits[2]))))
+        return cls(expiration, bits[1], strike_of(thousandths(float(bits[2]))), symbol or underlying, settles)
+
+
+SETTLEMENTS = ("", "open", "close")
+"""What a contract may say of its own settlement; stored by its place here."""
+
+
+def _taken_apart(text: str) -> tuple[str, list[str], str]:
+    """Underlying (a symbol may hold slashes), expiration with right and strike, settlement."""
+    bits = text.split("/")
+    settles = bits.pop() if bits[-1] in SETTLEMENTS[1:] else ""
+    return "/".join(bits[:-3]), bits[-3:], settles

@@ -35,4 +35,4 @@ class Split:
 
 def after(contract: ContractKey, count: int) -> ContractKey:
     """What a contract is called after a split of ``count`` for one, its strike to the thousandth."""
-    return ContractKey(contract.expiration, contract.right, strike_of(round(thousandths(contract.strike) / count)))
+    return contract._replace(strike=strike_of(round(thousandths(contract.strike) / count)))

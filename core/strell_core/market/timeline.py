@@ -10,7 +10,7 @@ import datetime as dt
 from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -188,6 +188,12 @@ class DailyHistory:
                 close[:place] /= split.ratio
         return DailyHistory(self.dates[:known], close, self.atm_iv[:known])
 
+    def unit_ends(self, sessions: int) -> list[int]:
+        """Sessions of the timeline after which :meth:`before` gives closes in other units, and ``sessions``."""
+        places = {bisect_left(self.dates, split.date) for split in self.splits}
+        ends = {place - 1 - self.earlier for place in places if 0 < place <= len(self.dates)}
+        return sorted({end for end in ends if 0 <= end < sessions} | {sessions})
+
 
 class Timeline:
     """Recorded snapshots of one underlying, end to end, with all its expirations."""
@@ -228,6 +234,15 @@ class Timeline:
             session = bisect_left(dates, date)
             if 0 < session < len(dates):
                 self.splits[int(first[session])] = Split(date, ratio)
+
+    def cube(self, contract: ContractKey) -> ExpirationCube | None:
+        """Quotes of a contract's expiration; ``None`` where it is not recorded."""
+        return self.cubes.get(contract.expiration)
+
+    @cached_property
+    def computed(self) -> dict[Any, Any]:
+        """What was computed from the whole timeline, kept for whoever asks again."""
+        return {}
 
     @cached_property
     def _ordered(self) -> list[ExpirationCube]:

@@ -31,6 +31,10 @@ class Registry(Generic[D]):
         self._items[key] = item
         return item
 
+    def remove(self, key: str) -> None:
+        """Forget a declaration again; raises ``KeyError`` for one that is not known."""
+        del self._items[key]
+
     def __getitem__(self, key: str) -> D:
         return self._items[key]
 

@@ -80,21 +80,30 @@ def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cas
     """Cash plus mid marks at the end of every session of ``[begin, end)``."""
     low, high = int(timeline.session_of[begin]), int(timeline.session_of[end - 1])
     sessions = np.arange(low, high + 1)
-    at = timeline.first[sessions + 1] - 1
+    equity, stale = equity_at(timeline, history, timeline.first[sessions + 1] - 1, cash)
+    in_market = np.zeros(len(sessions), np.bool_)
+    for held in _all_legs(timeline, history):
+        in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
+    return EquityCurve(sessions, equity, stale, in_market)
+
+
+def equity_at(
+    timeline: Timeline, history: History, at: npt.NDArray[np.int64], cash: Decimal
+) -> tuple[Floats, npt.NDArray[np.bool_]]:
+    """Cash plus mid marks at timeline indices ``at`` (rising), and where a mark is an older one."""
     moved_at = np.array([entry.at for entry in history.entries], np.int64)
     moved = np.cumsum([0.0, *(float(entry.amount) for entry in history.entries)])
     equity = float(cash) + moved[np.searchsorted(moved_at, timeline.times[at], side="right")]
     quantum = float(timeline.underlying.quantum)
-    stale, in_market = np.zeros(len(sessions), np.bool_), np.zeros(len(sessions), np.bool_)
+    stale = np.zeros(len(at), np.bool_)
     for held in _all_legs(timeline, history):
         inside = np.flatnonzero((at >= held.begin) & (at < held.end))
-        in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
         if len(inside):
             mid, old = leg_mid(timeline, held)
             scale = quantum * timeline.underlying.on(held.opened_on).multiplier / PARTS
             equity[inside] += held.leg.contracts * mid[at[inside] - held.begin] * scale
             stale[inside] |= old[at[inside] - held.begin]
-    return EquityCurve(sessions, equity, stale, in_market)
+    return equity, stale
 
 
 @dataclass(frozen=True)

@@ -190,7 +190,7 @@ class Scenario:
             dates = tuple(listing.expirations(self.calendar, self.dates[index]))
             strikes = [self._strikes(index, expiration) for expiration in dates]
             contracts = [
-                ContractKey(expiration, right, strike)
+                ContractKey(expiration, right, strike, MK30.symbol)
                 for expiration, own in zip(dates, strikes, strict=True)
                 for right in ("call", "put")
                 for strike in own

@@ -207,7 +207,10 @@ class SingleScenario:
                 bids.append(quotes[side])
                 asks.append(quotes[side + 1])
                 ivs.append(iv)
-                contracts += [ContractKey(expiration, right, int(k) if k == int(k) else float(k)) for k in strikes]
+                contracts += [
+                    ContractKey(expiration, right, int(k) if k == int(k) else float(k), self.name.symbol)
+                    for k in strikes
+                ]
         interest, volume = self._activity(date, contracts, spot)
         return SessionChain(
             self.name.symbol, date, np.array([now], np.int64), np.array([round(spot * 100)], np.int32), round(spot * 100),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +11,7 @@ import numpy as np
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.strategy import catalogue, kinds
-from strell_core.strategy.document import LegRule, Strategy
+from strell_core.strategy.document import LegRule
 from strell_core.strategy.kinds import Ints, PickedLeg
 
 
@@ -49,13 +50,13 @@ class Selection:
         return next((choice for choice in self.choices if choice.picked is None), None)
 
 
-def select(strategy: Strategy, view: ChainView, today: dt.date, runners_up: int = 0) -> Selection:
+def select(legs: Sequence[LegRule], view: ChainView, today: dt.date, runners_up: int = 0) -> Selection:
     """Pick every leg in the sheet's order; the first that cannot be picked ends the search."""
     catalogue.load()
     choices: list[LegChoice] = []
     anchor: dt.date | None = None
     listed = view.expirations
-    for leg in strategy.legs:
+    for leg in legs:
         choice = _choose(leg, view, today, listed, anchor, runners_up)
         choices.append(choice)
         if choice.picked is None:
@@ -78,7 +79,11 @@ def _choose(
             leg.id, tuple(allowed), (), None, f"no strike of {allowed[0]:%-d %b} has the quotes the pick needs"
         )
     candidates = tuple(
-        Candidate(ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[i]))), rank, int(distance[i]))
+        Candidate(
+            ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[i])), view.underlying.symbol),
+            rank,
+            int(distance[i]),
+        )
         for rank, i in enumerate(order[: runners_up + 1])
     )
     contract = candidates[0].contract

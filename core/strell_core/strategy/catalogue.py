@@ -20,8 +20,23 @@ LEG = Declaration(
     words=("option", "call", "put"), mirror={"right": {"call": "put", "put": "call"}},
 )  # fmt: skip
 
-SECTIONS = ("enter", "legs", "size", "leave", "orders")
-SECTION_TITLES = {"enter": "Enter", "legs": "Legs", "size": "Size", "leave": "Leave", "orders": "Orders and costs"}
+PARTS = ("when", "conditions", "legs", "checks", "size", "leave", "adjust", "limits", "orders")
+"""Lists of sentences that a document has."""
+ENTRY_PARTS = ("when", "conditions", "legs", "checks", "size", "leave", "adjust")
+"""Of every entry."""
+COMMON_PARTS = ("leave", "adjust", "limits", "orders")
+"""Of the whole strategy."""
+SECTIONS: dict[str, tuple[str, tuple[str, ...]]] = {
+    "enter": ("Enter", ("when", "conditions")),
+    "legs": ("Legs", ("legs", "checks")),
+    "size": ("Size", ("size",)),
+    "leave": ("Leave", ("leave",)),
+    "adjust": ("Adjust", ("adjust",)),
+    "limits": ("Limits", ("limits",)),
+    "orders": ("Orders and costs", ("orders",)),
+}
+"""Sections of the sheet: their title, and the lists that stand in them."""
+SECTION_OF = {part: section for section, (_, parts) in SECTIONS.items() for part in parts}
 
 
 @lru_cache(maxsize=1)
@@ -31,17 +46,21 @@ def load() -> None:
         load_folder(package)
 
 
-def sentences(section: str) -> dict[str, Declaration]:
-    """Declarations that may stand in a section of the sheet, by id."""
+def sentences(part: str) -> dict[str, Declaration]:
+    """Declarations that may stand in a list of a document, by id."""
     load()
     items: dict[str, list[Declaration]] = {
-        "enter": [item.declaration for item in kinds.enter_conditions.all()],
-        "legs": [LEG, *(item.declaration for item in kinds.structure_conditions.all())],
+        "when": [item.declaration for item in kinds.schedules.all()],
+        "conditions": [item.declaration for item in kinds.enter_conditions.all()],
+        "legs": [LEG],
+        "checks": [item.declaration for item in kinds.structure_conditions.all()],
         "size": [item.declaration for item in kinds.size_rules.all()],
         "leave": [item.declaration for item in kinds.exits.all()],
+        "adjust": [item.declaration for item in kinds.adjustments.all()],
+        "limits": [],
         "orders": [item.declaration for item in kinds.order_rules.all()],
     }
-    return {declaration.id: declaration for declaration in items[section]}
+    return {declaration.id: declaration for declaration in items[part]}
 
 
 def picks(name: str) -> dict[str, Declaration]:

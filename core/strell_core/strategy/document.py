@@ -1,24 +1,27 @@
 """The strategy document: parsing, validation, the typed form, and small edits.
 
-A document is plain data (what a YAML or JSON file holds). Every sentence is a mapping with its
-``rule``, its values, and optionally ``id``, ``off`` and ``note``; a leg has nested ``expiry`` and
-``strike`` picks, each a mapping with ``pick`` and its values.
+A document is plain data (what a YAML or JSON file holds). It has entries, each with its lists of sentences (when,
+conditions, legs, checks, size, and exits and adjustments of its own), and lists for the whole strategy (leave,
+adjust, limits, orders). Every sentence is a mapping with its ``rule``, its values, and optionally ``id``, ``off`` and
+``note``; a leg has nested ``expiry`` and ``strike`` picks, each a mapping with ``pick`` and its values.
 """
 
 from __future__ import annotations
 
 import copy
+import hashlib
+import json
 import unicodedata
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
+from strell_core.strategy.upgrades import FORMAT, upgraded
 
-FORMAT = 1
 RULE_KEYS = {"id", "rule", "off", "note"}
-LIMITS = {"sentences": 80, "legs": 8, "name": 80, "note": 500}
+LIMITS = {"sentences": 80, "legs": 8, "entries": 12, "underlyings": 8, "name": 80, "note": 500}
 
 
 @dataclass(frozen=True)
@@ -57,78 +60,191 @@ class LegRule:
 
 
 @dataclass(frozen=True)
+class Entry:
+    """One way into a trade: when it is looked at, what must hold, what is picked, how much."""
+
+    id: str
+    underlying: str
+    schedule: Rule
+    conditions: tuple[Rule, ...]
+    legs: tuple[LegRule, ...]
+    checks: tuple[Rule, ...]
+    """On the legs picked."""
+    size: Rule
+    leave: tuple[Rule, ...] = ()
+    """Exits of its trades beside the strategy's."""
+    adjust: tuple[Rule, ...] = ()
+
+
+@dataclass(frozen=True)
 class Strategy:
     """A valid strategy, typed; sentences that are off are left out."""
 
     name: str
-    underlying: str
-    enter: tuple[Rule, ...]
-    legs: tuple[LegRule, ...]
-    conditions: tuple[Rule, ...]
-    size: Rule
+    underlyings: tuple[str, ...]
+    """The first is the one whose snapshots are the clock."""
+    entries: tuple[Entry, ...]
+    """At least one, in the sheet's order."""
     leave: tuple[Rule, ...]
     orders: Mapping[str, Mapping[str, Any]]
     """Values of every order rule, defaults where the document has no such sentence."""
+    adjust: tuple[Rule, ...] = ()
 
     @property
-    def decision_times(self) -> Rule:
-        return next(rule for rule in self.enter if rule.kind == "decision_times")
+    def underlying(self) -> str:
+        return self.underlyings[0]
+
+
+def clock_of(document: Mapping[str, Any]) -> str:
+    """Symbol of the underlying whose snapshots are a normalised document's clock."""
+    return str(document["underlyings"][0])
+
+
+class Part(NamedTuple):
+    """A list of sentences in a document. ``path`` leads to it, as in ``entries/0/legs``; ``entry``: whose it is,
+    nothing: the whole strategy's."""
+
+    path: str
+    part: str
+    entry: str
+    sentences: list[dict[str, Any]]
+
+
+def parts(document: Mapping[str, Any]) -> Iterator[Part]:
+    """Every list of a normalised document, in the sheet's order."""
+    common = [Part(name, name, "", document[name]) for name in catalogue.COMMON_PARTS]
+    for section in catalogue.SECTIONS:
+        if len(document["entries"]) > 1 and section == "enter":
+            for number, entry in enumerate(document["entries"]):
+                for name in catalogue.ENTRY_PARTS:
+                    yield Part(f"entries/{number}/{name}", name, entry["id"], entry[name])
+        elif len(document["entries"]) == 1:
+            entry = document["entries"][0]
+            for name in catalogue.ENTRY_PARTS:
+                if catalogue.SECTION_OF[name] == section:
+                    yield Part(f"entries/0/{name}", name, entry["id"], entry[name])
+        yield from (item for item in common if catalogue.SECTION_OF[item.part] == section)
 
 
 def normalise(raw: Any) -> dict[str, Any]:
-    """A complete copy of a document: ids given, defaults filled in. Raises :class:`DocumentError`."""
-    problems: list[Problem] = []
+    """A complete copy of a document, of any format: ids given, defaults filled in, in the present format. Raises
+    :class:`DocumentError` with paths that lead into what was given."""
     if not isinstance(raw, dict):
-        raise DocumentError([Problem("", "a strategy file holds a mapping with strell, name, underlying and sections")])
-    known = {"strell", "name", "underlying", "note", *catalogue.SECTIONS}
-    problems += [
-        Problem(str(key), f"'{key}' is not a part of a strategy; it has {', '.join(sorted(known))}")
-        for key in raw
-        if key not in known
-    ]
-    if raw.get("strell", FORMAT) != FORMAT:
-        problems.append(Problem("strell", f"this file says version {raw.get('strell')}; known is {FORMAT}"))
-    for key in ("name", "underlying"):
-        if not isinstance(raw.get(key), str) or not raw[key].strip():
-            problems.append(Problem(key, f"{key} is missing"))
-        elif len(raw[key]) > LIMITS["name"]:
-            problems.append(Problem(key, f"{key} is longer than {LIMITS['name']} characters"))
-        elif _unshowable(raw[key]):
-            problems.append(Problem(key, f"{key} holds a character that cannot be shown"))
-    document: dict[str, Any] = {"strell": FORMAT, "name": raw.get("name"), "underlying": raw.get("underlying")}
-    taken: set[str] = set()
-    for section in catalogue.SECTIONS:
-        document[section] = _section(section, raw.get(section), taken, problems)
-    _give_ids(document, taken)
-    if not problems:
-        problems += _whole(document)
+        raise DocumentError([Problem("", "a strategy file holds a mapping with strell, name, underlyings and entries")])
+    if raw.get("strell", FORMAT) not in range(1, FORMAT + 1):
+        raise DocumentError([Problem("strell", f"this file says version {raw.get('strell')}; known is {FORMAT}")])
+    given, places = upgraded(raw)
+    problems: list[Problem] = []
+    document = _checked(given, problems)
     if problems:
-        raise DocumentError(problems)
+        raise DocumentError([Problem(_stood(problem.path, places), problem.message) for problem in problems])
     return document
 
 
-def _section(section: str, raw: Any, taken: set[str], problems: list[Problem]) -> list[dict[str, Any]]:
+def _stood(path: str, places: Mapping[str, str]) -> str:
+    """A path as it was in what was given, before it was upgraded."""
+    bits = path.split("/")
+    for length in range(len(bits), 0, -1):
+        before = places.get("/".join(bits[:length]))
+        if before is not None:
+            return "/".join([before, *bits[length:]])
+    return path
+
+
+def _checked(raw: dict[str, Any], problems: list[Problem]) -> dict[str, Any]:
+    known = {"strell", "name", "underlyings", "note", "entries", *catalogue.COMMON_PARTS}
+    _unknown("", raw, known, "a strategy", problems)
+    _text("name", raw.get("name"), problems)
+    symbols = raw.get("underlyings")
+    if not isinstance(symbols, list) or not symbols:
+        problems.append(Problem("underlyings", "underlying is missing"))
+    elif len(symbols) > LIMITS["underlyings"]:
+        problems.append(Problem("underlyings", f"at most {LIMITS['underlyings']} underlyings"))
+    else:
+        for number, symbol in enumerate(symbols):
+            _text(f"underlyings/{number}" if len(symbols) > 1 else "underlyings", symbol, problems, "underlying")
+    document: dict[str, Any] = {"strell": FORMAT, "name": raw.get("name"), "underlyings": symbols}
+    taken: set[str] = set()
+    document["entries"] = _entries(raw.get("entries"), symbols, taken, problems)
+    for part in catalogue.COMMON_PARTS:
+        document[part] = _list(part, part, raw.get(part), taken, problems)
+    if not problems:
+        _give_ids(document, taken)
+        problems += _whole(document)
+    return document
+
+
+def _unknown(path: str, raw: Mapping[str, Any], known: set[str], what: str, problems: list[Problem]) -> None:
+    problems += [
+        Problem(f"{path}{key}", f"'{key}' is not a part of {what}; it has {', '.join(sorted(known))}")
+        for key in raw
+        if key not in known
+    ]
+
+
+def _text(path: str, value: Any, problems: list[Problem], called: str = "") -> None:
+    called = called or path
+    if not isinstance(value, str) or not value.strip():
+        problems.append(Problem(path, f"{called} is missing"))
+    elif len(value) > LIMITS["name"]:
+        problems.append(Problem(path, f"{called} is longer than {LIMITS['name']} characters"))
+    elif _unshowable(value):
+        problems.append(Problem(path, f"{called} holds a character that cannot be shown"))
+
+
+def _entries(raw: Any, symbols: Any, taken: set[str], problems: list[Problem]) -> list[dict[str, Any]]:
+    if not isinstance(raw, list) or not raw:
+        problems.append(Problem("entries", "a strategy has at least one entry"))
+        return []
+    if len(raw) > LIMITS["entries"]:
+        problems.append(Problem("entries", f"at most {LIMITS['entries']} entries"))
+        return []
+    out, named = [], set()
+    for number, item in enumerate(raw):
+        path = f"entries/{number}"
+        if not isinstance(item, dict):
+            problems.append(Problem(path, f"an entry is a mapping with {', '.join(catalogue.ENTRY_PARTS)}"))
+            continue
+        _unknown(f"{path}/", item, {"id", "underlying", *catalogue.ENTRY_PARTS}, "an entry", problems)
+        key = item.get("id", "entry" if len(raw) == 1 else f"entry {number + 1}")
+        if not isinstance(key, str) or not key or len(key) > 40 or _unshowable(key):
+            problems.append(Problem(f"{path}/id", "an entry's id is a short text"))
+        elif key in named:
+            problems.append(Problem(f"{path}/id", f"two entries have the id '{key}'"))
+        else:
+            named.add(key)
+        entry: dict[str, Any] = {"id": key}
+        if item.get("underlying") is not None:
+            if not isinstance(symbols, list) or item["underlying"] not in symbols:
+                problems.append(Problem(f"{path}/underlying", "an entry's underlying is one of the strategy's"))
+            entry["underlying"] = item["underlying"]
+        for part in catalogue.ENTRY_PARTS:
+            entry[part] = _list(f"{path}/{part}", part, item.get(part), taken, problems)
+        out.append(entry)
+    return out
+
+
+def _list(path: str, part: str, raw: Any, taken: set[str], problems: list[Problem]) -> list[dict[str, Any]]:
     if raw is None:
         return []
     if not isinstance(raw, list):
-        problems.append(Problem(section, f"{section} is a list of sentences"))
+        problems.append(Problem(path, f"{part} is a list of sentences"))
         return []
     if len(raw) > LIMITS["sentences"]:
-        problems.append(Problem(section, f"at most {LIMITS['sentences']} sentences in a section"))
+        problems.append(Problem(path, f"at most {LIMITS['sentences']} sentences in a section"))
         return []
-    known = catalogue.sentences(section)
+    known = catalogue.sentences(part)
     out = []
     for number, item in enumerate(raw):
-        path = f"{section}/{number}"
+        place = f"{path}/{number}"
         if not isinstance(item, dict):
-            problems.append(Problem(path, "a sentence is a mapping with 'rule' and its values"))
+            problems.append(Problem(place, "a sentence is a mapping with 'rule' and its values"))
             continue
-        if item.get("rule") not in known:
-            problems.append(
-                Problem(f"{path}/rule", f"'{item.get('rule')}' is not known in {section}; there is {', '.join(known)}")
-            )
+        if not isinstance(item.get("rule"), str) or item["rule"] not in known:
+            there = ", ".join(known) or "none yet"
+            problems.append(Problem(f"{place}/rule", f"'{item.get('rule')}' is not known in {part}; there is {there}"))
             continue
-        out.append(_sentence(path, item, known[item["rule"]], taken, problems))
+        out.append(_sentence(place, item, known[item["rule"]], taken, problems))
     return out
 
 
@@ -183,8 +299,8 @@ def _unshowable(text: str) -> bool:
 
 def _give_ids(document: dict[str, Any], taken: set[Any]) -> None:
     number = 1
-    for section in catalogue.SECTIONS:
-        for sentence in document[section]:
+    for part in parts(document):
+        for sentence in part.sentences:
             if sentence["id"] is None:
                 while f"s{number}" in taken:
                     number += 1
@@ -192,67 +308,77 @@ def _give_ids(document: dict[str, Any], taken: set[Any]) -> None:
                 taken.add(f"s{number}")
 
 
+def _on(sentences: list[dict[str, Any]]) -> list[tuple[int, dict[str, Any]]]:
+    """Sentences that are switched on, with their places."""
+    return [(number, sentence) for number, sentence in enumerate(sentences) if not sentence.get("off")]
+
+
 def _whole(document: dict[str, Any]) -> list[Problem]:
     """Problems that only the whole document can have."""
     problems = []
-    for section in catalogue.SECTIONS:
-        known = catalogue.sentences(section)
+    for path, part, _, sentences in parts(document):
+        known = catalogue.sentences(part)
         seen: set[str] = set()
-        for number, sentence in enumerate(document[section]):
-            if known[sentence["rule"]].once and sentence["rule"] in seen and not sentence.get("off"):
+        for number, sentence in _on(sentences):
+            if known[sentence["rule"]].once and sentence["rule"] in seen:
+                title = known[sentence["rule"]].title
+                problems.append(Problem(f"{path}/{number}", f"'{title}' can stand only once; switch one off"))
+            seen.add(sentence["rule"])
+    for place, entry in enumerate(document["entries"]):
+        path = f"entries/{place}"
+        if not _on(entry["when"]):
+            problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
+        legs = _on(entry["legs"])
+        if not legs:
+            problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg"))
+        if len(legs) > LIMITS["legs"]:
+            problems.append(Problem(f"{path}/legs", f"at most {LIMITS['legs']} legs"))
+        for rank, (number, leg) in enumerate(legs):
+            pick = leg["expiry"]
+            if rank == 0 and pick["pick"] != "nearest_days":
+                problems.append(
+                    Problem(f"{path}/legs/{number}/expiry/pick", "the first leg chooses its expiration by days")
+                )
+            if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
                 problems.append(
                     Problem(
-                        f"{section}/{number}", f"'{known[sentence['rule']].title}' can stand only once; switch one off"
+                        f"{path}/legs/{number}/expiry/from",
+                        f"the range of days ends before it starts: {pick['from']}–{pick['to']}",
                     )
                 )
-            if not sentence.get("off"):
-                seen.add(sentence["rule"])
-    if not any(s["rule"] == "decision_times" and not s.get("off") for s in document["enter"]):
-        problems.append(Problem("enter", "say when to decide: add a 'Decision times' sentence"))
-    legs = [(n, s) for n, s in enumerate(document["legs"]) if s["rule"] == "leg" and not s.get("off")]
-    if not legs:
-        problems.append(Problem("legs", "a strategy needs at least one leg"))
-    if len(legs) > LIMITS["legs"]:
-        problems.append(Problem("legs", f"at most {LIMITS['legs']} legs"))
-    for rank, (number, leg) in enumerate(legs):
-        pick = leg["expiry"]
-        if rank == 0 and pick["pick"] != "nearest_days":
-            problems.append(Problem(f"legs/{number}/expiry/pick", "the first leg chooses its expiration by days"))
-        if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
-            problems.append(
-                Problem(
-                    f"legs/{number}/expiry/from",
-                    f"the range of days ends before it starts: {pick['from']}–{pick['to']}",
-                )
-            )
-    if not any(not s.get("off") for s in document["size"]):
-        problems.append(Problem("size", "say how many lots: add a 'Lots' sentence"))
+        if not _on(entry["size"]):
+            problems.append(Problem(f"{path}/size", "say how many lots: add a 'Lots' sentence"))
     return problems
 
 
 def parse(raw: Any) -> Strategy:
-    """A typed strategy from a document; raises :class:`DocumentError` with all problems."""
+    """A typed strategy from a document of any format; raises :class:`DocumentError` with all problems."""
     document = normalise(raw)
 
-    def rules(section: str) -> list[dict[str, Any]]:
-        return [sentence for sentence in document[section] if not sentence.get("off")]
+    def rules(sentences: list[dict[str, Any]]) -> tuple[Rule, ...]:
+        return tuple(_rule(item) for _, item in _on(sentences))
 
-    legs = tuple(
-        LegRule(
-            item["id"], item["right"], item["ratio"] * (-1 if item["side"] == "sell" else 1),
-            _as_rule(item["id"], item["expiry"]), _as_rule(item["id"], item["strike"]),
-        )
-        for item in rules("legs")
-        if item["rule"] == "leg"
-    )  # fmt: skip
-    given = {item["rule"]: item for item in rules("orders")}
+    def entry(item: dict[str, Any]) -> Entry:
+        legs = tuple(
+            LegRule(
+                leg["id"], leg["right"], leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
+                _as_rule(leg["id"], leg["expiry"]), _as_rule(leg["id"], leg["strike"]),
+            )
+            for _, leg in _on(item["legs"])
+        )  # fmt: skip
+        return Entry(
+            item["id"], item.get("underlying", document["underlyings"][0]), rules(item["when"])[0],
+            rules(item["conditions"]), legs, rules(item["checks"]), rules(item["size"])[0], rules(item["leave"]),
+            rules(item["adjust"]),
+        )  # fmt: skip
+
+    given = {item["rule"]: item for _, item in _on(document["orders"])}
     orders = {}
     for kind, declaration in catalogue.sentences("orders").items():
         orders[kind] = {param.name: given.get(kind, {}).get(param.name, param.default) for param in declaration.params}
     return Strategy(
-        document["name"], document["underlying"], tuple(_rule(item) for item in rules("enter")), legs,
-        tuple(_rule(item) for item in rules("legs") if item["rule"] != "leg"), _rule(rules("size")[0]),
-        tuple(_rule(item) for item in rules("leave")), orders,
+        document["name"], tuple(document["underlyings"]), tuple(entry(item) for item in document["entries"]),
+        rules(document["leave"]), orders, rules(document["adjust"]),
     )  # fmt: skip
 
 
@@ -264,14 +390,61 @@ def _as_rule(leg_id: str, pick: dict[str, Any]) -> Rule:
     return Rule(leg_id, pick["pick"], {key: value for key, value in pick.items() if key != "pick"})
 
 
+def rules_digest(document: Mapping[str, Any]) -> str:
+    """Identity of what a normalised document decides. Its name, notes, ids of entries that stand alone, sentences
+    switched off and values left at their default do not count: a new default or sentence outdates nothing."""
+
+    def plain(part: str, sentence: Mapping[str, Any]) -> dict[str, Any]:
+        declaration = catalogue.sentences(part)[sentence["rule"]]
+        out = {key: sentence[key] for key in ("id", "rule")} | _told(declaration, sentence)
+        for name in catalogue.PICKS:
+            if name in sentence:
+                pick = sentence[name]
+                out[name] = {"pick": pick["pick"], **_told(catalogue.picks(name)[pick["pick"]], pick)}
+        return out
+
+    rules: dict[str, Any] = {"underlyings": document["underlyings"], "entries": []}
+    for entry in document["entries"]:
+        facts = {key: entry[key] for key in ("id", "underlying") if key in entry}
+        rules["entries"].append(
+            facts
+            | {part: kept for part in catalogue.ENTRY_PARTS if (kept := [plain(part, s) for _, s in _on(entry[part])])}
+        )
+    rules |= {
+        part: kept for part in catalogue.COMMON_PARTS if (kept := [plain(part, s) for _, s in _on(document[part])])
+    }
+    return hashlib.sha256(json.dumps(rules, sort_keys=True).encode()).hexdigest()
+
+
+def _told(declaration: Declaration, values: Mapping[str, Any]) -> dict[str, Any]:
+    """Values that are not the declared default."""
+    return {
+        param.name: values[param.name]
+        for param in declaration.params
+        if param.name in values and values[param.name] != param.default
+    }
+
+
 def in_order(document: Mapping[str, Any]) -> dict[str, Any]:
-    """A normalised document with its keys as a person would write them; the content is the same."""
-    head = {key: document[key] for key in ("strell", "name", "underlying")}
-    sections = {}
-    for section in catalogue.SECTIONS:
-        known = catalogue.sentences(section)
-        sections[section] = [_in_order(item, known[item["rule"]]) for item in document[section]]
-    return {**head, **sections}
+    """A normalised document with its keys as a person would write them, empty lists left out; the content is the
+    same."""
+
+    def lists(holder: Mapping[str, Any], names: tuple[str, ...]) -> dict[str, Any]:
+        return {
+            name: [_in_order(item, catalogue.sentences(name)[item["rule"]]) for item in holder[name]]
+            for name in names
+            if holder[name]
+        }
+
+    entries = [
+        {
+            **{key: entry[key] for key in ("id", "underlying") if key in entry},
+            **lists(entry, catalogue.ENTRY_PARTS),
+        }
+        for entry in document["entries"]
+    ]
+    head = {key: document[key] for key in ("strell", "name", "underlyings")}
+    return {**head, "entries": entries, **lists(document, catalogue.COMMON_PARTS)}
 
 
 def _in_order(item: Mapping[str, Any], declaration: Declaration) -> dict[str, Any]:
@@ -291,9 +464,9 @@ def mirrored(document: Mapping[str, Any], only: str | None = None) -> dict[str, 
     """The document with calls and puts, above and below exchanged, as declarations say; all of it, or
     the sentence whose id is ``only``."""
     out = copy.deepcopy(dict(document))
-    for section in catalogue.SECTIONS:
-        known = catalogue.sentences(section)
-        for sentence in out[section]:
+    for _, part, _, sentences in parts(out):
+        known = catalogue.sentences(part)
+        for sentence in sentences:
             if only in (None, sentence["id"]):
                 _mirror(sentence, known[sentence["rule"]])
     return out

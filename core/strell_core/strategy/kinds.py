@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 import numpy as np
@@ -15,9 +15,12 @@ import numpy.typing as npt
 
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.instruments import ContractKey
-from strell_core.market.timeline import DailyHistory, ExpirationSlice, Quote
+from strell_core.market.market import Observation
+from strell_core.market.timeline import ChainView, ExpirationSlice, Quote
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.registry import Registry
+from strell_core.strategy.actions import Close, Consequence, Move
+from strell_core.strategy.schedule import Schedule
 
 TRUE, FALSE, UNVALUED = 1, 0, -1
 TRUTH_WORDS = {TRUE: "true", FALSE: "false", UNVALUED: "unvalued"}
@@ -36,12 +39,13 @@ class Verdict:
 
 
 @dataclass(frozen=True)
-class EntryContext:
-    """What entry conditions may know at a decision time."""
+class EntryFrame:
+    """What an entry's conditions, checks and size may know at a look."""
 
+    observation: Observation
     open_trades: int
-    history: DailyHistory
-    """Completed sessions only."""
+    """Of the strategy: entering, open or leaving."""
+    entry: str = ""
 
 
 @dataclass(frozen=True)
@@ -56,9 +60,17 @@ class PickedLeg:
 
 @dataclass(frozen=True)
 class PositionLeg:
+    """A held leg with its quotes ``(n,)`` in quanta over a stretch."""
+
+    leg_id: str
     contract: ContractKey
     contracts: int
     opened_parts: int
+    bid: Ints
+    ask: Ints
+    valid: npt.NDArray[np.bool_]
+    best: int | None = None
+    """Highest mid P/L of the leg before the stretch; ``None``: its path begins."""
 
 
 @dataclass(frozen=True)
@@ -86,6 +98,12 @@ class Stretch:
     """The mark is too wide, or the snapshot the last of several, for a profit target to trust."""
     best: Ints
     """Highest mid P/L since the first fill, this snapshot included."""
+    narrow: Callable[[Sequence[str]], Stretch] = field(repr=False, kw_only=True)
+    """The same stretch of some of its legs alone, with their own opening and path (semantics rule 16)."""
+
+    def leg(self, leg_id: str) -> PositionLeg | None:
+        """A held leg; ``None``: it is absent."""
+        return next((leg for leg in self.legs if leg.leg_id == leg_id), None)
 
     def judged(self, truth: npt.NDArray[np.bool_], valued: npt.NDArray[np.bool_]) -> Truths:
         """Three-valued truths from two masks."""
@@ -93,9 +111,17 @@ class Stretch:
 
 
 @dataclass(frozen=True)
+class ScheduleRule:
+    """When an entry is looked at. ``schedule(params, decides_single)`` makes its schedule."""
+
+    declaration: Declaration
+    schedule: Callable[[Params, bool], Schedule]
+
+
+@dataclass(frozen=True)
 class EnterCondition:
     declaration: Declaration
-    judge: Callable[[EntryContext, Params], Verdict]
+    judge: Callable[[EntryFrame, Params], Verdict]
 
 
 @dataclass(frozen=True)
@@ -127,24 +153,62 @@ class StructureCondition:
 
 @dataclass(frozen=True)
 class SizeRule:
-    """``lots(params)``: how many lots; zero means no entry."""
+    """``lots(frame, legs, params)``: how many lots of the picked legs; zero means no entry."""
 
     declaration: Declaration
-    lots: Callable[[Params], int]
+    lots: Callable[[EntryFrame, Sequence[PickedLeg], Params], int]
 
 
 ExitKind = Literal["loss", "profit", "other"]
 
 
+def _whole(params: Params) -> Close:
+    return Close()
+
+
+def _nothing(params: Params) -> tuple[Consequence, ...]:
+    return ()
+
+
 @dataclass(frozen=True)
 class Exit:
     """``test(stretch, params)`` gives truths ``(n,)``; ``values(stretch, params, i)`` the numbers
-    for the reason at snapshot ``i``. Profit exits ignore doubtful marks by themselves."""
+    for the reason at snapshot ``i``. Profit exits ignore doubtful marks by themselves.
+
+    ``closes(params)`` says what it closes, the position unless it says otherwise; an exit of legs is given the
+    stretch of these legs alone. ``then(params)`` follows when its order is complete."""
 
     declaration: Declaration
     kind: ExitKind
     test: Callable[[Stretch, Params], Truths]
     values: Callable[[Stretch, Params, int], Values]
+    closes: Callable[[Params], Close] = _whole
+    then: Callable[[Params], tuple[Consequence, ...]] = _nothing
+
+
+@dataclass(frozen=True)
+class AdjustFrame:
+    """What an adjustment may know at a look: the market, the trade's held legs, its stretch of one snapshot."""
+
+    observation: Observation
+    now: Stretch
+    symbol: str
+
+    @property
+    def view(self) -> ChainView | None:
+        """The chain of the trade's underlying."""
+        return self.observation.view(self.symbol)
+
+
+@dataclass(frozen=True)
+class Adjustment:
+    """``test(stretch, params)`` as an exit's, asked at the looks of the trade's entry; ``moves(frame, params)`` gives
+    the steps that are proposed as one order, none: there is no proposal (semantics rule 17)."""
+
+    declaration: Declaration
+    test: Callable[[Stretch, Params], Truths]
+    values: Callable[[Stretch, Params, int], Values]
+    moves: Callable[[AdjustFrame, Params], Sequence[Move]]
 
 
 @dataclass(frozen=True)
@@ -154,10 +218,12 @@ class OrderRule:
     declaration: Declaration
 
 
+schedules: Registry[ScheduleRule] = Registry()
 enter_conditions: Registry[EnterCondition] = Registry()
 expiry_picks: Registry[ExpiryPick] = Registry()
 strike_picks: Registry[StrikePick] = Registry()
 structure_conditions: Registry[StructureCondition] = Registry()
 size_rules: Registry[SizeRule] = Registry()
 exits: Registry[Exit] = Registry()
+adjustments: Registry[Adjustment] = Registry()
 order_rules: Registry[OrderRule] = Registry()

@@ -21,10 +21,14 @@ def reason_text(declaration: Declaration, truth: int, values: Mapping[str, Any],
     shown = {
         key: as_money(value) if is_exit and key in MONEY_VALUES else _plain(value) for key, value in values.items()
     }
-    try:
-        return template.format(**shown)
-    except KeyError:
-        return template
+    return template.format_map(_Told(shown))
+
+
+class _Told(dict[str, str]):
+    """What a reason told; a number that an earlier version did not tell is left open."""
+
+    def __missing__(self, name: str) -> str:
+        return "…"
 
 
 def _plain(value: Any) -> str:

@@ -4,28 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from strell_core.measures.declaration import WEEKDAYS, Declaration, Param
+from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import FORMAT, LIMITS
-
-
-def _value(param: Param) -> dict[str, Any]:
-    out: dict[str, Any] = {"title": param.label, "default": param.default}
-    if param.kind == "choice":
-        out["enum"] = list(param.choices)
-    elif param.kind == "weekdays":
-        out |= {"type": "array", "items": {"enum": list(WEEKDAYS)}, "minItems": 1, "uniqueItems": True}
-    elif param.kind == "time":
-        out |= {"type": "string", "pattern": r"^([01]\d|2[0-3]):[0-5]\d$"}
-    elif param.kind == "flag":
-        out["type"] = "boolean"
-    else:
-        out |= {"type": "integer" if param.kind == "integer" else "number"}
-        if param.minimum is not None:
-            out["minimum"] = param.minimum
-        if param.maximum is not None:
-            out["maximum"] = param.maximum
-    return out
+from strell_core.strategy.document import LIMITS
+from strell_core.strategy.upgrades import FORMAT
 
 
 def _sentence(declaration: Declaration, key: str, extra: dict[str, Any]) -> dict[str, Any]:
@@ -33,7 +15,7 @@ def _sentence(declaration: Declaration, key: str, extra: dict[str, Any]) -> dict
         "type": "object", "title": declaration.title, "description": declaration.explains,
         "examples": [declaration.example], "required": [key],
         "properties": {
-            key: {"const": declaration.id}, **{param.name: _value(param) for param in declaration.params}, **extra,
+            key: {"const": declaration.id}, **{param.name: param.schema() for param in declaration.params}, **extra,
         },
         "additionalProperties": False,
     }  # fmt: skip
@@ -49,19 +31,31 @@ def json_schema() -> dict[str, Any]:
         name: {"oneOf": [_sentence(declaration, "pick", {}) for declaration in catalogue.picks(name).values()]}
         for name in catalogue.PICKS
     }
-    sections = {}
-    for section in catalogue.SECTIONS:
+    lists = {}
+    for part in catalogue.PARTS:
         kinds = [
             _sentence(declaration, "rule", {**common, **(nested if declaration.id == "leg" else {})})
-            for declaration in catalogue.sentences(section).values()
+            for declaration in catalogue.sentences(part).values()
         ]
-        sections[section] = {"type": "array", "items": {"oneOf": kinds}, "maxItems": LIMITS["sentences"]}
+        items: dict[str, Any] = {"oneOf": kinds} if kinds else {"not": {}}
+        lists[part] = {"type": "array", "items": items, "maxItems": LIMITS["sentences"]}
+    entry = {
+        "type": "object", "required": ["when", "legs", "size"], "additionalProperties": False,
+        "properties": {
+            "id": {"type": "string", "maxLength": 40}, "underlying": {"type": "string"},
+            **{part: lists[part] for part in catalogue.ENTRY_PARTS},
+        },
+    }  # fmt: skip
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Strell strategy", "type": "object",
-        "required": ["name", "underlying", "enter", "legs", "size"],
+        "required": ["strell", "name", "underlyings", "entries"],
         "properties": {
             "strell": {"const": FORMAT}, "name": {"type": "string", "maxLength": LIMITS["name"]},
-            "underlying": {"type": "string"}, **sections,
+            "underlyings": {
+                "type": "array", "items": {"type": "string"}, "minItems": 1, "maxItems": LIMITS["underlyings"],
+            },
+            "entries": {"type": "array", "items": entry, "minItems": 1, "maxItems": LIMITS["entries"]},
+            **{part: lists[part] for part in catalogue.COMMON_PARTS},
         },
         "additionalProperties": False,
     }  # fmt: skip

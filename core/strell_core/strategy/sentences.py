@@ -9,6 +9,7 @@ from typing import Any
 
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
+from strell_core.strategy.document import parts
 
 _BRACES = re.compile(r"\{(\w+)(?:\|([^|}]*)\|([^}]*))?\}")
 
@@ -26,9 +27,15 @@ class Sentence:
     id: str
     number: int
     section: str
+    """Of the sheet."""
+    part: str
+    """The document's list it stands in, and where that is."""
+    path: str
+    entry: str
+    """Whose sentence it is; empty: the whole strategy's."""
     rule: str
     index: int
-    """Place within its section."""
+    """Place within its list."""
     tokens: tuple[Token, ...]
     off: bool = False
     note: str = ""
@@ -39,35 +46,53 @@ class Sentence:
 
 
 @dataclass(frozen=True)
+class Block:
+    """A section of the sheet, of an entry where there are several: its title, and the lists sentences are added to,
+    each by the name of its part."""
+
+    section: str
+    title: str
+    entry: str
+    lists: dict[str, str]
+
+
+@dataclass(frozen=True)
 class Sheet:
     sentences: tuple[Sentence, ...] = field(default_factory=tuple)
+    blocks: tuple[Block, ...] = field(default_factory=tuple)
 
     def numbered(self, sentence_id: str) -> int | None:
         return next((s.number for s in self.sentences if s.id == sentence_id), None)
 
+    def sentence(self, sentence_id: str) -> Sentence | None:
+        return next((s for s in self.sentences if s.id == sentence_id), None)
+
 
 def sheet(document: Mapping[str, Any]) -> Sheet:
-    """Every sentence of a normalised document, numbered through."""
-    out = []
-    number = 0
-    for section in catalogue.SECTIONS:
-        known = catalogue.sentences(section)
-        for index, item in enumerate(document[section]):
-            number += 1
-            tokens = _tokens(known[item["rule"]], item, f"{section}/{index}")
-            out.append(
-                Sentence(
-                    item["id"],
-                    number,
-                    section,
-                    item["rule"],
-                    index,
-                    tuple(tokens),
-                    bool(item.get("off")),
-                    item.get("note", ""),
-                )
+    """Every sentence of a normalised document, numbered through, and the blocks they stand in."""
+    several = len(document["entries"]) > 1
+    sentences: list[Sentence] = []
+    blocks: dict[tuple[str, str], Block] = {}
+    for path, part, entry, items in parts(document):
+        known = catalogue.sentences(part)
+        section = catalogue.SECTION_OF[part]
+        owner = entry if several else ""
+        if known:
+            title = catalogue.SECTIONS[section][0]
+            block = blocks.setdefault(
+                (owner, section), Block(section, f"{title}: {owner}" if owner else title, owner, {})
             )
-    return Sheet(tuple(out))
+            # an only entry's own exits stand with the strategy's; new ones are the strategy's
+            block.lists[part] = path
+        for index, item in enumerate(items):
+            tokens = _tokens(known[item["rule"]], item, f"{path}/{index}")
+            sentences.append(
+                Sentence(
+                    item["id"], len(sentences) + 1, section, part, path, owner, item["rule"], index, tuple(tokens),
+                    bool(item.get("off")), item.get("note", ""),
+                )
+            )  # fmt: skip
+    return Sheet(tuple(sentences), tuple(blocks.values()))
 
 
 def _tokens(declaration: Declaration, values: Mapping[str, Any], path: str) -> list[Token]:

@@ -93,10 +93,12 @@ class Reference:
 
     def __init__(self, document: dict[str, Any], recording: Recording, cash: Decimal) -> None:
         self.recording, self.cash, self.next = recording, cash, 1
-        on = {s: [r for r in document[s] if not r.get("off")] for s in ("enter", "legs", "size", "leave", "orders")}
-        self.enter = on["enter"]
-        self.legs = [r for r in on["legs"] if r["rule"] == "leg"]
-        self.structure = [r for r in on["legs"] if r["rule"] != "leg"]
+        (entry,) = document["entries"]
+        lists = {**entry, "leave": document["leave"], "orders": document["orders"]}
+        names = ("when", "conditions", "legs", "checks", "size", "leave", "orders")
+        on = {name: [r for r in lists[name] if not r.get("off")] for name in names}
+        self.enter = [*on["when"], *on["conditions"]]
+        self.legs, self.structure = on["legs"], on["checks"]
         self.lots = on["size"][0]["lots"]
         losses = ("premium_stop", "strike_fence")
         self.leave = [r for r in on["leave"] if r["rule"] in losses] + [

@@ -6,11 +6,13 @@ import dataclasses
 import unittest
 from decimal import Decimal
 
-from strell_core.engine.advance import Observation, advance
+from strell_core.engine.advance import advance
 from strell_core.engine.fills import fill_price
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, step
-from strell_core.engine.state import EngineState, Fill, dump, fill_of, load, order_of, to_plain
+from strell_core.engine.state import EngineState, Fill, to_plain
+from strell_core.engine.stored import dump, fill_of, load, order_of
+from strell_core.market.market import Observation
 from strell_core.strategy.document import parse
 from tests.demo import short_history
 from tests.engine.variations import PERCENT_EXITS, STRANGLE, document
@@ -35,7 +37,7 @@ class PartsTest(unittest.TestCase):
 
     def go(self, *fills: Fill):
         made = advance(self.plan, self.state, Observation(self.timeline, self.index), fills)
-        self.assertEqual(load(dump(made.state)), made.state, "the state survives being written")
+        self.assertEqual(load(dump(made.state), "MK30"), made.state, "the state survives being written")
         self.state, self.index = made.state, self.index + 1
         return made
 
@@ -46,14 +48,14 @@ class PartsTest(unittest.TestCase):
     def test_a_part_is_a_position_at_once_and_the_rest_goes_on_working(self) -> None:
         self.go(self.part(1))
         self.assertEqual([trade.lots for trade in self.state.trades], [1])
-        self.assertEqual([order.lots for order in self.state.orders if order.kind == "open"], [3])
+        self.assertEqual([order.lots for order in self.state.orders if order.purpose == "open"], [3])
         self.assertEqual(self.state.open_count, 1, "one trade, however many parts")
 
     def test_parts_join_at_their_average_and_money_is_exact(self) -> None:
         first, second = self.part(1), None
         before = self.state.cash
         self.go(first)
-        if not any(order.kind == "close" for order in self.state.orders):
+        if not any(order.purpose == "close" for order in self.state.orders):
             second = self.part(3)
             self.go(second)
         moved = Decimal(0)
@@ -68,23 +70,23 @@ class PartsTest(unittest.TestCase):
 
     def test_an_exit_ends_the_rest_and_closes_what_is_held(self) -> None:
         made = self.go(self.part(1))
-        while not any(order.kind == "close" for order in self.state.orders):
+        while not any(order.purpose == "close" for order in self.state.orders):
             made = self.go()
-        closing = next(order for order in made.intents if order.kind == "close")
+        closing = next(order for order in made.intents if order.purpose == "close")
         self.assertEqual(closing.lots, 1)
-        self.assertTrue(next(order for order in self.state.orders if order.kind == "open").ending)
+        self.assertTrue(next(order for order in self.state.orders if order.purpose == "open").ending)
         # one more lot slips in before the rest is confirmed gone: the exit closes both
         self.go(self.part(1, ended=True))
-        closing = next(order for order in self.state.orders if order.kind == "close")
+        closing = next(order for order in self.state.orders if order.purpose == "close")
         self.assertEqual(closing.lots, 2)
         self.assertEqual([leg.contracts for leg in closing.legs], [-leg.contracts for leg in self.state.trades[0].legs])
-        self.assertFalse(any(order.kind == "open" for order in self.state.orders))
+        self.assertFalse(any(order.purpose == "open" for order in self.state.orders))
 
     def test_closing_in_parts_finishes_with_the_last(self) -> None:
         self.go(dataclasses.replace(self.part(4), lots=None))
-        while not any(order.kind == "close" for order in self.state.orders):
+        while not any(order.purpose == "close" for order in self.state.orders):
             self.go()
-        closing = next(order for order in self.state.orders if order.kind == "close")
+        closing = next(order for order in self.state.orders if order.purpose == "close")
         at, prices = int(self.timeline.times[self.index]), self.prices(self.index, closing)
         made = self.go(Fill(closing.id, at, prices, Decimal(0), 1))
         self.assertEqual((made.closed, [trade.legs[0].contracts for trade in self.state.trades]), ((), [-3]))
@@ -103,4 +105,4 @@ class PartsTest(unittest.TestCase):
     def test_orders_and_fills_are_read_back_as_they_were_written(self) -> None:
         fill = self.part(2, ended=True)
         self.assertEqual(fill_of(to_plain(fill)), fill)
-        self.assertEqual(order_of(to_plain(self.order)), self.order)
+        self.assertEqual(order_of(to_plain(self.order), "MK30"), self.order)

@@ -13,7 +13,8 @@ import numpy as np
 
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import EngineState, closed_trade, dump, load, to_plain
+from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.stored import closed_trade, dump, load
 from strell_core.market.instruments import TermsPeriod
 from strell_core.market.timeline import Timeline
 from strell_core.results.equity import equity_curve
@@ -38,7 +39,7 @@ def in_cuts(method: Any, plan: Plan, timeline: Timeline, cuts: list[int]) -> tup
     state = EngineState(CASH)
     pieces = []
     for begin, end in zip([0, *cuts], [*cuts, len(timeline.times)], strict=True):
-        pieces.append(method(plan, timeline, begin, end, CASH, None, load(dump(state))))
+        pieces.append(method(plan, timeline, begin, end, CASH, None, load(dump(state), "MK30")))
         state = pieces[-1].state
     return bytes_of(*pieces), dump(state)
 
@@ -77,7 +78,7 @@ class SamenessTest(unittest.TestCase):
         timeline = short_history()
         plan = make_plan(parse(variations()["strangle"]), timeline)
         for trade in run_blocks(plan, timeline, 0, len(timeline.times), CASH).closed:
-            self.assertEqual(closed_trade(json.loads(json.dumps(to_plain(trade)))), trade)
+            self.assertEqual(closed_trade(json.loads(json.dumps(to_plain(trade))), "MK30"), trade)
 
 
 class LedgerTest(unittest.TestCase):

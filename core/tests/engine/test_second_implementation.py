@@ -23,7 +23,7 @@ def trades_of_engine(history: History) -> list[tuple[Any, ...]]:
     return [
         (
             t.number, t.decided_at, t.opened_at, t.left_at, t.closed_at, t.rule, t.pnl,
-            sorted((leg.contract, leg.contracts, Fraction(leg.opened_parts, PARTS), Fraction(leg.closed_parts, PARTS)) for leg in t.legs),
+            sorted((leg.contract[:3], leg.contracts, Fraction(leg.opened_parts, PARTS), Fraction(leg.closed_parts, PARTS)) for leg in t.legs),
         )
         for t in history.closed
     ]  # fmt: skip

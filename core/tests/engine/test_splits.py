@@ -13,7 +13,7 @@ import numpy as np
 
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import dump, load
+from strell_core.engine.stored import dump, load
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.market.splits import Split, after
@@ -64,7 +64,7 @@ def both(history: Timeline, strategy: dict[str, Any] = STRATEGY) -> History:
     blocks = run_blocks(plan, history, 0, n, CASH)
     for cut in range(1, n):
         first = run_blocks(plan, history, 0, cut, CASH)
-        second = run_blocks(plan, history, cut, n, CASH, None, load(dump(first.state)))
+        second = run_blocks(plan, history, cut, n, CASH, None, load(dump(first.state), "MK30"))
         assert [*first.closed, *second.closed] == steps.closed
         assert [*first.reasons, *second.reasons] == steps.reasons
         assert dump(second.state) == dump(steps.state)
@@ -135,7 +135,7 @@ class FactsTest(unittest.TestCase):
         self.assertEqual(
             told, [("2 for 1", 2), ("3 for 2", None), ("1 for 10", None), ("7 for 1", 7), ("4 for 3", None)]
         )
-        self.assertEqual(after(ContractKey(EXPIRES, "call", 100), 3).strike, 33.333)
+        self.assertEqual(after(ContractKey(EXPIRES, "call", 100, "MK30"), 3).strike, 33.333)
 
     def test_closes_before_are_in_the_units_of_the_day_they_are_read_on(self) -> None:
         """Rule 2: history is adjusted for splits that hold by then, and for no other."""

@@ -68,7 +68,7 @@ class WorkedExamplesTest(unittest.TestCase):
                 found["also"] = [kinds[rule] for rule in t.also]
             if "legs" in want:
                 prices = {
-                    leg.contract.code: [
+                    leg.contract.code.removeprefix("MK30/"): [
                         float(parts_to_price(p, MK30.quantum)) for p in (leg.opened_parts, leg.closed_parts)
                     ]
                     for leg in t.legs

@@ -301,7 +301,7 @@ class SessionTest(Folder):
         chain = made.chain
         assert chain is not None
         self.assertEqual(
-            [c.code for c in chain.contracts], [f"2026-11-20/{r}/{k}" for r in ("call", "put") for k in (82.5, 85)]
+            [c.code for c in chain.contracts], [f"PLLM/2026-11-20/{r}/{k}" for r in ("call", "put") for k in (82.5, 85)]
         )
         self.assertEqual(chain.bid[:, 0].tolist(), [220, 90, 60, 180])
         self.assertEqual((chain.spot.tolist(), chain.settlement), ([8410], 8410))
@@ -380,7 +380,7 @@ class BesideTest(Folder):
         self.assertEqual(set(made.extras), {"last", "bid_size", "ask_size", "iv", "delta", "theta"})
         assert made.chain is not None
         order = [
-            made.chain.contracts.index(ContractKey(dt.date(2026, 11, 20), r, k))
+            made.chain.contracts.index(ContractKey(dt.date(2026, 11, 20), r, k, "PLLM"))
             for k in (82.5, 85)
             for r in ("call", "put")
         ]

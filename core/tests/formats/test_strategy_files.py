@@ -14,6 +14,7 @@ from strell_core.strategy.document import DocumentError, normalise
 from tests.engine.variations import variations
 
 EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
+FORMAT_1 = Path(__file__).parents[1] / "kept" / "format1"
 STRANGLE = (EXAMPLES / "harbour-strangle.yaml").read_text()
 
 
@@ -35,10 +36,14 @@ class RoundTripTest(unittest.TestCase):
     def test_a_file_is_written_in_the_order_in_which_it_is_read(self) -> None:
         document = variations()["strangle"]
         shuffled = {key: document[key] for key in reversed(document)}
-        shuffled["legs"] = [{key: item[key] for key in sorted(item, reverse=True)} for item in document["legs"]]
+        (entry,) = document["entries"]
+        backward = {key: entry[key] for key in reversed(entry)}
+        backward["legs"] = [{key: item[key] for key in sorted(item, reverse=True)} for item in entry["legs"]]
+        shuffled["entries"] = [backward]
         text = to_text(shuffled)
         self.assertEqual(text, to_text(document))
-        places = [text.index(f"\n{key}:") for key in ("name", "underlying", "enter", "legs", "size", "leave", "orders")]
+        keys = ("\nname", "\nunderlyings", "\nentries", "  when", "  legs", "  size", "\nleave")
+        places = [text.index(f"{key}:") for key in keys]
         self.assertEqual(places, sorted(places))
         self.assertLess(text.index("rule: leg"), text.index("side: sell"))
 
@@ -50,7 +55,8 @@ class RoundTripTest(unittest.TestCase):
     @given(name=st.text(min_size=1, max_size=80).filter(str.strip), note=st.text(min_size=1, max_size=200))
     def test_any_name_and_note(self, name: str, note: str) -> None:
         document = {**variations()["strangle"], "name": name}
-        document["enter"] = [{**document["enter"][0], "note": note}, *document["enter"][1:]]
+        (entry,) = document["entries"]
+        document["entries"] = [{**entry, "when": [{**entry["when"][0], "note": note}]}]
         try:
             whole = normalise(document)
         except DocumentError as error:
@@ -65,14 +71,31 @@ class MistakeTest(unittest.TestCase):
         at = next(i for i, line in enumerate(lines) if "delta: 0.2" in line)
         text = STRANGLE.replace("delta: 0.2", "delta: 3", 1)
         self.assertEqual(
-            problems(text), [(at + 1, "legs/0/strike/delta", "Delta must lie between 0.01 and 0.99, not 3")]
+            problems(text), [(at + 1, "entries/0/legs/0/strike/delta", "Delta must lie between 0.01 and 0.99, not 3")]
         )
 
     def test_every_mistake_is_reported_at_once(self) -> None:
         text = STRANGLE.replace("delta: 0.2", "delta: 3").replace("lots: 1", "lots: 0")
         self.assertEqual(
-            [path for _, path, _ in problems(text)], ["legs/0/strike/delta", "legs/1/strike/delta", "size/0/lots"]
+            [path for _, path, _ in problems(text)],
+            [f"entries/0/{place}" for place in ("legs/0/strike/delta", "legs/1/strike/delta", "size/0/lots")],
         )
+
+    def test_a_file_of_an_earlier_format_is_corrected_at_its_own_lines(self) -> None:
+        text = (FORMAT_1 / "tide-condor.yaml").read_text()
+        self.assertEqual(from_text(text), from_text((EXAMPLES / "tide-condor.yaml").read_text()))
+        wrong = (
+            text.replace("least: 0.2", "least: 3").replace("level: 22", "level: -1").replace("delta: 0.06", "delta: 7")
+        )
+        found = problems(wrong.replace("percent: 50, last", "percent: 0, last"))
+        lines = wrong.splitlines()
+        self.assertEqual(
+            [(path, lines[line - 1].strip()[:24]) for line, path, _ in found],
+            [
+                ("enter/2/level", "- {rule: when_realised_v"), ("legs/1/strike/delta", "strike: {pick: nearest_d"),
+                ("legs/4/least", "- {rule: side_balance, l"), ("orders/3/percent", "- {rule: doubtful_marks,"),
+            ],
+        )  # fmt: skip
 
     def test_what_is_not_yaml(self) -> None:
         for text in ("legs: [", "a: b: c", "\t- x", "{", "'"):
@@ -93,7 +116,9 @@ class MistakeTest(unittest.TestCase):
     def test_numbers_no_machine_can_hold(self) -> None:
         for value in (".inf", "-.inf", ".nan", "1" + "0" * 400, "1e999"):
             found = problems(STRANGLE.replace("delta: 0.2", f"delta: {value}", 1).replace("lots: 1", f"lots: {value}"))
-            self.assertEqual({path for _, path, _ in found}, {"legs/0/strike/delta", "size/0/lots"}, value)
+            self.assertEqual(
+                {path for _, path, _ in found}, {"entries/0/legs/0/strike/delta", "entries/0/size/0/lots"}, value
+            )
 
     @settings(max_examples=200, deadline=None)
     @given(st.data())

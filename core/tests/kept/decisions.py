@@ -55,7 +55,7 @@ def _values(values: Mapping[str, Any]) -> Any:
 
 def _order(order: Order) -> list[Any]:
     return [
-        order.id, order.kind, order.trade, order.lots, order.decided_at, order.session.isoformat(), order.rule,
+        order.id, order.purpose, order.trade, order.lots, order.decided_at, order.session.isoformat(), order.rule,
         list(order.also), _values(order.values),
         [[leg.leg_id, code(leg.contract), leg.contracts] for leg in order.legs],
     ]  # fmt: skip

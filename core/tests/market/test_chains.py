@@ -31,7 +31,9 @@ def any_chain(draw: st.DrawFn) -> SessionChain:
         date + dt.timedelta(days=d) for d in sorted(draw(st.sets(st.integers(0, 400), min_size=1, max_size=3)))
     )
     strikes = sorted(strike_of(k) for k in draw(st.sets(st.integers(1, 90_000_000), min_size=1, max_size=4)))
-    contracts = tuple(ContractKey(e, right, k) for e in expirations for right in ("call", "put") for k in strikes)
+    contracts = tuple(
+        ContractKey(e, right, k, "MK30") for e in expirations for right in ("call", "put") for k in strikes
+    )
     n, m = len(contracts), draw(st.integers(1, 6))
     rng = np.random.default_rng(draw(st.integers(0, 2**32 - 1)))
     widest = draw(st.sampled_from([50, 60_000, 2_000_000]))

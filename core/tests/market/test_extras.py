@@ -3,7 +3,7 @@
 import unittest
 
 import numpy as np
-from hypothesis import given
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 
@@ -24,7 +24,9 @@ def extras(draw: st.DrawFn) -> dict[str, np.ndarray]:
 
 
 class ExtrasTest(unittest.TestCase):
+    @settings(deadline=None)
     @given(extras())
+    @example({"ask_size": np.array([[-1, 2**31 - 1]], np.int32)})
     def test_everything_comes_back(self, given_extras: dict[str, np.ndarray]) -> None:
         found = decode_extras(encode_extras(given_extras))
         self.assertEqual(set(found), set(given_extras))

@@ -78,7 +78,7 @@ class SettlementAtTheOpenTest(unittest.TestCase):
         cube = at_open.cubes[expiration]
         self.assertEqual(cube.settlement_at, CALENDAR.session(expiration).open)
         self.assertEqual(at_close.cubes[expiration].settlement_at, CALENDAR.session(expiration).close)
-        contract = ContractKey(expiration, "call", int(cube.strikes[0]))
+        contract = ContractKey(expiration, "call", int(cube.strikes[0]), "MK30")
         first = int(at_open.spot[at_open.first[session]])
         wanted = points_to_parts(Decimal(first) / 100 - Decimal(contract.strike), MK30.quantum)
         self.assertGreater(wanted, 0)

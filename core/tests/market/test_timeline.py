@@ -68,7 +68,7 @@ class LookUpTest(unittest.TestCase):
             self.timeline.at_or_before(instant("2026-10-05 09:00"))
 
     def test_validity_of_quotes(self) -> None:
-        contract = ContractKey(dt.date(2026, 10, 16), "put", 3040)
+        contract = ContractKey(dt.date(2026, 10, 16), "put", 3040, "MK30")
         self.assertTrue(self.timeline.view(1).quote(contract).valid)
         self.assertFalse(self.timeline.view(2).quote(contract).valid, "crossed")
         for unknown in (contract._replace(strike=3050), contract._replace(expiration=dt.date(2026, 10, 23))):
@@ -79,8 +79,8 @@ class LookUpTest(unittest.TestCase):
 
 class ContractKeyTest(unittest.TestCase):
     def test_code_and_back(self) -> None:
-        contract = ContractKey(dt.date(2026, 11, 13), "call", 3200)
-        self.assertEqual(contract.code, "2026-11-13/call/3200")
+        contract = ContractKey(dt.date(2026, 11, 13), "call", 3200, "MK30")
+        self.assertEqual(contract.code, "MK30/2026-11-13/call/3200")
         self.assertEqual(ContractKey.parse(contract.code), contract)
         self.assertEqual(contract.label, "13 Nov 2026 3200 call")
 
@@ -94,7 +94,7 @@ class ContractKeyTest(unittest.TestCase):
             "x/call/1",
         ):
             with self.assertRaisesRegex(ValueError, "not a"):
-                ContractKey.parse(text)
+                ContractKey.parse(text, "MK30")
 
 
 class PricesTest(unittest.TestCase):

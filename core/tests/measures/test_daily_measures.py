@@ -18,7 +18,11 @@ def history(closes: list[float], iv: list[float] | None = None) -> DailyHistory:
 
 
 class AgainstOthersTest(unittest.TestCase):
-    daily = demo_history().daily
+    daily: DailyHistory
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.daily = demo_history().daily
 
     def series(self, name: str, **params: object) -> np.ndarray:
         return load()[name].series(self.daily, params)

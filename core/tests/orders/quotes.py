@@ -8,8 +8,8 @@ from strell_core.market.instruments import ContractKey
 from strell_core.orders.order import Leg, OrderType, Sided, Terms, TimeInForce
 
 EXPIRATION = dt.date(2026, 11, 27)
-CALL, FAR_CALL = ContractKey(EXPIRATION, "call", 3150), ContractKey(EXPIRATION, "call", 3180)
-PUT = ContractKey(EXPIRATION, "put", 3050)
+CALL, FAR_CALL = ContractKey(EXPIRATION, "call", 3150, "MK30"), ContractKey(EXPIRATION, "call", 3180, "MK30")
+PUT = ContractKey(EXPIRATION, "put", 3050, "MK30")
 NOW = 1_795_100_000
 
 

@@ -78,7 +78,8 @@ class ReportTest(unittest.TestCase):
         history = run_blocks(plan, timeline, 0, len(timeline.times), CASH)
         made = report(plan, timeline, history, 0, len(timeline.times), CASH, seed=1)
         entries = sum(d["kind"] == "entry" for d in made.decisions)
-        times, limit = (rule.id for rule in plan.strategy.enter)
+        (entry,) = plan.strategy.entries
+        times, limit = entry.schedule.id, entry.conditions[0].id
         self.assertEqual(made.evidence[limit]["true"], entries)
         self.assertEqual(made.evidence[limit]["no"] + entries, made.evidence[times]["true"])
         left = sum(made.evidence.get(rule.id, {}).get("true", 0) for rule in plan.strategy.leave)

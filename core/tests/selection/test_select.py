@@ -24,7 +24,9 @@ def chain(quotes: dict[str, str], spot: float = 3100) -> Timeline:
 
 def pick(timeline: Timeline, *legs: dict[str, Any], index: int = 0, runners_up: int = 0) -> Selection:
     strategy = parse(document("picks", list(legs), []))
-    return select(strategy, timeline.view(index), timeline.dates[int(timeline.session_of[index])], runners_up)
+    return select(
+        strategy.entries[0].legs, timeline.view(index), timeline.dates[int(timeline.session_of[index])], runners_up
+    )
 
 
 class StrikeTest(unittest.TestCase):

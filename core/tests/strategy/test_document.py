@@ -3,12 +3,20 @@
 from __future__ import annotations
 
 import copy
+import dataclasses
 import unittest
+from decimal import Decimal
 from typing import Any
 
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import DocumentError, mirrored, normalise, parse
+from strell_core.strategy.document import DocumentError, mirrored, normalise, parse, parts
+from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.sentences import sheet
+from strell_core.strategy.soundness import mistakes, wrong_with
+from tests.demo import short_history
 from tests.engine.variations import variations
 
 SMALL: dict[str, Any] = {
@@ -35,9 +43,9 @@ def leg(**values: Any) -> dict[str, Any]:
 class NormaliseTest(unittest.TestCase):
     def test_defaults_and_ids_are_filled_in(self) -> None:
         document = normalise(SMALL)
-        self.assertEqual(document["enter"][0]["weekdays"], ["mon", "wed"])
-        self.assertEqual(document["legs"][0]["strike"], {"pick": "nearest_delta", "delta": 0.2})
-        ids = [s["id"] for section in catalogue.SECTIONS for s in document[section]]
+        self.assertEqual(document["entries"][0]["when"][0]["weekdays"], ["mon", "wed"])
+        self.assertEqual(document["entries"][0]["legs"][0]["strike"], {"pick": "nearest_delta", "delta": 0.2})
+        ids = [s["id"] for part in parts(document) for s in part.sentences]
         self.assertEqual(len(ids), len(set(ids)))
 
     def test_a_normal_document_stays_as_it_is(self) -> None:
@@ -46,9 +54,10 @@ class NormaliseTest(unittest.TestCase):
 
     def test_ids_survive_changes_around_them(self) -> None:
         document = normalise(SMALL)
-        document["enter"].append({"rule": "open_limit"})
+        document["entries"][0]["conditions"].append({"rule": "open_limit"})
         again = normalise(document)
-        self.assertEqual(again["legs"][0]["id"], document["legs"][0]["id"])
+        first, second = (made["entries"][0]["legs"][0]["id"] for made in (document, again))
+        self.assertEqual(first, second)
 
     def test_the_typed_form_leaves_out_what_is_off(self) -> None:
         raw = copy.deepcopy(SMALL)
@@ -93,7 +102,7 @@ class RefusalTest(unittest.TestCase):
         )
 
     def test_unknown_parts(self) -> None:
-        self.assertIn("not a part", refused({"entries": []})["entries"])
+        self.assertIn("not a part", refused({"exits": []})["exits"])
         self.assertIn("not known", refused({"leave": [{"rule": "pray"}]})["leave/0/rule"])
         self.assertIn("not known", refused(leg(strike={"pick": "luckiest"}))["legs/0/strike/pick"])
         self.assertIn("not a value", refused({"leave": [{"rule": "credit_target", "share": 3}]})["leave/0/share"])
@@ -130,16 +139,16 @@ class MirrorTest(unittest.TestCase):
     def test_calls_become_puts_and_fences_change_sides(self) -> None:
         document = variations()["condor with fences"]
         twin = mirrored(document)
-        self.assertEqual(
-            [item["right"] for item in twin["legs"] if item["rule"] == "leg"], ["call", "call", "put", "put"]
-        )
+        self.assertEqual([item["right"] for item in twin["entries"][0]["legs"]], ["call", "call", "put", "put"])
         fence = next(s for s in twin["leave"] if s["rule"] == "strike_fence")
         self.assertEqual((fence["call"], fence["put"]), (-0.3, 0.5))
         self.assertEqual(mirrored(twin), document)
 
     def test_above_becomes_below_where_the_declaration_says_so(self) -> None:
         twin = mirrored(variations()["long strangle when oversold"])
-        compared = {s["rule"]: s["comparison"] for s in twin["enter"] if s["rule"].startswith("when_")}
+        compared = {
+            s["rule"]: s["comparison"] for s in twin["entries"][0]["conditions"] if s["rule"].startswith("when_")
+        }
         self.assertEqual(compared, {"when_rsi": "above", "when_average_gap": "below"})
 
 
@@ -147,7 +156,7 @@ class DeclarationTest(unittest.TestCase):
     """What every declaration owes: words, an example, defaults that its own checks accept."""
 
     def every(self) -> list[Declaration]:
-        found = [d for section in catalogue.SECTIONS for d in catalogue.sentences(section).values()]
+        found = [d for part in catalogue.PARTS for d in catalogue.sentences(part).values()]
         return found + [d for name in catalogue.PICKS for d in catalogue.picks(name).values()]
 
     def test_each_is_complete(self) -> None:
@@ -163,3 +172,36 @@ class DeclarationTest(unittest.TestCase):
                     if param.kind in ("integer", "number"):
                         self.assertIsNotNone(param.minimum)
                         self.assertIsNotNone(param.maximum)
+
+
+class SoundnessTest(unittest.TestCase):
+    def test_every_declaration_holds_together(self) -> None:
+        self.assertEqual(mistakes(), [])
+
+    def test_what_does_not_hold_is_named(self) -> None:
+        good = catalogue.sentences("leave")["premium_stop"]
+        for change, words in (
+            ({"sentence": "At {perecnt}."}, "names 'perecnt', which is no value"),
+            ({"when_true": "{pnl} and {lost}"}, "names 'lost', which it does not tell"),
+            ({"mirror": {"side": {}}}, "mirror names 'side'"),
+            ({"params": (dataclasses.replace(good.params[0], default=0),)}, "default of percent is refused"),
+            ({"params": (dataclasses.replace(good.params[0], kind="mood"),)}, "kind 'mood'"),
+        ):
+            found = wrong_with(dataclasses.replace(good, **change))
+            self.assertTrue(any(words in text for text in found), (words, found))
+
+    def test_reasons_tell_what_their_texts_name(self) -> None:
+        """Every decision of every variation over a history, read as a sentence: no number is left open."""
+        timeline = short_history()
+        read = 0
+        for document in variations().values():
+            plan = make_plan(parse(document), timeline)
+            written = sheet(document)
+            for reason in run_blocks(plan, timeline, 0, len(timeline.times), Decimal(50_000)).reasons:
+                sentence = written.sentence(reason.rule)
+                if reason.kind in ("left", "no entry") and sentence and "message" not in reason.values:
+                    declaration = catalogue.sentences(sentence.part)[sentence.rule]
+                    text = reason_text(declaration, reason.truth, reason.values, str)
+                    self.assertNotIn("…", text, declaration.id)
+                    read += 1
+        self.assertGreater(read, 100)

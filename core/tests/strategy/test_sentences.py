@@ -53,12 +53,12 @@ class SheetTest(unittest.TestCase):
 class SchemaTest(unittest.TestCase):
     def test_every_sentence_and_pick_is_in_the_schema(self) -> None:
         schema = json_schema()
-        for section in catalogue.SECTIONS:
-            kinds = schema["properties"][section]["items"]["oneOf"]
-            self.assertEqual({kind["properties"]["rule"]["const"] for kind in kinds}, set(catalogue.sentences(section)))
-        leg = next(
-            k for k in schema["properties"]["legs"]["items"]["oneOf"] if k["properties"]["rule"]["const"] == "leg"
-        )
+        entry = schema["properties"]["entries"]["items"]["properties"]
+        for place, parts in ((schema["properties"], catalogue.COMMON_PARTS), (entry, catalogue.ENTRY_PARTS)):
+            for part in parts:
+                kinds = place[part]["items"].get("oneOf", [])
+                self.assertEqual({k["properties"]["rule"]["const"] for k in kinds}, set(catalogue.sentences(part)))
+        (leg,) = entry["legs"]["items"]["oneOf"]
         picks = {p["properties"]["pick"]["const"] for p in leg["properties"]["strike"]["oneOf"]}
         self.assertEqual(picks, set(catalogue.picks("strike")))
         delta = next(
@@ -76,7 +76,7 @@ class ReasonTest(unittest.TestCase):
             "loss 900 EUR reached 150 % of the premium 600 EUR",
         )
         self.assertEqual(reason_text(stop, UNVALUED, values, str), "a leg has no valid quote")
-        rsi = catalogue.sentences("enter")["when_rsi"]
+        rsi = catalogue.sentences("conditions")["when_rsi"]
         self.assertEqual(
             reason_text(rsi, FALSE, {"value": 41.2, "comparison": "below", "level": 30}, str), "41.2, needs below 30"
         )

@@ -16,9 +16,9 @@ from fix44 import messages as wire
 from fix44.session import DICTIONARY
 
 QUANTUM = Decimal("0.05")
-CALL, PUT = "2026-11-27/call/3150", "2026-11-30/put/3050"
+CALL, PUT = "MK30/2026-11-27/call/3150", "MK30/2026-11-30/put/3050"
 legs = st.lists(
-    st.tuples(st.sampled_from([CALL, PUT, "2026-12-18/call/3300"]), st.sampled_from([-3, -2, -1, 1, 2, 3])),
+    st.tuples(st.sampled_from([CALL, PUT, "MK30/2026-12-18/call/3300"]), st.sampled_from([-3, -2, -1, 1, 2, 3])),
     min_size=1, max_size=3, unique_by=lambda leg: leg[0],
 )  # fmt: skip
 

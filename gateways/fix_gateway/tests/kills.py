@@ -149,7 +149,10 @@ class Arena:
                 )
                 low, high = sorted(self.random.sample(strikes, 2))
                 sign = self.random.choice((-1, 1))
-                legs = [(ContractKey(date, "call", low).code, -sign), (ContractKey(date, "call", high).code, sign)]
+                legs = [
+                    (ContractKey(date, "call", low, "MK30").code, -sign),
+                    (ContractKey(date, "call", high, "MK30").code, sign),
+                ]
                 legs = legs[: self.random.choice((1, 2))]
                 far = self.random.random() < 0.4
                 limit = "-180.00" if far else None

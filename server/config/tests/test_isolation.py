@@ -13,6 +13,7 @@ BODIES = {
     "revise_strategy": {"based_on": 1, "document": {}},
     "ask_run": {"start": "2026-09-01", "end": "2026-10-01"},
     "move_replay": {"to": "step"},
+    "let_replay_rules_act": {"acts": "live"},
     "trade_replay": {"orders": []},
     "describe_replay": {"note": "mine now"},
     "promote": {"account": 0, "looked_at": True},

@@ -101,7 +101,7 @@ class DeskTestCase(DemoTestCase):
         date = min(now.chain.expirations, key=lambda day: abs((day - now.session).days - days))
         strikes = [c.strike for c in now.chain.contracts if c.expiration == date and c.right == right]
         wanted = now.spot + away
-        return ContractKey(date, right, min(strikes, key=lambda strike: abs(strike - wanted))).code
+        return ContractKey(date, right, min(strikes, key=lambda strike: abs(strike - wanted)), "MK30").code
 
     def place(
         self, legs: list[tuple[str, int]], lots: Any = 1, limit: Any = None, account: Account | None = None, **more: Any

@@ -118,10 +118,10 @@ class ClockTest(DeploymentTestCase):
 class WatchTest(DeploymentTestCase):
     def test_a_browser_gets_only_what_changed(self) -> None:
         near, far = self.contract("call", 40), self.contract("call", 70)
-        watch = Watch.parse({"symbol": "MK30", "contracts": [near, far, "2026-11-27/call/99999"]})
+        watch = Watch.parse({"symbol": "MK30", "contracts": [near, far, "MK30/2026-11-27/call/99999"]})
         first = watch.difference(live("MK30"))
-        self.assertEqual(set(first["quotes"]), {near, far, "2026-11-27/call/99999"})
-        self.assertEqual(first["quotes"]["2026-11-27/call/99999"][:2], [None, None])
+        self.assertEqual(set(first["quotes"]), {near, far, "MK30/2026-11-27/call/99999"})
+        self.assertEqual(first["quotes"]["MK30/2026-11-27/call/99999"][:2], [None, None])
         self.assertIsNone(watch.difference(live("MK30")))
         self.quote({near: ("10.00", "10.40")}, size=7)
         changed = watch.difference(live("MK30"))

@@ -33,9 +33,7 @@ class DeploymentTestCase(DeskTestCase):
     def daily(self, time: str = "09:40", name: str = "Every day", **exits) -> Deployment:
         """A deployed and armed strangle that decides every day."""
         raw = {**document(), "name": name}
-        for rule in raw["enter"]:
-            if rule["rule"] == "decision_times":
-                rule.update(weekdays=EVERY_DAY, time=time)
+        raw["entries"][0]["when"][0].update(weekdays=EVERY_DAY, time=time)
         for rule in raw["leave"]:
             if rule["rule"] in exits:
                 rule["percent"] = exits[rule["rule"]]

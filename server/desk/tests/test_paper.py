@@ -162,7 +162,7 @@ class PaperTest(DeskTestCase):
         self.go("09:30")
         code = self.contract("call", -60, days=1)
         far = self.contract("call", 20, days=1)
-        self.assertEqual(code[:10], "2026-11-20")
+        self.assertTrue(code.startswith("MK30/2026-11-20/"))
         order = self.place([(code, 1), (far, -1)])
         self.pass_seconds(5)
         self.assertEqual(self.state(order), "filled")

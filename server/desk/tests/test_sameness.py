@@ -14,9 +14,11 @@ from desk.tests.desk import DeskTestCase
 from market.timelines import fold_in, timeline
 from runs.models import Run
 from strategies import services as strategies
-from strell_core.engine.advance import Observation, advance
+from strell_core.engine.advance import advance
 from strell_core.engine.run import run_blocks, run_steps
-from strell_core.engine.state import EngineState, dump, fill_of, load, order_of, to_plain
+from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.stored import dump, fill_of, load, order_of
+from strell_core.market.market import Observation
 from strell_core.market.timeline import Timeline
 from tests.engine.variations import variations
 from venue import clock
@@ -52,15 +54,17 @@ class SamenessTest(DeskTestCase):
         told = {row.at: row for row in deployment.decisions.all()}
         plan = plan_of(deployment, history)
         first = deployment.decisions.order_by("at").first()
-        state: EngineState = load(first.before)
+        state: EngineState = load(first.before, "MK30")
         said = []
         for index in range(begin, end):
             row = told.get(int(history.times[index]))
             fills = [fill_of(raw) for raw in row.fills] if row else []
             if row and row.orders:
-                state = dataclasses.replace(state, orders=(*state.orders, *(order_of(raw) for raw in row.orders)))
+                state = dataclasses.replace(
+                    state, orders=(*state.orders, *(order_of(raw, "MK30") for raw in row.orders))
+                )
             made = advance(plan, state, Observation(history, index), fills)
-            state = load(dump(made.state)) if restore else made.state
+            state = load(dump(made.state), "MK30") if restore else made.state
             said.append((plain(made.reasons), plain(made.intents)))
         return said, dump(state)
 

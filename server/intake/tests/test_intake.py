@@ -106,7 +106,7 @@ class LoadTest(IntakeTestCase):
         quoted = [(k, a) for k, a in zip(again.strikes.tolist(), again.ask.tolist(), strict=True) if a >= 0]
         self.assertGreater(len(quoted), 20)
         self.assertEqual(quoted, [(k, asks[k]) for k, _ in quoted])
-        strategy = strategies.create(self.mara, document(underlying="OSTL"))
+        strategy = strategies.create(self.mara, document(underlyings=["OSTL"]))
         run = runs.ask(self.mara, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
         runs.carry_out(run.pk)
         run.refresh_from_db()
@@ -172,7 +172,7 @@ class LoadTest(IntakeTestCase):
     def test_a_correction_is_a_new_version_and_names_the_runs_that_read_the_old_one(self) -> None:
         frame = self.frame(25)
         self.load(self.csv(frame))
-        strategy = strategies.create(self.mara, document(underlying="OSTL"))
+        strategy = strategies.create(self.mara, document(underlyings=["OSTL"]))
         history = timeline("OSTL")
         run = runs.ask(self.mara, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
         runs.carry_out(run.pk)
@@ -449,7 +449,7 @@ class RevaluedTest(IntakeTestCase):
         frame = self.frame(25)
         self.load(self.csv(frame), terms=self.AMERICAN)
         history = timeline("OSTL")
-        strategy = strategies.create(self.mara, document(underlying="OSTL"))
+        strategy = strategies.create(self.mara, document(underlyings=["OSTL"]))
         run = runs.ask(self.mara, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
         runs.carry_out(run.pk)
         told = self.facts(f"date,symbol,amount\n{history.dates[-1] + dt.timedelta(3)},OSTL,20\n")

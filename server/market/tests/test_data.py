@@ -79,7 +79,7 @@ def _quotes(history, index):
     cube = history.cubes_at(index)[3]
     from strell_core.market.instruments import ContractKey
 
-    return [view.quote(ContractKey(cube.expiration, "put", int(strike))) for strike in cube.strikes]
+    return [view.quote(ContractKey(cube.expiration, "put", int(strike), "MK30")) for strike in cube.strikes]
 
 
 class MarketApiTest(DemoTestCase):

@@ -19,8 +19,8 @@ class PayoffTest(DemoTestCase):
         self.expiration = view.expirations[4]
         spot = view.spot / 100
         near = round(spot / 10) * 10
-        self.short = ContractKey(self.expiration, "put", near - 40)
-        self.long = ContractKey(self.expiration, "put", near - 80)
+        self.short = ContractKey(self.expiration, "put", near - 40, "MK30")
+        self.long = ContractKey(self.expiration, "put", near - 80, "MK30")
 
     def spread(self, realised: float = 0.0):
         holdings = [Holding(self.short, -2, 10.0), Holding(self.long, 2, 4.0)]

@@ -9,8 +9,18 @@ from typing import Any
 
 from config.tests.demo import DemoTestCase
 from replay import services
-from replay.position import Held, take
+from replay.life import actions, life, plan_of
+from replay.models import ReplaySession
+from strategies import services as strategies
+from strell_core.engine.hand import lived
+from strell_core.engine.ledger import Held, take
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_steps
+from strell_core.engine.state import to_plain
+from strell_core.engine.stored import dump
 from strell_core.market.instruments import ContractKey
+from strell_core.strategy.document import parse
+from tests.engine.variations import variations
 
 
 class ReplayTestCase(DemoTestCase):
@@ -42,7 +52,7 @@ class FromTradeTest(ReplayTestCase):
         self.assertEqual((scene["local"], scene["run_trade"]), (row["opened"], self.trade.number))
         legs = {leg["contract"]: leg for leg in scene["legs"]}
         for leg in row["legs"]:
-            held = legs[f"{leg['expiration']}/{leg['right']}/{leg['strike']}"]
+            held = legs[f"MK30/{leg['expiration']}/{leg['right']}/{leg['strike']}"]
             self.assertEqual((held["contracts"], held["opened"]), (leg["contracts"], leg["opened"]))
         self.assertEqual(scene["account"]["costs"], 1.6)
         self.assertAlmostEqual(scene["account"]["cash"], 50_000 + row["credit"] - 1.6)
@@ -177,7 +187,7 @@ class TradeTest(ReplayTestCase):
         expiration = view.expirations[2]
         part = view.slice(expiration, "put")
         worthless = int(part.strikes[(part.bid == 0) & (part.ask > 0)][0])
-        status, body = self.order(ContractKey(expiration, "put", worthless).code, -1)
+        status, body = self.order(ContractKey(expiration, "put", worthless, "MK30").code, -1)
         self.assertEqual(status, 422)
         self.assertIn("no price to sell", body["message"])
 
@@ -238,10 +248,79 @@ class SessionTest(ReplayTestCase):
         self.assertEqual(self.send("get", f"{self.path}?expiration=never")[0], 422)
 
 
+class RulesActTest(ReplayTestCase):
+    """Rules advise, or act as far as the person lets them."""
+
+    def let(self, acts: str) -> dict[str, Any]:
+        status, scene = self.send("put", f"{self.path}/acts", {"acts": acts})
+        self.assertEqual(status, 200, scene)
+        return scene
+
+    def test_let_leave_the_rules_do_what_the_run_did(self) -> None:
+        self.move(self.trade.row["closed"])
+        self.assertNotEqual(self.scene()["open_legs"], 0, "so far they only advise")
+        scene = self.let("leave")
+        self.assertEqual(scene["open_legs"], 0)
+        self.assertAlmostEqual(scene["account"]["cash"], 50_000 + self.trade.row["pnl"], places=2)
+        exits = [mark["text"] for mark in scene["bar"]["marks"] if mark["kind"] == "exit"]
+        self.assertEqual(len(exits), 1, "what the run did then is not said twice")
+        self.assertNotEqual(self.let("advise")["open_legs"], 0, "and take nothing back that a person did not")
+
+    def test_a_hand_that_closes_is_not_overtaken_by_a_rule(self) -> None:
+        self.let("leave")
+        self.move("step")
+        status, scene = self.send("post", f"{self.path}/close")
+        self.assertEqual((status, scene["open_legs"]), (200, 0))
+        self.assertEqual(self.move(self.trade.row["closed"])["open_legs"], 0)
+
+    def test_what_rules_cannot_do(self) -> None:
+        self.assertEqual(self.send("put", f"{self.path}/acts", {"acts": "win"})[0], 422)
+        self.assertEqual(self.send("put", f"{self.path}/acts", {"acts": "live"}, client=self.other)[0], 404)
+
+    def test_left_to_the_rules_a_session_is_a_backtest(self) -> None:
+        history = self.history()
+        begin = int(history.first[-20])
+        for name, document in variations().items():
+            with self.subTest(name):
+                strategy = strategies.create(self.mara, document)
+                at = history.calendar.local(int(history.times[begin])).strftime("%Y-%m-%dT%H:%M")
+                session = services.blank(self.mara, strategy.pk, at, Decimal(50_000))
+                services.let_act(self.mara, session.pk, "live")
+                session = services.move(self.mara, session.pk, str(int(history.times[-1])))
+                ours = life(session, history, []).history
+                plan = make_plan(parse(document), history)
+                tested = run_steps(plan, history, begin, len(history.times), Decimal("50000.00"))
+                for part in ("reasons", "intents", "entries", "closed"):
+                    self.assertEqual(to_plain(getattr(ours, part)), to_plain(getattr(tested, part)), part)
+                self.assertEqual(dump(ours.state), dump(tested.state))
+
+    def test_a_trailing_stop_knows_the_best_it_has_seen(self) -> None:
+        rules = variations()["uneven ratio with a trailing stop"]
+        history = self.history()
+        run = self.finished_run(strategies.create(self.mara, rules))
+        left = {s["id"] for s in rules["leave"] if s["rule"] == "trailing_profit"}
+        trade = next(t for t in run.trades.all() if t.row["rule"] in left)
+        session = services.from_trade(self.mara, run.pk, trade.number)
+        self.assertEqual(plan_of(session, history).acts, frozenset())
+        session = services.move(self.mara, session.pk, str(trade.trade["left_at"]))
+        _, scene = self.send("get", f"/replays/{session.pk}")
+        rule = next(r for r in scene["rules"] if "below the best P/L" in r["sentence"])
+        self.assertEqual(rule["truth"], "true", rule)
+
+    def test_actions_outside_the_stretch_do_not_happen(self) -> None:
+        session = ReplaySession.objects.get(pk=self.session["id"])
+        history = self.history()
+        made = list(actions(session, services.active_fills(session)))
+        self.assertEqual(len(made), 1)
+        begin = history.at_or_before(made[0].at)
+        none = lived(plan_of(session, history), history, begin + 1, begin + 3, Decimal(50_000), made)
+        self.assertEqual((none.state.trades, none.state.cash), ((), Decimal(50_000)))
+
+
 class AveragePriceTest(DemoTestCase):
     """Positions from fills, in exact fractions."""
 
-    contract = ContractKey(dt.date(2026, 11, 13), "put", 3000)
+    contract = ContractKey(dt.date(2026, 11, 13), "put", 3000, "MK30")
 
     def after(self, *fills: tuple[int, int]) -> Held:
         held = Held(self.contract, 0, Fraction(0))

@@ -106,7 +106,9 @@ class ResultTest(DemoTestCase):
 
     def test_a_run_in_which_nothing_was_entered(self) -> None:
         never = document()
-        never["enter"].append({"rule": "when_rsi", "sessions": 14, "comparison": "above", "level": 100})
+        never["entries"][0]["conditions"].append(
+            {"rule": "when_rsi", "sessions": 14, "comparison": "above", "level": 100}
+        )
         run = self.finished_run(strategies.create(self.mara, strategies.checked(never)))
         _, found = self.send("get", f"/runs/{run.pk}")
         self.assertEqual((found["trades"], found["figures"]["trades_count"], found["figures"]["mar"]), ([], 0, None))
@@ -136,14 +138,14 @@ class CommandTest(DemoTestCase):
         run = self.finished_run()
         said = self.backtest(str(EXAMPLES / "harbour-strangle.yaml"))
         self.assertIn(f"{run.figures['final_equity']:,.2f}", said)
-        self.assertIn(f"trades                    {run.figures['trades_count']}", said)
+        self.assertIn(f"Trades                    {run.figures['trades_count']}", said)
 
     def test_mistakes_are_named(self) -> None:
         broken = Path(tempfile.mkdtemp()) / "broken.yaml"
         broken.write_text((EXAMPLES / "harbour-strangle.yaml").read_text().replace("delta: 0.2", "delta: 3"))
         good = str(EXAMPLES / "harbour-strangle.yaml")
         for arguments, words in (
-            ((str(broken),), "line 11: Delta must lie between"),
+            ((str(broken),), "line 17: Delta must lie between"),
             (("missing.yaml",), "cannot be read"),
             ((good, "--start", "2030-01-01", "--end", "2030-02-01"), "There is no data between"),
             ((good, "--cash", "5"), "Starting cash"),

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from config.tests.demo import DemoTestCase, document
-from strategies.services import rules_digest
 from strell_core.formats.strategies import from_text
+from strell_core.strategy.document import rules_digest
 
 
 class RevisionTest(DemoTestCase):
@@ -55,10 +55,11 @@ class RevisionTest(DemoTestCase):
         self.assertEqual(self.send("post", f"/strategies/{self.strategy.pk}/revisions/9")[0], 404)
 
     def test_one_sentence_is_mirrored(self) -> None:
-        leg = self.strategy.latest.document["legs"][0]["id"]
+        leg = self.strategy.latest.document["entries"][0]["legs"][0]["id"]
         path = f"/strategies/{self.strategy.pk}/sentences"
         status, body = self.send("post", f"{path}/{leg}/mirror?based_on=1")
-        self.assertEqual((status, [item["right"] for item in body["document"]["legs"]]), (200, ["put", "put"]))
+        (entry,) = body["document"]["entries"]
+        self.assertEqual((status, [item["right"] for item in entry["legs"]]), (200, ["put", "put"]))
         self.assertEqual(self.send("post", f"{path}/{leg}/mirror?based_on=1")[0], 409)
         self.assertEqual(self.send("post", f"{path}/nothing/mirror?based_on=2")[0], 404)
 
@@ -75,12 +76,12 @@ class RevisionTest(DemoTestCase):
 class RefusalTest(DemoTestCase):
     def test_a_delta_of_three_is_refused_at_its_place_and_nothing_changes(self) -> None:
         changed = copy.deepcopy(self.strategy.latest.document)
-        changed["legs"][0]["strike"]["delta"] = 3
+        changed["entries"][0]["legs"][0]["strike"]["delta"] = 3
         status, body = self.send("put", f"/strategies/{self.strategy.pk}", {"based_on": 1, "document": changed})
         self.assertEqual(status, 422)
         self.assertEqual(
             body["problems"],
-            [{"path": "legs/0/strike/delta", "message": "Delta must lie between 0.01 and 0.99, not 3"}],
+            [{"path": "entries/0/legs/0/strike/delta", "message": "Delta must lie between 0.01 and 0.99, not 3"}],
         )
         self.assertEqual(self.strategy.latest.number, 1)
 
@@ -98,7 +99,7 @@ class RefusalTest(DemoTestCase):
             self.assertIn(f"Line {line}", answer["message"])
 
     def test_an_unknown_underlying_names_what_there_is(self) -> None:
-        status, body = self.send("post", "/strategies", {"document": document(underlying="XYZ")})
+        status, body = self.send("post", "/strategies", {"document": document(underlyings=["XYZ"])})
         self.assertEqual((status, body["message"]), (422, "There is no underlying 'XYZ'; there is MK30"))
 
     def test_bodies_that_are_no_documents(self) -> None:
@@ -126,7 +127,7 @@ class ShelfTest(DemoTestCase):
         _, copy_ = self.send("post", f"/strategies/{self.strategy.pk}/duplicate")
         self.assertEqual(copy_["name"], "Harbour strangle, copy")
         _, twin = self.send("post", f"/strategies/{self.strategy.pk}/duplicate?mirror=true")
-        self.assertEqual([item["right"] for item in twin["document"]["legs"]], ["put", "call"])
+        self.assertEqual([item["right"] for item in twin["document"]["entries"][0]["legs"]], ["put", "call"])
 
     def test_delete_and_undo(self) -> None:
         self.assertEqual(self.send("delete", f"/strategies/{self.strategy.pk}")[0], 204)
@@ -170,8 +171,10 @@ class PreviewTest(DemoTestCase):
         from strategies import services
 
         choosy = document()
-        choosy["enter"].append({"rule": "when_rsi", "sessions": 14, "comparison": "above", "level": 100})
-        choosy["legs"].append({"rule": "net_premium", "kind": "credit", "points": 500})
+        choosy["entries"][0]["conditions"].append(
+            {"rule": "when_rsi", "sessions": 14, "comparison": "above", "level": 100}
+        )
+        choosy["entries"][0]["checks"].append({"rule": "net_premium", "kind": "credit", "points": 500})
         strategy = services.create(self.mara, services.checked(choosy))
         _, found = self.preview("2026-11-04T15:45", strategy)
         self.assertFalse(found["enters"])
@@ -185,7 +188,7 @@ class PreviewTest(DemoTestCase):
         from strategies import services
 
         far = document()
-        far["legs"][0]["expiry"] = {"pick": "nearest_days", "days": 380, "from": 370, "to": 390}
+        far["entries"][0]["legs"][0]["expiry"] = {"pick": "nearest_days", "days": 380, "from": 370, "to": 390}
         _, found = self.preview("2026-11-04T15:45", services.create(self.mara, services.checked(far)))
         self.assertEqual(found["legs"][0]["message"], "no listed expiration fits")
         self.assertEqual(found["said_no"], found["legs"][0]["id"])
@@ -221,7 +224,7 @@ class FromLegsTest(DemoTestCase):
         for right, contracts in (("call", -2), ("put", -2)):
             side = view.slice(expiration, right)
             row = int(np.abs(np.abs(side.delta.astype(int)) - 2000).argmin())
-            out.append({"contract": f"{expiration}/{right}/{side.strikes[row]:g}", "contracts": contracts})
+            out.append({"contract": f"MK30/{expiration}/{right}/{side.strikes[row]:g}", "contracts": contracts})
         return out
 
     def test_rules_are_written_and_pick_the_legs_at_that_instant(self) -> None:

@@ -1,6 +1,7 @@
 /** Data: what is there, files on their way in. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, csrf, Refusal, type Schemas } from "./client";
+import { keys, writes } from "./keys";
 import { renew } from "./push";
 
 export type Holdings = Schemas["HoldingsOut"];
@@ -12,48 +13,48 @@ export type Mapping = Record<string, unknown> & { columns: Record<string, string
 export type Terms = Record<string, unknown>;
 
 export const useHoldings = () =>
-  useQuery({ queryKey: ["holdings"], queryFn: () => ask(api.GET("/api/data")) });
+  useQuery({ queryKey: keys.holdings(), queryFn: () => ask(api.GET("/api/data")) });
 
 export const useCoverage = (symbol: string | undefined) =>
   useQuery({
-    queryKey: ["coverage", symbol],
+    queryKey: keys.coverage(symbol),
     queryFn: () =>
       ask(api.GET("/api/data/{symbol}/coverage", { params: { path: { symbol: symbol ?? "" } } })),
     enabled: symbol !== undefined,
   });
 
 export const useOthers = () =>
-  useQuery({ queryKey: ["others"], queryFn: () => ask(api.GET("/api/data-others")) });
+  useQuery({ queryKey: keys.others(), queryFn: () => ask(api.GET("/api/data-others")) });
 
 export const useFacts = (symbol: string, kind: string, enabled: boolean) =>
   useQuery({
-    queryKey: ["facts", symbol, kind],
+    queryKey: keys.facts(symbol, kind),
     queryFn: () => ask(api.GET("/api/data/{symbol}/facts/{kind}", { params: { path: { symbol, kind } } })),
     enabled,
   });
 
 export const useWords = () =>
   useQuery({
-    queryKey: ["data-words"],
+    queryKey: keys.dataWords(),
     queryFn: () => ask(api.GET("/api/data/words")),
     staleTime: Number.POSITIVE_INFINITY,
   });
 
 export const useIntakes = () =>
   useQuery({
-    queryKey: ["intakes"],
+    queryKey: keys.intakes(),
     queryFn: () => ask(api.GET("/api/intakes")),
     refetchInterval: (query) =>
       query.state.data?.some((row) => row.status === "running" || row.status === "queued") ? 2000 : false,
   });
 
 export const useMappings = () =>
-  useQuery({ queryKey: ["mappings"], queryFn: () => ask(api.GET("/api/mappings")) });
+  useQuery({ queryKey: keys.mappings(), queryFn: () => ask(api.GET("/api/mappings")) });
 
 /** What a file would be read as with a mapping and terms; asked again when they change. */
 export const usePreview = (id: number, mapping: Mapping, terms: Terms) =>
   useQuery({
-    queryKey: ["intake-preview", id, mapping, terms],
+    queryKey: keys.intakePreview(id, mapping, terms),
     queryFn: () =>
       ask(
         api.POST("/api/intakes/{intake_id}/preview", {
@@ -93,17 +94,7 @@ function useDataWrite<T, R>(write: (given: T) => Promise<R>) {
   return useMutation({
     mutationFn: write,
     onSettled: () => {
-      for (const key of [
-        "intakes",
-        "holdings",
-        "coverage",
-        "mappings",
-        "others",
-        "facts",
-        "calendars",
-        "data-words",
-      ])
-        renew(cache, key);
+      for (const key of writes.data) renew(cache, key);
     },
   });
 }
@@ -152,7 +143,7 @@ export const useUndoRemoval = () =>
   );
 
 export const useCalendars = () =>
-  useQuery({ queryKey: ["calendars"], queryFn: () => ask(api.GET("/api/calendars")) });
+  useQuery({ queryKey: keys.calendars(), queryFn: () => ask(api.GET("/api/calendars")) });
 
 export const useKeepCalendar = () =>
   useDataWrite(({ name, body }: { name: string; body: Schemas["CalendarIn"] }) =>

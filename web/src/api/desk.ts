@@ -2,6 +2,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, ask, type Schemas } from "./client";
+import { keys, writes } from "./keys";
 import { pushedState, type QuotePush, renew, watch } from "./push";
 
 export type Desk = Schemas["DeskOut"];
@@ -15,11 +16,11 @@ export type TicketView = Schemas["TicketOut"];
 const LOOK_AGAIN = 1000;
 
 export const useAccounts = () =>
-  useQuery({ queryKey: ["accounts"], queryFn: () => ask(api.GET("/api/accounts")) });
+  useQuery({ queryKey: keys.accounts(), queryFn: () => ask(api.GET("/api/accounts")) });
 
 export const useDesk = (account: number | undefined) =>
   useQuery({
-    queryKey: ["desk", account],
+    queryKey: keys.desk(account),
     queryFn: () =>
       ask(api.GET("/api/accounts/{account_id}/desk", { params: { path: { account_id: account! } } })),
     enabled: account !== undefined,
@@ -28,7 +29,7 @@ export const useDesk = (account: number | undefined) =>
 
 export const usePosition = (id: number | null) =>
   useQuery({
-    queryKey: ["position", id],
+    queryKey: keys.position(id),
     queryFn: () => ask(api.GET("/api/positions/{holding_id}", { params: { path: { holding_id: id! } } })),
     enabled: id !== null,
     refetchInterval: 2 * LOOK_AGAIN,
@@ -37,7 +38,7 @@ export const usePosition = (id: number | null) =>
 
 export const usePath = (symbol: string | undefined) =>
   useQuery({
-    queryKey: ["path", symbol],
+    queryKey: keys.path(symbol),
     queryFn: () => ask(api.GET("/api/market/{symbol}/live/path", { params: { path: { symbol: symbol! } } })),
     enabled: symbol !== undefined,
     refetchInterval: 5 * LOOK_AGAIN,
@@ -45,7 +46,7 @@ export const usePath = (symbol: string | undefined) =>
 
 export const useDeployments = (strategy: number) =>
   useQuery({
-    queryKey: ["deployments", strategy],
+    queryKey: keys.deployments(strategy),
     queryFn: () =>
       ask(
         api.GET("/api/strategies/{strategy_id}/deployments", { params: { path: { strategy_id: strategy } } }),
@@ -54,7 +55,7 @@ export const useDeployments = (strategy: number) =>
 
 export const useChecklist = (strategy: number, account: number | undefined) =>
   useQuery({
-    queryKey: ["checklist", strategy, account],
+    queryKey: keys.checklist(strategy, account),
     queryFn: () =>
       ask(
         api.GET("/api/strategies/{strategy_id}/checklist", {
@@ -67,7 +68,7 @@ export const useChecklist = (strategy: number, account: number | undefined) =>
 
 export const useCompare = (deployment: number, session: string | null) =>
   useQuery({
-    queryKey: ["compare", deployment, session],
+    queryKey: keys.compare(deployment, session),
     queryFn: () =>
       ask(
         api.GET("/api/deployments/{deployment_id}/compare/{session}", {
@@ -80,7 +81,7 @@ export const useCompare = (deployment: number, session: string | null) =>
 /** The chain now; prices follow the market through the socket. */
 export function useLiveChain(symbol: string | undefined, expiration: string | null, account?: number) {
   const query = useQuery({
-    queryKey: ["live", symbol, expiration, account],
+    queryKey: keys.live(symbol, expiration, account),
     queryFn: () =>
       ask(
         api.GET("/api/market/{symbol}/live", {
@@ -123,7 +124,7 @@ export function useLiveChain(symbol: string | undefined, expiration: string | nu
 
 export const useTicket = (account: number | undefined, ticket: Schemas["TicketIn"] | null) =>
   useQuery({
-    queryKey: ["ticket", account, ticket],
+    queryKey: keys.ticket(account, ticket),
     queryFn: () =>
       ask(
         api.POST("/api/accounts/{account_id}/ticket", {
@@ -143,8 +144,7 @@ function useDeskWrite<T, R>(write: (given: T) => Promise<R>) {
   return useMutation({
     mutationFn: write,
     onSettled: () => {
-      for (const key of ["desk", "accounts", "deployments", "position", "clock", "journal", "strategy"])
-        renew(cache, key);
+      for (const key of writes.desk) renew(cache, key);
     },
   });
 }
@@ -158,9 +158,9 @@ export function usePlace(account: number) {
     );
     const now = { ...order, state: pushedState(order.id) ?? order.state };
     // an answer that is under way may have been read before the order was there
-    await cache.cancelQueries({ queryKey: ["desk", account] });
+    await cache.cancelQueries({ queryKey: keys.desk(account) });
     cache.setQueryData<Desk>(
-      ["desk", account],
+      keys.desk(account),
       (old) => old && { ...old, orders: [now, ...old.orders.filter((row) => row.id !== order.id)] },
     );
     return order;
@@ -260,7 +260,7 @@ export const useConfirm = () =>
 
 export const useFaults = (enabled: boolean) =>
   useQuery({
-    queryKey: ["faults"],
+    queryKey: keys.faults(),
     queryFn: () => ask(api.GET("/api/practice-broker/faults")),
     enabled,
     refetchInterval: 2 * LOOK_AGAIN,

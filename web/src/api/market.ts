@@ -1,6 +1,7 @@
 /** A market at an instant: curves of volatility, chains, what if. */
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, type Schemas } from "./client";
+import { keys } from "./keys";
 
 export type Surface = Schemas["SurfaceOut"];
 export type WhatIf = Schemas["WhatIfOut"];
@@ -12,7 +13,7 @@ const when = (at: string | null) => (at ? { at } : {});
 
 export const useSurface = (symbol: string, at: string | null) =>
   useQuery({
-    queryKey: ["surface", symbol, at],
+    queryKey: keys.surface(symbol, at),
     queryFn: () =>
       ask(api.GET("/api/market/{symbol}/surface", { params: { path: { symbol }, query: when(at) } })),
     placeholderData: (previous, query) => (query?.queryKey[1] === symbol ? previous : undefined),
@@ -22,7 +23,7 @@ export const useSurface = (symbol: string, at: string | null) =>
 /** ``eachSide`` strikes around the money. */
 export const useChain = (symbol: string, at: string | null, expiration: string | null, eachSide: number) =>
   useQuery({
-    queryKey: ["chain", symbol, at, expiration, eachSide],
+    queryKey: keys.chain(symbol, at, expiration, eachSide),
     queryFn: () =>
       ask(
         api.GET("/api/market/{symbol}/chain", {
@@ -43,7 +44,7 @@ export const useWhatIf = (
   pulled: Pulled,
 ) =>
   useQuery({
-    queryKey: ["what-if", symbol, at, legs, pulled],
+    queryKey: keys.whatIf(symbol, at, legs, pulled),
     queryFn: () =>
       ask(
         api.POST("/api/market/{symbol}/what-if", {
@@ -61,6 +62,6 @@ export function useStrategyFromLegs() {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (body: Schemas["FromLegs"]) => ask(api.POST("/api/strategies/from-legs", { body })),
-    onSuccess: () => cache.invalidateQueries({ queryKey: ["strategies"] }),
+    onSuccess: () => cache.invalidateQueries({ queryKey: keys.strategies() }),
   });
 }

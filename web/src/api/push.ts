@@ -2,15 +2,11 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
 import type { Schemas } from "./client";
+import { keys, type Pushed, type QueryKey, renewedBy, UNDER_WAY } from "./keys";
 
-interface Message {
-  topic: string;
-  id?: number;
-  strategy?: number;
+interface Message extends Pushed {
   share?: number;
-  account?: number;
   state?: string;
-  symbol?: string;
   doing?: string;
 }
 
@@ -38,9 +34,6 @@ export function watch(symbol: string, contracts: string[], listener: (push: Quot
     quoteListeners.delete(listener);
   };
 }
-
-/** First parts of the keys of queries that a run changes. */
-export const RUN_KEYS = ["runs", "run", "active-runs", "strategies", "strategy"];
 
 type RunRow = Schemas["RunRow"];
 
@@ -82,7 +75,7 @@ export function useConnected(): boolean {
  * Asks again for everything under a key. A first fetch that is under way is dropped before: it may have
  * read what was there before the change, and invalidating alone would take its answer for the new one.
  */
-export async function renew(cache: QueryClient, ...queryKey: unknown[]) {
+export async function renew(cache: QueryClient, queryKey: QueryKey) {
   await cache.cancelQueries({ queryKey, predicate: (query) => query.state.data === undefined });
   await cache.invalidateQueries({ queryKey });
 }
@@ -91,63 +84,29 @@ function refresh(cache: QueryClient, message: Message) {
   if (message.topic === "progress") {
     const step = (run: RunRow): RunRow =>
       run.id === message.id ? { ...run, status: "running", progress: message.share ?? run.progress } : run;
-    cache.setQueriesData<RunRow[]>({ queryKey: ["runs", message.strategy] }, (old) => old?.map(step));
-    cache.setQueriesData<RunRow[]>({ queryKey: ["active-runs"] }, (old) => old?.map(step));
+    cache.setQueriesData<RunRow[]>({ queryKey: keys.runs(message.strategy) }, (old) => old?.map(step));
+    cache.setQueriesData<RunRow[]>({ queryKey: keys.activeRuns() }, (old) => old?.map(step));
     return;
   }
-  if (message.topic === "run") {
-    renew(cache, "runs", message.strategy);
-    renew(cache, "run", message.id);
-    renew(cache, "active-runs");
-    renew(cache, "strategies");
-    renew(cache, "strategy", message.strategy);
-  } else if (message.topic === "strategy") {
-    renew(cache, "strategies");
-    renew(cache, "strategy", message.id);
-  } else if (message.topic === "everything") {
-    renew(cache);
-  } else if (message.topic === "order" || message.topic === "position" || message.topic === "account") {
-    const state = message.state;
-    if (message.id !== undefined && state) states.set(message.id, state);
-    if (message.topic === "order" && state)
-      cache.setQueriesData<Schemas["DeskOut"]>(
-        { queryKey: ["desk", message.account] },
-        (old) =>
-          old && {
-            ...old,
-            orders: old.orders.map((order) => (order.id === message.id ? { ...order, state } : order)),
-          },
-      );
-    renew(cache, "desk", message.topic === "account" ? message.id : message.account);
-    renew(cache, "journal");
-    if (message.topic === "account") renew(cache, "accounts");
-    if (message.topic === "position") renew(cache, "position", message.id);
-  } else if (message.topic === "deployment") {
-    renew(cache, "desk", message.account);
-    renew(cache, "deployments");
-    renew(cache, "compare");
-    renew(cache, "strategies");
-  } else if (message.topic === "journal") {
-    renew(cache, "journal");
-  } else if (message.topic === "clock") {
-    renew(cache, "clock", message.symbol);
-    renew(cache, "accounts");
-    renew(cache, "desk");
-  } else if (message.topic === "recorded") {
-    renew(cache, "path", message.symbol);
-  } else if (message.topic === "history") {
-    for (const key of ["underlyings", "holdings", "coverage", "intakes"]) renew(cache, key);
-  } else if (message.topic === "intake") {
+  if (message.topic === "intake" && message.share !== undefined) {
     const { share, doing } = message;
-    if (share === undefined) {
-      for (const key of ["intakes", "holdings", "coverage"]) renew(cache, key);
-    } else
-      cache.setQueriesData<Schemas["IntakeOut"][]>({ queryKey: ["intakes"] }, (old) =>
-        old?.map((row) =>
-          row.id === message.id ? { ...row, status: "running", share, doing: doing ?? row.doing } : row,
-        ),
-      );
+    cache.setQueriesData<Schemas["IntakeOut"][]>({ queryKey: keys.intakes() }, (old) =>
+      old?.map((row) =>
+        row.id === message.id ? { ...row, status: "running", share, doing: doing ?? row.doing } : row,
+      ),
+    );
+    return;
   }
+  if (message.id !== undefined && message.state) states.set(message.id, message.state);
+  if (message.topic === "order" && message.state) {
+    const { id, state } = message;
+    cache.setQueriesData<Schemas["DeskOut"]>(
+      { queryKey: keys.desk(message.account) },
+      (old) =>
+        old && { ...old, orders: old.orders.map((order) => (order.id === id ? { ...order, state } : order)) },
+    );
+  }
+  for (const key of renewedBy[message.topic]?.(message) ?? []) renew(cache, key);
 }
 
 /** Connects and stays connected; returns what ends it. */
@@ -175,8 +134,7 @@ export function listen(cache: QueryClient): () => void {
         live = socket;
         if (watched) socket?.send(JSON.stringify({ watch: watched }));
         // what was said before this socket was there is asked for
-        if (lost) renew(cache);
-        else for (const key of ["runs", "run", "active-runs"]) renew(cache, key);
+        for (const key of lost ? [[]] : UNDER_WAY) renew(cache, key);
         lost = false;
         return;
       }

@@ -1,7 +1,8 @@
 /** Server state: every read is a query, every write a mutation that refreshes what it changed. */
 import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, Refusal, type Schemas } from "./client";
-import { RUN_KEYS, renew } from "./push";
+import { keys, type QueryKey, writes } from "./keys";
+import { renew } from "./push";
 
 export const client = new QueryClient({
   defaultOptions: {
@@ -18,21 +19,31 @@ export type Document = Record<string, unknown>;
 
 export const useMe = () =>
   useQuery({
-    queryKey: ["me"],
+    queryKey: keys.me(),
     queryFn: () => ask(api.GET("/api/me")),
     staleTime: Number.POSITIVE_INFINITY,
     refetchInterval: (query) => (query.state.status === "error" ? 5000 : false),
   });
 
+/** Gives the definition of a run's figure by its id. */
+export function useFigureWords(): (id: string) => string {
+  const found = useQuery({
+    queryKey: keys.figures(),
+    queryFn: () => ask(api.GET("/api/figures")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  return (id) => found.data?.find((figure) => figure.id === id)?.explains ?? "";
+}
+
 export const useDeclarations = () =>
   useQuery({
-    queryKey: ["declarations"],
+    queryKey: keys.declarations(),
     queryFn: () => ask(api.GET("/api/declarations")),
     staleTime: Number.POSITIVE_INFINITY,
   });
 
 export const useUnderlyings = () =>
-  useQuery({ queryKey: ["underlyings"], queryFn: () => ask(api.GET("/api/market/underlyings")) });
+  useQuery({ queryKey: keys.underlyings(), queryFn: () => ask(api.GET("/api/market/underlyings")) });
 
 /** What an underlying is quoted in and when; empty until it is known. */
 export function useTerms(symbol: string): { currency: string; zone: string; first: string; last: string } {
@@ -46,32 +57,33 @@ export function useTerms(symbol: string): { currency: string; zone: string; firs
 }
 
 export const useStrategies = (enabled = true) =>
-  useQuery({ queryKey: ["strategies"], queryFn: () => ask(api.GET("/api/strategies")), enabled });
+  useQuery({ queryKey: keys.strategies(), queryFn: () => ask(api.GET("/api/strategies")), enabled });
 
 export const useStrategy = (id: number) =>
   useQuery({
-    queryKey: ["strategy", id],
+    queryKey: keys.strategy(id),
     queryFn: () => ask(api.GET("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } } })),
   });
 
 export const useRevisions = (id: number) =>
   useQuery({
-    queryKey: ["strategy", id, "revisions"],
+    queryKey: keys.strategy(id, "revisions"),
     queryFn: () =>
       ask(api.GET("/api/strategies/{strategy_id}/revisions", { params: { path: { strategy_id: id } } })),
   });
 
 export const useText = (id: number, revision: number) =>
   useQuery({
-    queryKey: ["strategy", id, "text", revision],
+    queryKey: keys.strategy(id, "text", revision),
     queryFn: () =>
       ask(api.GET("/api/strategies/{strategy_id}/text", { params: { path: { strategy_id: id } } })),
     staleTime: Number.POSITIVE_INFINITY,
   });
 
-export const usePreview = (id: number, revision: number, at: string | null) =>
+export const usePreview = (id: number, revision: number, at: string | null, enabled: boolean) =>
   useQuery({
-    queryKey: ["preview", id, revision, at],
+    enabled,
+    queryKey: keys.preview(id, revision, at),
     queryFn: async () => {
       const began = performance.now();
       const found = await ask(
@@ -86,17 +98,17 @@ export const usePreview = (id: number, revision: number, at: string | null) =>
 
 export const useRuns = (id: number) =>
   useQuery({
-    queryKey: ["runs", id],
+    queryKey: keys.runs(id),
     queryFn: () =>
       ask(api.GET("/api/strategies/{strategy_id}/runs", { params: { path: { strategy_id: id } } })),
   });
 
 export const useActiveRuns = () =>
-  useQuery({ queryKey: ["active-runs"], queryFn: () => ask(api.GET("/api/runs")) });
+  useQuery({ queryKey: keys.activeRuns(), queryFn: () => ask(api.GET("/api/runs")) });
 
 export const useRun = (id: number | undefined) =>
   useQuery({
-    queryKey: ["run", id],
+    queryKey: keys.run(id),
     queryFn: () => ask(api.GET("/api/runs/{run_id}", { params: { path: { run_id: id! } } })),
     enabled: id !== undefined,
     placeholderData: keepPreviousData,
@@ -104,7 +116,7 @@ export const useRun = (id: number | undefined) =>
 
 export const useTrade = (run: number, number: number, at: number | null) =>
   useQuery({
-    queryKey: ["trade", run, number, at],
+    queryKey: keys.trade(run, number, at),
     queryFn: () =>
       ask(
         api.GET("/api/runs/{run_id}/trades/{number}", {
@@ -118,7 +130,7 @@ export const useTrade = (run: number, number: number, at: number | null) =>
 
 export const useReplays = (strategy: number) =>
   useQuery({
-    queryKey: ["replays", strategy],
+    queryKey: keys.replays(strategy),
     queryFn: () =>
       ask(api.GET("/api/strategies/{strategy_id}/replays", { params: { path: { strategy_id: strategy } } })),
   });
@@ -129,11 +141,11 @@ function useStrategyWrite<T>(write: (given: T) => Promise<Schemas["StrategyOut"]
   return useMutation({
     mutationFn: write,
     onSuccess: (strategy) => {
-      cache.setQueryData(["strategy", strategy.id], strategy);
-      cache.invalidateQueries({ queryKey: ["strategies"] });
-      cache.invalidateQueries({ queryKey: ["strategy", strategy.id, "revisions"] });
-      cache.invalidateQueries({ queryKey: ["runs", strategy.id] });
-      cache.invalidateQueries({ queryKey: ["run"] });
+      cache.setQueryData(keys.strategy(strategy.id), strategy);
+      cache.invalidateQueries({ queryKey: keys.strategies() });
+      cache.invalidateQueries({ queryKey: keys.strategy(strategy.id, "revisions") });
+      cache.invalidateQueries({ queryKey: keys.runs(strategy.id) });
+      cache.invalidateQueries({ queryKey: keys.run() });
     },
   });
 }
@@ -183,19 +195,19 @@ export function useDeleteStrategy() {
   return useMutation({
     mutationFn: (id: number) =>
       ask(api.DELETE("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } } })),
-    onSuccess: () => cache.invalidateQueries({ queryKey: ["strategies"] }),
+    onSuccess: () => cache.invalidateQueries({ queryKey: keys.strategies() }),
   });
 }
 
 function useRunWrite<T>(
   write: (given: T) => Promise<unknown>,
-  keys: (given: T) => string[] = () => RUN_KEYS,
+  changed: (given: T) => QueryKey[] = () => writes.run,
 ) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: write,
     onSuccess: (_, given) => {
-      for (const key of keys(given)) renew(cache, key);
+      for (const key of changed(given)) renew(cache, key);
     },
   });
 }
@@ -220,6 +232,5 @@ export const useRunAction = () =>
       if (action === "go-on") return ask(api.POST("/api/runs/{run_id}/go-on", { params }));
       return ask(api.DELETE("/api/runs/{run_id}", { params }));
     },
-    // a run that is gone is not asked for again
-    ({ action }) => (action === "delete" ? RUN_KEYS.filter((key) => key !== "run") : RUN_KEYS),
+    ({ action }) => (action === "delete" ? writes.deletedRun : writes.run),
   );

@@ -1,6 +1,7 @@
 /** A replay session: one scene for its clock's instant; every action answers with the next scene. */
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, type Schemas } from "./client";
+import { keys } from "./keys";
 
 export type Scene = Schemas["SceneOut"];
 
@@ -18,7 +19,7 @@ function query(look: Look) {
 
 export function useScene(id: number, look: Look) {
   return useQuery({
-    queryKey: ["scene", id, look.expiration, look.payoffAt],
+    queryKey: keys.scene(id, look.expiration, look.payoffAt),
     queryFn: () =>
       ask(api.GET("/api/replays/{session_id}", { params: { path: { session_id: id }, query: query(look) } })),
     placeholderData: keepPreviousData,
@@ -29,6 +30,7 @@ export type Action =
   | { kind: "move"; to: string }
   | { kind: "trade"; orders: Schemas["OrderIn"][] }
   | { kind: "close" }
+  | { kind: "acts"; acts: string }
   | { kind: "undo" };
 
 export function useReplayAction(id: number, look: Look) {
@@ -53,15 +55,22 @@ export function useReplayAction(id: number, look: Look) {
             body: { orders: action.orders },
           }),
         );
+      if (action.kind === "acts")
+        return ask(
+          api.PUT("/api/replays/{session_id}/acts", {
+            params: { path, query: expiration },
+            body: { acts: action.acts },
+          }),
+        );
       if (action.kind === "close")
         return ask(api.POST("/api/replays/{session_id}/close", { params: { path, query: expiration } }));
       return ask(api.POST("/api/replays/{session_id}/undo", { params: { path, query: expiration } }));
     },
     onSuccess: (scene, action) => {
       const payoffAt = action.kind === "move" ? look.payoffAt : null;
-      cache.removeQueries({ queryKey: ["scene", id], predicate: (q) => q.getObserversCount() === 0 });
-      cache.setQueryData(["scene", id, look.expiration, payoffAt], scene);
-      if (scene.strategy) cache.invalidateQueries({ queryKey: ["replays", scene.strategy] });
+      cache.removeQueries({ queryKey: keys.scene(id), predicate: (q) => q.getObserversCount() === 0 });
+      cache.setQueryData(keys.scene(id, look.expiration, payoffAt), scene);
+      if (scene.strategy) cache.invalidateQueries({ queryKey: keys.replays(scene.strategy) });
     },
   });
 }
@@ -72,9 +81,9 @@ export function useDescribe(id: number) {
     mutationFn: (body: Schemas["Describe"]) =>
       ask(api.PATCH("/api/replays/{session_id}", { params: { path: { session_id: id } }, body })),
     onSuccess: (row) => {
-      cache.setQueriesData<Scene>({ queryKey: ["scene", id] }, (old) => (old ? { ...old, ...row } : old));
-      if (row.strategy) cache.invalidateQueries({ queryKey: ["replays", row.strategy] });
-      cache.invalidateQueries({ queryKey: ["strategies"] });
+      cache.setQueriesData<Scene>({ queryKey: keys.scene(id) }, (old) => (old ? { ...old, ...row } : old));
+      if (row.strategy) cache.invalidateQueries({ queryKey: keys.replays(row.strategy) });
+      cache.invalidateQueries({ queryKey: keys.strategies() });
     },
   });
 }
@@ -85,10 +94,10 @@ export function useStartReplay() {
     mutationFn: (body: Schemas["NewReplay"]) => ask(api.POST("/api/replays", { body })),
     onSuccess: (row) => {
       if (row.strategy) {
-        cache.invalidateQueries({ queryKey: ["replays", row.strategy] });
-        cache.invalidateQueries({ queryKey: ["strategy", row.strategy] });
+        cache.invalidateQueries({ queryKey: keys.replays(row.strategy) });
+        cache.invalidateQueries({ queryKey: keys.strategy(row.strategy) });
       }
-      cache.invalidateQueries({ queryKey: ["strategies"] });
+      cache.invalidateQueries({ queryKey: keys.strategies() });
     },
   });
 }
@@ -101,8 +110,8 @@ export function useRemoveReplay(strategy: number) {
         ? ask(api.POST("/api/replays/{session_id}/restore", { params: { path: { session_id: id } } }))
         : ask(api.DELETE("/api/replays/{session_id}", { params: { path: { session_id: id } } })),
     onSuccess: () => {
-      cache.invalidateQueries({ queryKey: ["replays", strategy] });
-      cache.invalidateQueries({ queryKey: ["strategy", strategy] });
+      cache.invalidateQueries({ queryKey: keys.replays(strategy) });
+      cache.invalidateQueries({ queryKey: keys.strategy(strategy) });
     },
   });
 }

@@ -323,6 +323,162 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Intakes */
+        get: operations["intakes"];
+        put?: never;
+        /** Upload */
+        post: operations["upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One */
+        get: operations["intake"];
+        put?: never;
+        post?: never;
+        /** Forget */
+        delete: operations["forget_intake"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Preview */
+        post: operations["preview_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start */
+        post: operations["start_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel */
+        post: operations["cancel_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Back */
+        post: operations["take_back_intake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{intake_id}/rejects.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rejects */
+        get: operations["rejects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mappings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mappings */
+        get: operations["mappings"];
+        /** Save Mapping */
+        put: operations["save_mapping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mappings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget Mapping */
+        delete: operations["forget_mapping"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/data/{symbol}/dividends": {
         parameters: {
             query?: never;
@@ -518,162 +674,6 @@ export interface paths {
         /** Remove Fact */
         post: operations["remove_fact"];
         delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/intakes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Intakes */
-        get: operations["intakes"];
-        put?: never;
-        /** Upload */
-        post: operations["upload"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/intakes/{intake_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One */
-        get: operations["intake"];
-        put?: never;
-        post?: never;
-        /** Forget */
-        delete: operations["forget_intake"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/intakes/{intake_id}/preview": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Preview */
-        post: operations["preview_intake"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/intakes/{intake_id}/start": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Start */
-        post: operations["start_intake"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/intakes/{intake_id}/cancel": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Cancel */
-        post: operations["cancel_intake"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/intakes/{intake_id}/take-back": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Take Back */
-        post: operations["take_back_intake"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/intakes/{intake_id}/rejects.csv": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Rejects */
-        get: operations["rejects"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/mappings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Mappings */
-        get: operations["mappings"];
-        /** Save Mapping */
-        put: operations["save_mapping"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/mappings/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Forget Mapping */
-        delete: operations["forget_mapping"];
         options?: never;
         head?: never;
         patch?: never;
@@ -923,6 +923,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Figures
+         * @description What the figures of a run are called and how each is made.
+         */
+        get: operations["figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/strategies/{strategy_id}/runs": {
         parameters: {
             query?: never;
@@ -1142,6 +1162,26 @@ export interface paths {
         put?: never;
         /** Close */
         post: operations["close_replay_position"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/replays/{session_id}/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Acts
+         * @description What the rules do by themselves: advise, leave, or live.
+         */
+        put: operations["let_replay_rules_act"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2479,163 +2519,6 @@ export interface components {
              */
             end: string;
         };
-        /** DividendRow */
-        DividendRow: {
-            /**
-             * Date
-             * Format: date
-             */
-            date: string;
-            /** Amount */
-            amount: number;
-        };
-        /** TermsIn */
-        TermsIn: {
-            /**
-             * Start
-             * Format: date
-             */
-            start: string;
-            /** Multiplier */
-            multiplier?: number | null;
-            /** American */
-            american?: boolean | null;
-            /** Settles */
-            settles?: string | null;
-            /** Rate */
-            rate?: number | null;
-            /** Currency */
-            currency?: string | null;
-            /** Calendar */
-            calendar?: string | null;
-            /** Ticks */
-            ticks?: components["schemas"]["PriceStep"][] | null;
-        };
-        /** CalendarOut */
-        CalendarOut: {
-            /** Zone */
-            zone: string;
-            /**
-             * Open
-             * Format: time
-             */
-            open: string;
-            /**
-             * Close
-             * Format: time
-             */
-            close: string;
-            /**
-             * Weekdays
-             * @default [
-             *       0,
-             *       1,
-             *       2,
-             *       3,
-             *       4
-             *     ]
-             */
-            weekdays: number[];
-            /**
-             * Closed
-             * @default []
-             */
-            closed: string[];
-            /**
-             * Short
-             * @default []
-             */
-            short: components["schemas"]["ShortDay"][];
-            /** Name */
-            name: string;
-            /** Used By */
-            used_by: string[];
-            /** Mine */
-            mine: boolean;
-        };
-        /** ShortDay */
-        ShortDay: {
-            /**
-             * Date
-             * Format: date
-             */
-            date: string;
-            /**
-             * Close
-             * Format: time
-             */
-            close: string;
-        };
-        /**
-         * CalendarIn
-         * @description Hours and holidays of an exchange; times are local to ``zone``, Monday is 0.
-         */
-        CalendarIn: {
-            /** Zone */
-            zone: string;
-            /**
-             * Open
-             * Format: time
-             */
-            open: string;
-            /**
-             * Close
-             * Format: time
-             */
-            close: string;
-            /**
-             * Weekdays
-             * @default [
-             *       0,
-             *       1,
-             *       2,
-             *       3,
-             *       4
-             *     ]
-             */
-            weekdays: number[];
-            /**
-             * Closed
-             * @default []
-             */
-            closed: string[];
-            /**
-             * Short
-             * @default []
-             */
-            short: components["schemas"]["ShortDay"][];
-        };
-        /** OtherOut */
-        OtherOut: {
-            /** Name */
-            name: string;
-            /** Count */
-            count: number;
-            /** First */
-            first: string | null;
-            /** Last */
-            last: string | null;
-        };
-        /** OthersOut */
-        OthersOut: {
-            /** Rates */
-            rates: components["schemas"]["OtherOut"][];
-            /** Series */
-            series: components["schemas"]["OtherOut"][];
-        };
-        /** FactIn */
-        FactIn: {
-            /**
-             * Date
-             * Format: date
-             */
-            date: string;
-            /**
-             * What
-             * @default
-             */
-            what: string;
-        };
         /** AnewOut */
         AnewOut: {
             /** Symbol */
@@ -2862,6 +2745,163 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** DividendRow */
+        DividendRow: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** Amount */
+            amount: number;
+        };
+        /** TermsIn */
+        TermsIn: {
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /** Multiplier */
+            multiplier?: number | null;
+            /** American */
+            american?: boolean | null;
+            /** Settles */
+            settles?: string | null;
+            /** Rate */
+            rate?: number | null;
+            /** Currency */
+            currency?: string | null;
+            /** Calendar */
+            calendar?: string | null;
+            /** Ticks */
+            ticks?: components["schemas"]["PriceStep"][] | null;
+        };
+        /** CalendarOut */
+        CalendarOut: {
+            /** Zone */
+            zone: string;
+            /**
+             * Open
+             * Format: time
+             */
+            open: string;
+            /**
+             * Close
+             * Format: time
+             */
+            close: string;
+            /**
+             * Weekdays
+             * @default [
+             *       0,
+             *       1,
+             *       2,
+             *       3,
+             *       4
+             *     ]
+             */
+            weekdays: number[];
+            /**
+             * Closed
+             * @default []
+             */
+            closed: string[];
+            /**
+             * Short
+             * @default []
+             */
+            short: components["schemas"]["ShortDay"][];
+            /** Name */
+            name: string;
+            /** Used By */
+            used_by: string[];
+            /** Mine */
+            mine: boolean;
+        };
+        /** ShortDay */
+        ShortDay: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /**
+             * Close
+             * Format: time
+             */
+            close: string;
+        };
+        /**
+         * CalendarIn
+         * @description Hours and holidays of an exchange; times are local to ``zone``, Monday is 0.
+         */
+        CalendarIn: {
+            /** Zone */
+            zone: string;
+            /**
+             * Open
+             * Format: time
+             */
+            open: string;
+            /**
+             * Close
+             * Format: time
+             */
+            close: string;
+            /**
+             * Weekdays
+             * @default [
+             *       0,
+             *       1,
+             *       2,
+             *       3,
+             *       4
+             *     ]
+             */
+            weekdays: number[];
+            /**
+             * Closed
+             * @default []
+             */
+            closed: string[];
+            /**
+             * Short
+             * @default []
+             */
+            short: components["schemas"]["ShortDay"][];
+        };
+        /** OtherOut */
+        OtherOut: {
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
+            /** First */
+            first: string | null;
+            /** Last */
+            last: string | null;
+        };
+        /** OthersOut */
+        OthersOut: {
+            /** Rates */
+            rates: components["schemas"]["OtherOut"][];
+            /** Series */
+            series: components["schemas"]["OtherOut"][];
+        };
+        /** FactIn */
+        FactIn: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /**
+             * What
+             * @default
+             */
+            what: string;
+        };
         /** DeclarationOut */
         DeclarationOut: {
             /** Id */
@@ -2895,12 +2935,46 @@ export interface components {
             sections: components["schemas"]["SectionOut"][];
             picks: components["schemas"]["PicksOut"];
         };
+        /** DeclaredOut */
+        DeclaredOut: {
+            /** Id */
+            id: string;
+            /** Section */
+            section: string;
+            /** Title */
+            title: string;
+            /** Sentence */
+            sentence: string;
+            /** Explains */
+            explains: string;
+            /** Example */
+            example: string;
+            /** Words */
+            words: string[];
+            /** Price Basis */
+            price_basis: string;
+            /** Warm Up */
+            warm_up: string;
+            /** Once */
+            once: boolean;
+            /** Mirrors */
+            mirrors: boolean;
+            /** Params */
+            params: components["schemas"]["ParamOut"][];
+            /** Part */
+            part: string;
+        };
         /** ParamOut */
         ParamOut: {
             /** Name */
             name: string;
             /** Kind */
             kind: string;
+            /**
+             * Editor
+             * @enum {string}
+             */
+            editor: "number" | "choice" | "choices" | "time" | "text";
             /** Label */
             label: string;
             /** Default */
@@ -2934,7 +3008,7 @@ export interface components {
             /** Title */
             title: string;
             /** Sentences */
-            sentences: components["schemas"]["DeclarationOut"][];
+            sentences: components["schemas"]["DeclaredOut"][];
         };
         /** StrategyRow */
         StrategyRow: {
@@ -2982,6 +3056,22 @@ export interface components {
             /** Latest Note */
             latest_note: string;
         };
+        /**
+         * BlockOut
+         * @description A section of the sheet, of an entry where there are several.
+         */
+        BlockOut: {
+            /** Section */
+            section: string;
+            /** Title */
+            title: string;
+            /** Entry */
+            entry: string;
+            /** Lists */
+            lists: {
+                [key: string]: string;
+            };
+        };
         /** SentenceOut */
         SentenceOut: {
             /** Id */
@@ -2990,6 +3080,12 @@ export interface components {
             number: number;
             /** Section */
             section: string;
+            /** Part */
+            part: string;
+            /** Path */
+            path: string;
+            /** Entry */
+            entry: string;
             /** Rule */
             rule: string;
             /** Index */
@@ -3025,6 +3121,8 @@ export interface components {
             };
             /** Sheet */
             sheet: components["schemas"]["SentenceOut"][];
+            /** Blocks */
+            blocks: components["schemas"]["BlockOut"][];
         };
         /** TokenOut */
         TokenOut: {
@@ -3287,69 +3385,173 @@ export interface components {
             sentence: string;
         };
         /**
+         * FigureOut
+         * @description A figure's name and definition.
+         */
+        FigureOut: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Kind */
+            kind: string;
+            /** Explains */
+            explains: string;
+        };
+        /**
          * FiguresOut
-         * @description What a finished run amounts to; ``None`` where a figure has no value. See ``core/strell_core/results``.
+         * @description What a finished run amounts to; nothing where a figure has no value.
          */
         FiguresOut: {
-            /** Trades Count */
+            /**
+             * Trades Count
+             * @description Trades that were closed.
+             */
             trades_count: number;
-            /** Trades Win Rate */
+            /**
+             * Trades Win Rate
+             * @description Closed trades with a net profit, of all closed trades.
+             */
             trades_win_rate: number | null;
-            /** Trades Average Win */
+            /**
+             * Trades Average Win
+             * @description Mean net P/L of the trades that won.
+             */
             trades_average_win: number | null;
-            /** Trades Average Loss */
+            /**
+             * Trades Average Loss
+             * @description Mean net P/L of the trades that lost.
+             */
             trades_average_loss: number | null;
-            /** Trades Expectancy */
+            /**
+             * Trades Expectancy
+             * @description Mean net P/L of all closed trades.
+             */
             trades_expectancy: number | null;
-            /** Trades Profit Factor */
+            /**
+             * Trades Profit Factor
+             * @description Sum of the wins divided by the sum of the losses.
+             */
             trades_profit_factor: number | null;
-            /** Trades Credit Kept */
+            /**
+             * Trades Credit Kept
+             * @description Net P/L of trades that took a credit, as a share of the credit they took.
+             */
             trades_credit_kept: number | null;
-            /** Trades Worst */
+            /**
+             * Trades Worst
+             * @description Lowest net P/L of a closed trade.
+             */
             trades_worst: number | null;
-            /** Start Equity */
+            /**
+             * Start Equity
+             * @description Cash the run began with.
+             */
             start_equity: number;
-            /** Final Equity */
+            /**
+             * Final Equity
+             * @description Cash plus open trades at mid, at the end.
+             */
             final_equity: number;
-            /** Cagr */
+            /**
+             * Cagr
+             * @description Compound growth a year: (final ÷ starting equity)^(252 ÷ sessions) - 1; none when all was lost.
+             */
             cagr: number | null;
-            /** Cagr Interval */
+            /**
+             * Cagr Interval
+             * @description 5 and 95 % of CAGR when daily returns are resampled in circular blocks of ten sessions (D. Politis and J. Romano, 1992).
+             */
             cagr_interval: number[] | null;
-            /** Max Drawdown */
+            /**
+             * Max Drawdown
+             * @description Deepest fall of equity from its highest session close so far.
+             */
             max_drawdown: number;
-            /** Drawdown From */
+            /**
+             * Drawdown From
+             * @description Session of the peak before the deepest fall.
+             */
             drawdown_from: string | null;
-            /** Drawdown To */
+            /**
+             * Drawdown To
+             * @description Session of the deepest fall.
+             */
             drawdown_to: string | null;
-            /** Drawdown Sessions */
+            /**
+             * Drawdown Sessions
+             * @description Sessions from the peak until it was reached again, or until the end.
+             */
             drawdown_sessions: number;
-            /** Drawdown Recovered */
+            /**
+             * Drawdown Recovered
+             * @description Whether the peak before the deepest fall was reached again.
+             */
             drawdown_recovered: boolean;
-            /** Mar */
+            /**
+             * Mar
+             * @description CAGR divided by the drawdown.
+             */
             mar: number | null;
-            /** Sharpe */
+            /**
+             * Sharpe
+             * @description √252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).
+             */
             sharpe: number | null;
-            /** Sortino */
+            /**
+             * Sortino
+             * @description 252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).
+             */
             sortino: number | null;
-            /** Time In Market */
+            /**
+             * Time In Market
+             * @description Sessions in which a position was held.
+             */
             time_in_market: number;
-            /** Longest Flat */
+            /**
+             * Longest Flat
+             * @description Most sessions in a row without a new high of equity.
+             */
             longest_flat: number;
-            /** Worst Day */
+            /**
+             * Worst Day
+             * @description Largest loss of equity from one session close to the next.
+             */
             worst_day: number;
-            /** Worst Day Date */
+            /**
+             * Worst Day Date
+             * @description Session of the worst day.
+             */
             worst_day_date: string | null;
-            /** Costs */
+            /**
+             * Costs
+             * @description Commissions of closed trades.
+             */
             costs: number;
-            /** Credit Taken */
+            /**
+             * Credit Taken
+             * @description Sum of the credits of closed trades.
+             */
             credit_taken: number;
-            /** Sessions */
+            /**
+             * Sessions
+             * @description Sessions the run looked at.
+             */
             sessions: number;
-            /** Single Sessions */
+            /**
+             * Single Sessions
+             * @description Sessions with one snapshot only.
+             */
             single_sessions: number;
-            /** Stale Sessions */
+            /**
+             * Stale Sessions
+             * @description Sessions whose position had to be valued at an older mark.
+             */
             stale_sessions: number;
-            /** Open Trades */
+            /**
+             * Open Trades
+             * @description Trades still open at the end.
+             */
             open_trades: number;
         };
         /** RunRow */
@@ -3532,6 +3734,8 @@ export interface components {
             document: {
                 [key: string]: unknown;
             };
+            /** Sheet */
+            sheet: components["schemas"]["SentenceOut"][];
         };
         /** TradeLeg */
         TradeLeg: {
@@ -3695,6 +3899,8 @@ export interface components {
             shown: string;
             /** Open Legs */
             open_legs: number;
+            /** Acts */
+            acts: string;
             /** Run Trade */
             run_trade: number | null;
             /** Run */
@@ -3840,6 +4046,8 @@ export interface components {
             shown: string;
             /** Open Legs */
             open_legs: number;
+            /** Acts */
+            acts: string;
             /** Run Trade */
             run_trade: number | null;
             /** Run */
@@ -3897,6 +4105,11 @@ export interface components {
         OrdersIn: {
             /** Orders */
             orders: components["schemas"]["OrderIn"][];
+        };
+        /** ActsIn */
+        ActsIn: {
+            /** Acts */
+            acts: string;
         };
         /** ClockOut */
         ClockOut: {
@@ -5089,6 +5302,278 @@ export interface operations {
             };
         };
     };
+    intakes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"][];
+                };
+            };
+        };
+    };
+    upload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    forget_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    preview_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakePreview"];
+                };
+            };
+        };
+    };
+    start_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    cancel_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    take_back_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+        };
+    };
+    rejects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                intake_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    mappings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedMapping"][];
+                };
+            };
+        };
+    };
+    save_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamedMapping"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedMapping"];
+                };
+            };
+        };
+    };
+    forget_mapping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     set_dividends: {
         parameters: {
             query?: never;
@@ -5353,278 +5838,6 @@ export interface operations {
                 "application/json": components["schemas"]["FactIn"];
             };
         };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    intakes: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["IntakeOut"][];
-                };
-            };
-        };
-    };
-    upload: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "multipart/form-data": {
-                    /**
-                     * File
-                     * Format: binary
-                     */
-                    file: string;
-                };
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["IntakeOut"];
-                };
-            };
-        };
-    };
-    intake: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                intake_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["IntakeOut"];
-                };
-            };
-        };
-    };
-    forget_intake: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                intake_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    preview_intake: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                intake_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PreviewIn"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["IntakePreview"];
-                };
-            };
-        };
-    };
-    start_intake: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                intake_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["StartIn"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["IntakeOut"];
-                };
-            };
-        };
-    };
-    cancel_intake: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                intake_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["IntakeOut"];
-                };
-            };
-        };
-    };
-    take_back_intake: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                intake_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["IntakeOut"];
-                };
-            };
-        };
-    };
-    rejects: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                intake_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    mappings: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["NamedMapping"][];
-                };
-            };
-        };
-    };
-    save_mapping: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NamedMapping"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["NamedMapping"];
-                };
-            };
-        };
-    };
-    forget_mapping: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {
@@ -6019,6 +6232,26 @@ export interface operations {
             };
         };
     };
+    figures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FigureOut"][];
+                };
+            };
+        };
+    };
     runs: {
         parameters: {
             query?: never;
@@ -6404,6 +6637,34 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SceneOut"];
+                };
+            };
+        };
+    };
+    let_replay_rules_act: {
+        parameters: {
+            query?: {
+                expiration?: string | null;
+            };
+            header?: never;
+            path: {
+                session_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActsIn"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

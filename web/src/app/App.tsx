@@ -2,6 +2,7 @@ import { QueryClientProvider } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Refusal } from "../api/client";
+import { keys } from "../api/keys";
 import { listen } from "../api/push";
 import { client, useMe } from "../api/queries";
 import { AccessPage } from "../pages/access/AccessPage";
@@ -20,7 +21,7 @@ import { Shell } from "./Shell";
 client.getQueryCache().subscribe((event) => {
   const error = event.query.state.error;
   if (error instanceof Refusal && error.status === 401 && event.query.queryKey[0] !== "me")
-    client.invalidateQueries({ queryKey: ["me"] });
+    client.invalidateQueries({ queryKey: keys.me() });
 });
 
 function Inside() {

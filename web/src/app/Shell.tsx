@@ -2,6 +2,7 @@ import { DropdownMenu } from "radix-ui";
 import { useEffect, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
+import { keys as queries } from "../api/keys";
 import { lastHeard, useConnected } from "../api/push";
 import { client } from "../api/queries";
 import { useKeys } from "../ui/keyboard";
@@ -59,7 +60,7 @@ export function Shell({ name }: { name: string }) {
   async function signOut() {
     try {
       await ask(api.POST("/api/sign-out"));
-      client.setQueryData(["me"], { name: null });
+      client.setQueryData(queries.me(), { name: null });
       client.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
       go("/");
     } catch (error) {

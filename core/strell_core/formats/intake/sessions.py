@@ -196,7 +196,7 @@ def _chain(
     spot = _filled(spot, forward)
     _look_along(bid, ask, spot, findings)
     contracts = tuple(
-        ContractKey(dt.date.fromordinal(int(day)), "put" if right else "call", strike_of(int(strike)))
+        ContractKey(dt.date.fromordinal(int(day)), "put" if right else "call", strike_of(int(strike)), terms.symbol)
         for day, right, strike in zip(days.tolist(), rights.tolist(), strikes.tolist(), strict=True)
     )
     expirations = tuple(dt.date.fromordinal(int(day)) for day in np.unique(days))

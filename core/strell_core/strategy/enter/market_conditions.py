@@ -7,7 +7,7 @@ from strell_core.strategy.kinds import (
     TRUE,
     UNVALUED,
     EnterCondition,
-    EntryContext,
+    EntryFrame,
     Params,
     Verdict,
     enter_conditions,
@@ -31,12 +31,16 @@ def condition_on(measure: Measure) -> EnterCondition:
         explains=base.explains, example=base.example, words=base.words, unit=base.unit, grid=base.grid,
         warm_up=base.warm_up, needs=base.needs,
         mirror={"comparison": {"above": "below", "below": "above"}} if base.id in ("rsi", "average_gap") else {},
-        when_true="{value}, {comparison} {level}", when_false="{value}, needs {comparison} {level}",
+        tells=("value",), when_true="{value}, {comparison} {level}", when_false="{value}, needs {comparison} {level}",
         when_unvalued=f"{base.title} has no value yet",
     )  # fmt: skip
 
-    def judge(context: EntryContext, params: Params) -> Verdict:
-        value = measure.value(context.history, params)
+    def own(params: Params) -> Params:
+        """The measure's values, without those of the comparison."""
+        return {param.name: params[param.name] for param in base.params}
+
+    def judge(frame: EntryFrame, params: Params) -> Verdict:
+        value = measure.at(frame.observation, own(params))
         values = {"value": value, "comparison": params["comparison"], "level": params["level"]}
         if value is None:
             return Verdict(UNVALUED, values)

@@ -5,7 +5,7 @@ from strell_core.strategy.kinds import (
     FALSE,
     TRUE,
     EnterCondition,
-    EntryContext,
+    EntryFrame,
     Params,
     Verdict,
     enter_conditions,
@@ -17,13 +17,13 @@ DECLARATION = Declaration(
     params=(Param("limit", "integer", "Positions", 1, 1, 50),),
     explains="Counts trades that are entering, open or leaving at the decision time.",
     example="Only while fewer than 1 position is open.", words=("flat", "at once", "maximum"), once=True,
-    when_true="{open} open, fewer than {limit}", when_false="{open} open, needs fewer than {limit}",
+    tells=('open',), when_true="{open} open, fewer than {limit}", when_false="{open} open, needs fewer than {limit}",
 )  # fmt: skip
 
 
-def judge(context: EntryContext, params: Params) -> Verdict:
-    truth = TRUE if context.open_trades < params["limit"] else FALSE
-    return Verdict(truth, {"open": context.open_trades, "limit": params["limit"]})
+def judge(frame: EntryFrame, params: Params) -> Verdict:
+    truth = TRUE if frame.open_trades < params["limit"] else FALSE
+    return Verdict(truth, {"open": frame.open_trades, "limit": params["limit"]})
 
 
 enter_conditions.register(EnterCondition(DECLARATION, judge))

@@ -4,7 +4,7 @@ import datetime as dt
 
 import numpy as np
 
-from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.declaration import Declaration, Param, minutes
 from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
 
 DECLARATION = Declaration(
@@ -17,12 +17,8 @@ DECLARATION = Declaration(
     explains="From the last session at least that many calendar days before the nearest expiration, at or after "
     "the time of day; later sessions count from their first snapshot. Acts without prices.",
     example="1 day before expiration at 15:45.", words=("DTE", "time exit"), scope="position",
-    when_true="{left} days before expiration", when_false="{left} days before expiration, leaves at {days}",
+    tells=('left',), when_true="{left} days before expiration", when_false="{left} days before expiration, leaves at {days}",
 )  # fmt: skip
-
-
-def minutes(text: str) -> int:
-    return int(text[:2]) * 60 + int(text[3:])
 
 
 def _leaving_day(stretch: Stretch, params: Params) -> int:

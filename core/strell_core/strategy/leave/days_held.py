@@ -2,9 +2,8 @@
 
 import numpy as np
 
-from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.declaration import Declaration, Param, minutes
 from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
-from strell_core.strategy.leave.before_expiration import minutes
 
 DECLARATION = Declaration(
     id="days_held", section="leave", title="Days held", sentence="After {days|day|days} at {time}.",
@@ -15,7 +14,7 @@ DECLARATION = Declaration(
     explains="Calendar days since the first fill, at or after the time of day; later days count from their "
     "first snapshot. Acts without prices.",
     example="After 5 days at 15:45.", words=("time exit", "holding period"), scope="position",
-    when_true="held {held} days", when_false="held {held} days, leaves after {days}",
+    tells=('held',), when_true="held {held} days", when_false="held {held} days, leaves after {days}",
 )  # fmt: skip
 
 

@@ -9,7 +9,7 @@ CREDIT_TARGET = Declaration(
     explains="True when 100 × P/L ≥ percent × opening credit, at prices at which the position could be closed. "
     "Unvalued on a debit and while a leg cannot be closed. Doubtful marks do not fire it.",
     example="At 50 % of the credit.", words=("profit target", "take profit"), scope="position", unit="%",
-    price_basis="closable", when_true="P/L {pnl} reached {percent} % of the credit {premium}",
+    price_basis="closable", tells=('pnl', 'premium'), when_true="P/L {pnl} reached {percent} % of the credit {premium}",
     when_false="P/L {pnl}, needs {percent} % of the credit {premium}", when_unvalued="no credit, or no prices to close at",
 )  # fmt: skip
 PREMIUM_STOP = Declaration(
@@ -19,7 +19,7 @@ PREMIUM_STOP = Declaration(
     explains="True when 100 × loss ≥ percent × opening premium (credit or debit, without sign), at mid. "
     "Unvalued while a leg has no valid quote, and when the premium was zero.",
     example="At a loss of 150 % of the opening premium.", words=("stop loss", "loss limit"), scope="position",
-    unit="%", price_basis="mid", when_true="loss {loss} reached {percent} % of the premium {premium}",
+    unit="%", price_basis="mid", tells=('pnl', 'loss', 'premium'), when_true="loss {loss} reached {percent} % of the premium {premium}",
     when_false="P/L {pnl}, leaves at a loss of {percent} % of {premium}", when_unvalued="a leg has no valid quote",
 )  # fmt: skip
 DEBIT_TARGET = Declaration(
@@ -29,7 +29,7 @@ DEBIT_TARGET = Declaration(
     "Unvalued on a credit and while a leg cannot be closed. Doubtful marks do not fire it.",
     example="At a profit of 50 % of the debit.", words=("profit target", "take profit", "long premium"),
     scope="position", unit="%", price_basis="closable",
-    when_true="P/L {pnl} reached {percent} % of the debit {premium}",
+    tells=('pnl', 'premium'), when_true="P/L {pnl} reached {percent} % of the debit {premium}",
     when_false="P/L {pnl}, needs {percent} % of the debit {premium}", when_unvalued="no debit, or no prices to close at",
 )  # fmt: skip
 

@@ -18,7 +18,7 @@ DECLARATION = Declaration(
     example="When the underlying is 0.5 % beyond a short call or 1.0 % beyond a short put.",
     words=("short strike", "breach", "touch", "underlying stop"), scope="position", unit="%",
     mirror_swaps=(("call", "put"),),
-    when_true="the underlying at {spot} is past the fence {fence} of the short {strike} {right}",
+    tells=('spot', 'fence', 'strike', 'right'), when_true="the underlying at {spot} is past the fence {fence} of the short {strike} {right}",
     when_false="the underlying at {spot} is inside the fences", when_unvalued="there is no short leg",
 )  # fmt: skip
 

@@ -14,7 +14,7 @@ DECLARATION = Declaration(
     "both at mid. Unvalued while a leg has no valid quote, and when the premium was zero.",
     example="Once 30 % of the opening premium is earned, at 20 % of the premium below the best P/L.",
     words=("trailing stop", "lock profit"), scope="position", unit="%", price_basis="mid",
-    when_true="P/L {pnl} fell {back} % of the premium {premium} below its best {best}",
+    tells=('pnl', 'best', 'premium'), when_true="P/L {pnl} fell {back} % of the premium {premium} below its best {best}",
     when_false="P/L {pnl}, best {best}", when_unvalued="a leg has no valid quote",
 )  # fmt: skip
 

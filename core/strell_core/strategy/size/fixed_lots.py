@@ -1,7 +1,9 @@
 """The same number of lots every time."""
 
+from collections.abc import Sequence
+
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import Params, SizeRule, size_rules
+from strell_core.strategy.kinds import EntryFrame, Params, PickedLeg, SizeRule, size_rules
 
 DECLARATION = Declaration(
     id="fixed_lots", section="size", title="Lots", sentence="{lots|lot|lots}.",
@@ -10,7 +12,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def lots(params: Params) -> int:
+def lots(frame: EntryFrame, legs: Sequence[PickedLeg], params: Params) -> int:
     return int(params["lots"])
 
 

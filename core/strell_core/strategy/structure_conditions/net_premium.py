@@ -23,7 +23,7 @@ DECLARATION = Declaration(
     explains="What opening one lot at bid and ask would bring in (credit) or cost (debit), in points.",
     example="Only if the net credit is at least 8.00 points.", words=("credit", "debit", "premium"),
     scope="structure", unit="points", price_basis="bid and ask",
-    when_true="{kind} {premium}, at least {points}", when_false="{kind} {premium}, needs at least {points}",
+    tells=('premium',), when_true="{kind} {premium}, at least {points}", when_false="{kind} {premium}, needs at least {points}",
 )  # fmt: skip
 
 

@@ -21,7 +21,7 @@ DECLARATION = Declaration(
     "taken without sign. Unvalued without both sides, or when the larger is zero.",
     example="Only if side balance is at least 0.80.", words=("balance", "call side", "put side"),
     scope="structure", price_basis="mid",
-    when_true="{balance}, at least {least}", when_false="{balance}, needs at least {least}",
+    tells=('balance',), when_true="{balance}, at least {least}", when_false="{balance}, needs at least {least}",
     when_unvalued="there are not both calls and puts with a premium",
 )  # fmt: skip
 

@@ -22,7 +22,7 @@ DECLARATION = Declaration(
     "mids are zero.",
     example="Only if the legs' bid–ask width is at most 15 % of their mid.", words=("liquidity", "spread"),
     scope="structure", unit="%", price_basis="bid and ask",
-    when_true="{width} %, at most {percent} %", when_false="{width} %, needs at most {percent} %",
+    tells=('width',), when_true="{width} %, at most {percent} %", when_false="{width} %, needs at most {percent} %",
     when_unvalued="the legs' mids are zero",
 )  # fmt: skip
 

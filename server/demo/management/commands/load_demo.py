@@ -150,7 +150,8 @@ class Command(BaseCommand):
         now = live("MK30")
         date = min(now.chain.expirations, key=lambda day: abs((day - now.session).days - 8))
         strikes = [c.strike for c in now.chain.contracts if c.expiration == date and c.right == right]
-        return ContractKey(date, right, min(strikes, key=lambda strike: abs(strike - now.spot - away))).code
+        strike = min(strikes, key=lambda strike: abs(strike - now.spot - away))
+        return ContractKey(date, right, strike, now.row.symbol).code
 
     def _call(self, away: int) -> str:
         return self._near("call", away)

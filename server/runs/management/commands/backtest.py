@@ -15,16 +15,13 @@ from runs.services import check_request
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
 from strell_core.formats.strategies import StrategyFileError, from_text
+from strell_core.results.figures import FIGURES, text
 from strell_core.results.report import report
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import clock_of, parse
 
 SHOWN = (
-    ("trades_count", "trades", "{:d}"), ("final_equity", "final equity", "{:,.2f}"), ("cagr", "CAGR", "{:+.2%}"),
-    ("max_drawdown", "drawdown", "{:.2%}"), ("mar", "MAR", "{:.2f}"), ("sharpe", "Sharpe", "{:.2f}"),
-    ("sortino", "Sortino", "{:.2f}"), ("trades_win_rate", "won", "{:.1%}"), ("trades_expectancy", "a trade", "{:+,.2f}"),
-    ("trades_profit_factor", "profit factor", "{:.2f}"), ("trades_worst", "worst trade", "{:,.2f}"),
-    ("costs", "costs", "{:,.2f}"), ("time_in_market", "in the market", "{:.0%}"),
-    ("single_sessions", "single-snapshot sessions", "{:d}"), ("sessions", "sessions", "{:d}"),
+    "trades_count", "final_equity", "cagr", "max_drawdown", "mar", "sharpe", "sortino", "trades_win_rate",
+    "trades_expectancy", "trades_profit_factor", "trades_worst", "costs", "time_in_market", "single_sessions", "sessions",
 )  # fmt: skip
 
 
@@ -40,7 +37,7 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         try:
             document = from_text(options["file"].read_text())
-            history = timeline(document["underlying"])
+            history = timeline(clock_of(document))
             start, end = options["start"] or history.dates[0], options["end"] or history.dates[-1]
             check_request(history, start, end, options["cash"], "blocks")
         except OSError as error:
@@ -55,7 +52,6 @@ class Command(BaseCommand):
         begin, stop = history.span(start, end)
         result = run_blocks(plan, history, begin, stop, options["cash"])
         figures = report(plan, history, result, begin, stop, options["cash"], seed=1).figures
-        self.stdout.write(f"{document['name']} on {document['underlying']}, {start} to {end}")
-        for key, label, form in SHOWN:
-            value = figures[key]
-            self.stdout.write(f"  {label:26s}{'none' if value is None else form.format(value)}")
+        self.stdout.write(f"{document['name']} on {clock_of(document)}, {start} to {end}")
+        for name in SHOWN:
+            self.stdout.write(f"  {FIGURES[name].title:26s}{text(name, figures[name])}")

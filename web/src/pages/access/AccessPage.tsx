@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, ask, Refusal } from "../../api/client";
+import { keys } from "../../api/keys";
 import { ago, date } from "../../ui/format";
 import { Empty, ErrorNote } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
@@ -15,12 +16,12 @@ const SCOPES: [string, string][] = [
 /** Tokens for scripts: what each may do and until when. */
 export function AccessPage() {
   const cache = useQueryClient();
-  const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => ask(api.GET("/api/tokens")) });
+  const tokens = useQuery({ queryKey: keys.tokens(), queryFn: () => ask(api.GET("/api/tokens")) });
   const [name, setName] = useState("");
   const [scope, setScope] = useState("read");
   const [days, setDays] = useState("30");
   const [text, setText] = useState<string | null>(null);
-  const again = () => cache.invalidateQueries({ queryKey: ["tokens"] });
+  const again = () => cache.invalidateQueries({ queryKey: keys.tokens() });
   const make = useMutation({
     mutationFn: () => ask(api.POST("/api/tokens", { body: { name, scope, days: Number(days) || 0 } })),
     onSuccess: (made) => {

@@ -377,7 +377,7 @@ function Pictures({ desk, chosen }: { desk: Desk; chosen: number | null }) {
               ...new Set(
                 detail.holding.legs
                   .filter((leg) => leg.contracts < 0)
-                  .map((leg) => Number(leg.contract.split("/")[2])),
+                  .map((leg) => Number(leg.contract.split("/").at(3))),
               ),
             ].map((price) => ({ price, text: `short ${number(price)}` })),
             ...(detail.payoff?.break_evens ?? []).map((price) => ({

@@ -2,6 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-qu
 import { Link, useSearchParams } from "react-router";
 import { api, ask } from "../../api/client";
 import { useAccounts } from "../../api/desk";
+import { keys } from "../../api/keys";
 import { useUnderlyings } from "../../api/queries";
 import { ago } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
@@ -16,11 +17,11 @@ export function JournalPage() {
   const accounts = useAccounts();
   const zone = useUnderlyings().data?.[0]?.zone ?? "UTC";
   const kinds = useQuery({
-    queryKey: ["journal", "kinds"],
+    queryKey: keys.journal("kinds"),
     queryFn: () => ask(api.GET("/api/journal/kinds")),
   });
   const pages = useInfiniteQuery({
-    queryKey: ["journal", filter],
+    queryKey: keys.journal(filter),
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/api/journal", {

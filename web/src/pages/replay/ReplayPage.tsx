@@ -101,7 +101,7 @@ function Session({ id }: { id: number }) {
           />
           <Middle scene={now} payoffAt={payoffAt} setPayoffAt={setPayoffAt} act={act} />
           <div className="flex min-h-0 flex-col gap-3 overflow-y-auto pb-2">
-            <RulesNow scene={now} />
+            <RulesNow scene={now} act={act} />
             <Note key={now.id} scene={now} />
           </div>
         </div>

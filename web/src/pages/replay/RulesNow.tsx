@@ -1,12 +1,37 @@
-import type { Scene } from "../../api/replay";
+import { ToggleGroup } from "radix-ui";
+import type { Action, Scene } from "../../api/replay";
 
-/** What each exit sentence of the strategy says of the position now. */
-export function RulesNow({ scene }: { scene: Scene }) {
+const ACTS: [string, string, string][] = [
+  ["advise", "Advise", "They say what they would do; you act."],
+  ["leave", "Leave", "Their exits close the position, from the session's start on."],
+  ["live", "Live", "They enter and leave by themselves, as in a backtest from the session's start."],
+];
+
+interface Props {
+  scene: Scene;
+  act: (action: Action) => Promise<Scene | null>;
+}
+
+/** What each exit sentence of the strategy says of the position now, and what the rules may do by themselves. */
+export function RulesNow({ scene, act }: Props) {
   if (!scene.strategy) return null;
   const acting = scene.rules.find((rule) => rule.truth === "true");
   return (
     <section className="card px-3 py-2" aria-label="Exits now">
       <h2 className="mb-1 font-sans font-semibold">What the rules say now</h2>
+      <ToggleGroup.Root
+        type="single"
+        aria-label="What the rules do"
+        className="mb-1.5 flex gap-1"
+        value={scene.acts}
+        onValueChange={(acts) => acts && act({ kind: "acts", acts })}
+      >
+        {ACTS.map(([value, label, says]) => (
+          <ToggleGroup.Item key={value} value={value} title={says} className="pill">
+            {label}
+          </ToggleGroup.Item>
+        ))}
+      </ToggleGroup.Root>
       {scene.rules.length === 0 && (
         <p className="text-soft">
           {scene.legs.some((leg) => leg.contracts !== 0)
@@ -16,7 +41,9 @@ export function RulesNow({ scene }: { scene: Scene }) {
       )}
       {scene.rules.length > 0 && (
         <p className="mb-1 font-serif text-[14px]">
-          {acting ? `Sentence ${acting.number} would leave now: ${acting.text}.` : "They would hold."}
+          {acting
+            ? `Sentence ${acting.number} ${scene.acts === "advise" ? "would leave" : "leaves"} now: ${acting.text}.`
+            : "They would hold."}
         </p>
       )}
       <ol>

@@ -8,10 +8,15 @@ import { ErrorNote } from "../../ui/parts";
 function starter(name: string, underlying: string) {
   return {
     name,
-    underlying,
-    enter: [{ rule: "decision_times" }, { rule: "open_limit" }],
-    legs: [{ rule: "leg", strike: { pick: "nearest_delta" }, expiry: { pick: "nearest_days" } }],
-    size: [{ rule: "fixed_lots" }],
+    underlyings: [underlying],
+    entries: [
+      {
+        when: [{ rule: "decision_times" }],
+        conditions: [{ rule: "open_limit" }],
+        legs: [{ rule: "leg", strike: { pick: "nearest_delta" }, expiry: { pick: "nearest_days" } }],
+        size: [{ rule: "fixed_lots" }],
+      },
+    ],
     leave: [{ rule: "credit_target" }, { rule: "premium_stop" }, { rule: "before_expiration" }],
     orders: [
       { rule: "fill_model" },

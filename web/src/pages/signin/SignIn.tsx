@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, ask } from "../../api/client";
+import { keys } from "../../api/keys";
 import { ErrorNote } from "../../ui/parts";
 
 export function SignIn() {
@@ -15,7 +16,7 @@ export function SignIn() {
     setBusy(true);
     setError(null);
     try {
-      cache.setQueryData(["me"], await ask(api.POST("/api/sign-in", { body: { name, password } })));
+      cache.setQueryData(keys.me(), await ask(api.POST("/api/sign-in", { body: { name, password } })));
     } catch (problem) {
       setError(problem);
       setBusy(false);

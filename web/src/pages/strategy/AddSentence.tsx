@@ -3,11 +3,11 @@ import { useState } from "react";
 import type { Document } from "../../api/queries";
 import { Window } from "../../ui/Dialog";
 import { ErrorNote } from "../../ui/parts";
-import { added, type Declaration, type Declarations } from "./document";
+import { added, type Block, type Declaration, type Declarations, holds } from "./document";
 
 interface Props {
-  /** Section to add to; empty for any, null when closed. */
-  section: string | null;
+  /** Sections of the sheet that may be added to; null when closed. */
+  blocks: Block[] | null;
   close: () => void;
   document: Document;
   declarations: Declarations;
@@ -15,11 +15,8 @@ interface Props {
 }
 
 /** A searchable list of every sentence there is, each explained with an example. */
-export function AddSentence({ section, close, document, declarations, save }: Props) {
+export function AddSentence({ blocks, close, document, declarations, save }: Props) {
   const [error, setError] = useState<unknown>(null);
-  const sections = declarations.sections.filter((item) => !section || item.id === section);
-  const has = (id: string, kind: string) =>
-    (document[id] as { rule: string }[]).some((sentence) => sentence.rule === kind);
 
   async function choose(to: string, declaration: Declaration) {
     setError(null);
@@ -33,7 +30,7 @@ export function AddSentence({ section, close, document, declarations, save }: Pr
 
   return (
     <Window
-      open={section !== null}
+      open={blocks !== null}
       onOpenChange={(open) => {
         if (!open) close();
         setError(null);
@@ -49,30 +46,36 @@ export function AddSentence({ section, close, document, declarations, save }: Pr
         />
         <Command.List className="max-h-[52vh] overflow-auto">
           <Command.Empty className="py-4 text-soft">No sentence speaks of that.</Command.Empty>
-          {sections.map((item) => (
+          {blocks?.map((block) => (
             <Command.Group
-              key={item.id}
-              heading={<span className="text-xs font-semibold text-soft">{item.title}</span>}
+              key={block.title}
+              heading={<span className="text-xs font-semibold text-soft">{block.title}</span>}
             >
-              {item.sentences.map((declaration) => {
-                const taken = declaration.once && has(item.id, declaration.id);
-                return (
-                  <Command.Item
-                    key={declaration.id}
-                    value={`${declaration.title} ${declaration.words.join(" ")} ${declaration.id}`}
-                    disabled={taken}
-                    onSelect={() => choose(item.id, declaration)}
-                    className="cursor-pointer rounded-card px-2 py-1.5 data-[disabled=true]:cursor-default data-[disabled=true]:opacity-50 data-[selected=true]:bg-seawash"
-                  >
-                    <div className="font-semibold">
-                      {declaration.title}
-                      {taken && <span className="ml-2 text-xs font-normal text-soft">is there already</span>}
-                    </div>
-                    <div className="font-serif text-[14px]">{declaration.example}</div>
-                    <div className="text-xs text-soft">{declaration.explains}</div>
-                  </Command.Item>
-                );
-              })}
+              {declarations.sections
+                .find((item) => item.id === block.section)
+                ?.sentences.map((declaration) => {
+                  const path = block.lists[declaration.part];
+                  if (path === undefined) return null;
+                  const taken = declaration.once && holds(document, path, declaration.id);
+                  return (
+                    <Command.Item
+                      key={`${path}/${declaration.id}`}
+                      value={`${block.entry} ${declaration.title} ${declaration.words.join(" ")} ${declaration.id}`}
+                      disabled={taken}
+                      onSelect={() => choose(path, declaration)}
+                      className="cursor-pointer rounded-card px-2 py-1.5 data-[disabled=true]:cursor-default data-[disabled=true]:opacity-50 data-[selected=true]:bg-seawash"
+                    >
+                      <div className="font-semibold">
+                        {declaration.title}
+                        {taken && (
+                          <span className="ml-2 text-xs font-normal text-soft">is there already</span>
+                        )}
+                      </div>
+                      <div className="font-serif text-[14px]">{declaration.example}</div>
+                      <div className="text-xs text-soft">{declaration.explains}</div>
+                    </Command.Item>
+                  );
+                })}
             </Command.Group>
           ))}
         </Command.List>

@@ -1,6 +1,4 @@
-import { useEffect, useRef } from "react";
 import { useSearchParams } from "react-router";
-import type { Schemas } from "../../api/client";
 import { useRunAction, useTerms } from "../../api/queries";
 import { EquityChart } from "../../charts/EquityChart";
 import { ago, date, number, plural } from "../../ui/format";
@@ -11,34 +9,21 @@ import { RunForm } from "./RunForm";
 import { RunProgress } from "./RunProgress";
 import { TradesTable } from "./TradesTable";
 import { TradeView } from "./TradeView";
-
-type Run = Schemas["RunOut"];
+import type { Run, RunRow, Strategy, TradeRow } from "./types";
 
 interface Props {
-  strategy: Schemas["StrategyOut"];
-  runs: Schemas["RunRow"][] | undefined;
+  strategy: Strategy;
+  runs: RunRow[] | undefined;
   run: Run | undefined;
+  /** The trade that is open. */
+  trade: TradeRow | undefined;
   error: unknown;
-  /** Called with the run shown and the sentences that matter. */
-  onShow: (run: Run | undefined, sentences: string[]) => void;
 }
 
 /** Runs of a strategy: ask for one, watch it, read its figures, curve and trades. */
-export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) {
-  const [query, setQuery] = useSearchParams();
+export function BacktestEvidence({ strategy, runs, run, trade, error }: Props) {
+  const [, setQuery] = useSearchParams();
   const { currency } = useTerms(strategy.underlying);
-  const number_ = Number(query.get("trade")) || null;
-  const trade = run?.trades.find((row) => row.number === number_);
-  const show = useRef(onShow);
-  show.current = onShow;
-  const opening = (run?.document.enter as { id: string; rule: string }[] | undefined)?.find(
-    (sentence) => sentence.rule === "decision_times",
-  )?.id;
-  const closing = trade?.rule;
-  useEffect(() => {
-    show.current(run, closing ? [opening ?? "", closing] : []);
-  }, [run, opening, closing]);
-
   const look = (id: number) => setQuery({ run: String(id) });
   const openTrade = (chosen: number | null) =>
     setQuery({ ...(run ? { run: String(run.id) } : {}), ...(chosen ? { trade: String(chosen) } : {}) });
@@ -100,7 +85,7 @@ export function BacktestEvidence({ strategy, runs, run, error, onShow }: Props) 
 interface HeadProps {
   run: Run;
   currency: string;
-  runs: Schemas["RunRow"][];
+  runs: RunRow[];
   look: (id: number) => void;
   onGone: () => void;
 }

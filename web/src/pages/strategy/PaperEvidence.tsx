@@ -1,6 +1,6 @@
-import { type FormEvent, useEffect, useRef, useState } from "react";
+import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
-import { Refusal, type Schemas } from "../../api/client";
+import { Refusal } from "../../api/client";
 import {
   type Deployment,
   useAccounts,
@@ -14,13 +14,11 @@ import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell } from "../../ui/toast";
 import { priceWords } from "../desk/Orders";
 import { useArming } from "../desk/useArming";
-import type { Show } from "./StrategyPage";
+import type { Strategy } from "./types";
 
 /** This strategy's deployments: promote it, arm it, and compare what it did with a backtest. */
-export function PaperEvidence({ strategy, show }: { strategy: Schemas["StrategyOut"]; show: Show }) {
+export function PaperEvidence({ strategy }: { strategy: Strategy }) {
   const deployments = useDeployments(strategy.id);
-  const clear = useRef(show);
-  useEffect(() => clear.current({ title: "", of: {} }), []);
   const alive = deployments.data?.filter((row) => !row.ended) ?? [];
   const ended = deployments.data?.filter((row) => row.ended) ?? [];
   return (
@@ -43,7 +41,7 @@ export function PaperEvidence({ strategy, show }: { strategy: Schemas["StrategyO
   );
 }
 
-function Promote({ strategy }: { strategy: Schemas["StrategyOut"] }) {
+function Promote({ strategy }: { strategy: Strategy }) {
   const accounts = useAccounts();
   const [chosen, setChosen] = useState<number | null>(null);
   const account = chosen ?? accounts.data?.[0]?.id;

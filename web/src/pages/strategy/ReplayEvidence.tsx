@@ -1,20 +1,18 @@
-import { type FormEvent, useEffect, useRef, useState } from "react";
+import { type FormEvent, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { Refusal, type Schemas } from "../../api/client";
+import { Refusal } from "../../api/client";
 import { useReplays, useTerms } from "../../api/queries";
 import { useRemoveReplay, useStartReplay } from "../../api/replay";
 import { ago, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
-import type { Show } from "./StrategyPage";
+import type { Strategy } from "./types";
 
 /** The strategy's replay sessions, and a new one from any date. */
-export function ReplayEvidence({ strategy, show }: { strategy: Schemas["StrategyOut"]; show: Show }) {
+export function ReplayEvidence({ strategy }: { strategy: Strategy }) {
   const terms = useTerms(strategy.underlying);
   const replays = useReplays(strategy.id);
   const remove = useRemoveReplay(strategy.id);
-  const clear = useRef(show);
-  useEffect(() => clear.current({ title: "", of: {} }), []);
   return (
     <div className="flex flex-col gap-3">
       <NewSession strategy={strategy} />
@@ -74,7 +72,7 @@ export function ReplayEvidence({ strategy, show }: { strategy: Schemas["Strategy
   );
 }
 
-function NewSession({ strategy }: { strategy: Schemas["StrategyOut"] }) {
+function NewSession({ strategy }: { strategy: Strategy }) {
   const start = useStartReplay();
   const go = useNavigate();
   const terms = useTerms(strategy.underlying);

@@ -1,7 +1,6 @@
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { usePreview } from "../../api/queries";
 import { useStartReplay } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
 import { number, percent, signed, tone } from "../../ui/format";
@@ -10,25 +9,19 @@ import { ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
 import { Candidates } from "./Candidates";
 import { DecisionStrip } from "./DecisionStrip";
-
-type Preview = Schemas["PreviewOut"];
+import type { Preview, Run, Strategy } from "./types";
 
 interface Props {
-  strategy: Schemas["StrategyOut"];
+  strategy: Strategy;
   at: string | null;
-  run: Schemas["RunOut"] | undefined;
-  onPreview: (preview: Preview) => void;
+  /** The strategy's last finished run. */
+  run: Run | undefined;
+  preview: { data?: Preview; error: unknown; isPending: boolean };
 }
 
 /** What the rules would do at an instant: verdicts, candidates, structure, payoff. */
-export function RulesEvidence({ strategy, at, run, onPreview }: Props) {
+export function RulesEvidence({ strategy, at, run, preview }: Props) {
   const [, setQuery] = useSearchParams();
-  const preview = usePreview(strategy.id, strategy.revision, at);
-  const tellUp = useRef(onPreview);
-  tellUp.current = onPreview;
-  useEffect(() => {
-    if (preview.data) tellUp.current(preview.data);
-  }, [preview.data]);
   const goTo = (instant: string) => setQuery({ at: instant }, { replace: true });
   const found = preview.data;
   return (
@@ -118,7 +111,7 @@ function headline(preview: Preview): string {
     : `${when}Nothing is entered.`;
 }
 
-function Answer({ preview, strategy }: { preview: Preview; strategy: Schemas["StrategyOut"] }) {
+function Answer({ preview, strategy }: { preview: Preview; strategy: Strategy }) {
   const structure = preview.structure;
   return (
     <>

@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { useFigureWords } from "../../api/queries";
 import { date, number, percent, plural, signed, signedPercent, tone } from "../../ui/format";
 import { Figure } from "../../ui/parts";
 
@@ -11,6 +12,7 @@ function interval(figures: Figures): string {
 
 /** The main figures, each with the qualifier that keeps it honest. */
 export function RunFigures({ figures, currency }: { figures: Figures; currency: string }) {
+  const words = useFigureWords();
   const recovered = figures.drawdown_recovered ? "" : ", still";
   return (
     <section className="card grid grid-cols-8 gap-x-4 gap-y-2 px-4 py-2.5" aria-label="Figures of the run">
@@ -18,45 +20,48 @@ export function RunFigures({ figures, currency }: { figures: Figures; currency: 
         label="Final equity"
         value={number(figures.final_equity)}
         note={`${currency}, from ${number(figures.start_equity)}`}
+        title={words("final_equity")}
       />
       <Figure
         label="CAGR"
         value={signedPercent(figures.cagr)}
         tone={tone(figures.cagr)}
         note={interval(figures)}
-        title="90 % interval from resampled blocks of ten sessions"
+        title={`${words("cagr")} Likely range: ${words("cagr_interval")}`}
       />
       <Figure
         label="Drawdown"
         value={signedPercent(figures.max_drawdown)}
         tone="text-loss"
         note={`${plural(figures.drawdown_sessions, "session")}${recovered}`}
-        title={`${date(figures.drawdown_from)} to ${date(figures.drawdown_to)}`}
+        title={`${words("max_drawdown")} ${date(figures.drawdown_from)} to ${date(figures.drawdown_to)}.`}
       />
-      <Figure label="MAR" value={number(figures.mar, 2)} note="per drawdown" />
+      <Figure label="MAR" value={number(figures.mar, 2)} note="per drawdown" title={words("mar")} />
       <Figure
         label="Sharpe"
         value={number(figures.sharpe, 2)}
         note={`Sortino ${number(figures.sortino, 2)}`}
+        title={`${words("sharpe")} Sortino: ${words("sortino")}`}
       />
       <Figure
         label="Won"
         value={percent(figures.trades_win_rate, 0)}
         note={`of ${number(figures.trades_count)}${figures.open_trades ? `, ${figures.open_trades} open` : ""}`}
+        title={words("trades_win_rate")}
       />
       <Figure
         label="A trade"
         value={signed(figures.trades_expectancy)}
         tone={tone(figures.trades_expectancy)}
         note={`${signed(figures.trades_average_win)} / ${signed(figures.trades_average_loss)}`}
-        title="average; average win and loss"
+        title={`${words("trades_expectancy")} Below: average win and loss.`}
       />
       <Figure
         label="Worst trade"
         value={signed(figures.trades_worst)}
         tone={tone(figures.trades_worst)}
         note={`day ${signed(figures.worst_day)}`}
-        title={`worst day ${date(figures.worst_day_date)}`}
+        title={`${words("trades_worst")} Worst day: ${date(figures.worst_day_date)}.`}
       />
       <p className="col-span-8 text-xs text-soft">
         Profit factor {number(figures.trades_profit_factor, 2)}{" "}

@@ -6,19 +6,24 @@ import { isTyping } from "../../ui/keyboard";
 import { MenuItem } from "../../ui/MenuItem";
 import { tellError } from "../../ui/toast";
 import { AddSentence } from "./AddSentence";
-import { type Declarations, doubled, moved, removed, type Sentence, switched, targetOf } from "./document";
+import {
+  type Block,
+  type Declarations,
+  doubled,
+  moved,
+  removed,
+  type Sentence,
+  switched,
+  targetOf,
+} from "./document";
 import { NoteEditor } from "./NoteEditor";
+import type { Evidence } from "./types";
 import { ValueEditor } from "./ValueEditor";
-
-export interface Evidence {
-  /** What the counts at the edge speak of. */
-  title: string;
-  of: Record<string, string>;
-}
 
 interface Props {
   document: Document;
   sheet: Sentence[];
+  blocks: Block[];
   evidence: Evidence;
   /** Ids of the sentences that matter now. */
   marked?: string[];
@@ -28,25 +33,28 @@ interface Props {
 }
 
 /** The strategy as a document of numbered sentences, every value edited in place. */
-export function Sheet({ document, sheet, evidence, marked = [], save, mirror, footer }: Props) {
+export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mirror, footer }: Props) {
   const declarations = useDeclarations();
-  const [adding, setAdding] = useState<string | null>(null);
+  const [adding, setAdding] = useState<Block[] | null>(null);
   if (!declarations.data) return null;
   return (
     <section aria-label="Sheet" className="flex min-h-full flex-col bg-surface px-5 pt-3 pb-2">
-      {declarations.data.sections.map((section) => {
-        const sentences = sheet.filter((sentence) => sentence.section === section.id);
+      {blocks.map((block, place) => {
+        const sentences = sheet.filter(
+          (sentence) => sentence.section === block.section && sentence.entry === block.entry,
+        );
+        const section = declarations.data.sections.find((item) => item.id === block.section)!;
         return (
-          <div key={section.id} className="mb-3">
+          <div key={block.title} className="mb-3">
             <div className="flex items-baseline justify-between border-b pb-0.5">
-              <h2 className="font-sans text-xs font-semibold text-soft">{section.title}</h2>
+              <h2 className="font-sans text-xs font-semibold text-soft">{block.title}</h2>
               <span className="text-xs text-soft">
-                {section.id === "enter" && evidence.title}
+                {place === 0 && evidence.title}
                 <button
                   type="button"
                   className="link ml-2"
-                  aria-label={`Add a sentence to ${section.title}`}
-                  onClick={() => setAdding(section.id)}
+                  aria-label={`Add a sentence to ${block.title}`}
+                  onClick={() => setAdding([block])}
                 >
                   +
                 </button>
@@ -71,7 +79,7 @@ export function Sheet({ document, sheet, evidence, marked = [], save, mirror, fo
               ))}
             </ol>
             {sentences.length === 0 && (
-              <button type="button" className="link py-1 text-xs" onClick={() => setAdding(section.id)}>
+              <button type="button" className="link py-1 text-xs" onClick={() => setAdding([block])}>
                 Nothing yet. Add a sentence
               </button>
             )}
@@ -79,13 +87,13 @@ export function Sheet({ document, sheet, evidence, marked = [], save, mirror, fo
         );
       })}
       <div className="mt-auto flex flex-wrap items-center gap-x-3 border-t pt-2 text-xs">
-        <button type="button" className="link font-semibold" onClick={() => setAdding("")}>
+        <button type="button" className="link font-semibold" onClick={() => setAdding(blocks)}>
           + Add a sentence
         </button>
         {footer}
       </div>
       <AddSentence
-        section={adding}
+        blocks={adding}
         close={() => setAdding(null)}
         document={document}
         declarations={declarations.data}
@@ -108,8 +116,8 @@ interface LineProps {
 
 function SentenceLine({ document, declarations, sentence, count, marked, save, mirror }: LineProps) {
   const [noting, setNoting] = useState(false);
-  // only sentences of the same section may be dropped here
-  const dragged = `text/x-sentence-${sentence.section}`;
+  // only sentences of the same list may be dropped here
+  const dragged = `text/x-sentence-${sentence.path}`;
   function move(event: React.KeyboardEvent) {
     if (!event.altKey || isTyping(event.target) || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
     event.preventDefault();

@@ -1,12 +1,13 @@
 import { useCallback, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { Refusal, type Schemas } from "../../api/client";
+import { Refusal } from "../../api/client";
 import {
   type Document,
   useDeclarations,
   useDuplicate,
   useGoBack,
   useMirrorSentence,
+  usePreview,
   useRevise,
   useRun,
   useRuns,
@@ -23,10 +24,10 @@ import { PaperEvidence } from "./PaperEvidence";
 import { ReplayEvidence } from "./ReplayEvidence";
 import { Revisions } from "./Revisions";
 import { RulesEvidence } from "./RulesEvidence";
-import { type Evidence, Sheet } from "./Sheet";
+import { Sheet } from "./Sheet";
 import { TextForm } from "./TextForm";
+import { type Evidence, NO_EVIDENCE, type Strategy } from "./types";
 
-type Strategy = Schemas["StrategyOut"];
 const STAGES: Stage[] = ["rules", "backtest", "replay", "paper"];
 
 export function StrategyPage() {
@@ -95,12 +96,9 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
   const go = useNavigate();
   const duplicate = useDuplicate();
   const [folded, setFolded] = useState(true);
-  const [evidence, setEvidence] = useState<Evidence>({ title: "", of: {} });
-  const [marked, setMarked] = useState<string[]>([]);
-  const show = useCallback((counts: Evidence, sentences: string[] = []) => {
-    setEvidence(counts);
-    setMarked(sentences);
-  }, []);
+  const at = query.get("at");
+  const shown = useShown(strategy, stage, at, query);
+  const { evidence, marked } = beside(stage, shown);
   useKeys({
     ...Object.fromEntries(
       STAGES.map((name, i) => [String(i + 1), () => go(`/strategies/${strategy.id}/${name}`)]),
@@ -137,6 +135,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
           <Sheet
             document={strategy.document}
             sheet={strategy.sheet}
+            blocks={strategy.blocks}
             evidence={evidence}
             marked={marked}
             save={save}
@@ -174,10 +173,20 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
           {folded ? "Unfold the sheet" : "Fold the sheet"}
         </button>
         <div className="min-w-0 flex-1 overflow-y-auto px-[18px] py-3">
-          {stage === "rules" && <RulesStage strategy={strategy} show={show} at={query.get("at")} />}
-          {stage === "backtest" && <BacktestStage strategy={strategy} show={show} />}
-          {stage === "replay" && <ReplayEvidence strategy={strategy} show={show} />}
-          {stage === "paper" && <PaperEvidence strategy={strategy} show={show} />}
+          {stage === "rules" && (
+            <RulesEvidence strategy={strategy} at={at} run={shown.run.data} preview={shown.preview} />
+          )}
+          {stage === "backtest" && (
+            <BacktestEvidence
+              strategy={strategy}
+              runs={shown.runs.data}
+              run={shown.run.data}
+              trade={shown.trade}
+              error={shown.runs.error ?? shown.run.error}
+            />
+          )}
+          {stage === "replay" && <ReplayEvidence strategy={strategy} />}
+          {stage === "paper" && <PaperEvidence strategy={strategy} />}
           {stage === "text" && <TextForm strategy={strategy} />}
         </div>
       </div>
@@ -185,36 +194,30 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
   );
 }
 
-export type Show = (counts: Evidence, sentences?: string[]) => void;
-
-function RulesStage({ strategy, show, at }: { strategy: Strategy; show: Show; at: string | null }) {
+/** What the stage that is open asks for: the sheet and the evidence beside it read the same answers. */
+function useShown(strategy: Strategy, stage: string, at: string | null, query: URLSearchParams) {
+  const preview = usePreview(strategy.id, strategy.revision, at, stage === "rules");
   const runs = useRuns(strategy.id);
-  const last = runs.data?.find((run) => run.status === "done");
-  const run = useRun(last?.id);
-  return (
-    <RulesEvidence
-      strategy={strategy}
-      at={at}
-      run={run.data}
-      onPreview={(preview) => show(previewEvidence(preview), preview.said_no ? [preview.said_no] : [])}
-    />
-  );
+  const last = runs.data?.find((run) => run.status === "done")?.id;
+  const wanted = (stage === "backtest" && Number(query.get("run"))) || last;
+  const run = useRun(stage === "rules" || stage === "backtest" ? wanted : undefined);
+  const trade = run.data?.trades.find((row) => row.number === Number(query.get("trade")));
+  return { preview, runs, run, trade };
 }
 
-function BacktestStage({ strategy, show }: { strategy: Strategy; show: Show }) {
-  const [query] = useSearchParams();
-  const runs = useRuns(strategy.id);
-  const wanted = Number(query.get("run")) || runs.data?.find((run) => run.status === "done")?.id;
-  const run = useRun(wanted);
-  return (
-    <BacktestEvidence
-      strategy={strategy}
-      runs={runs.data}
-      run={run.data}
-      error={runs.error ?? run.error}
-      onShow={(shown, sentences) => show(runEvidence(shown), sentences)}
-    />
-  );
+/** Counts at the sheet's edge, and the sentences that matter now. */
+function beside(
+  stage: string,
+  { preview, run, trade }: ReturnType<typeof useShown>,
+): { evidence: Evidence; marked: string[] } {
+  if (stage === "rules" && preview.data)
+    return {
+      evidence: previewEvidence(preview.data),
+      marked: preview.data.said_no ? [preview.data.said_no] : [],
+    };
+  if (stage !== "backtest") return { evidence: NO_EVIDENCE, marked: [] };
+  const opening = run.data?.sheet.find((sentence) => sentence.part === "when")?.id;
+  return { evidence: runEvidence(run.data), marked: trade ? [opening ?? "", trade.rule] : [] };
 }
 
 function Title({ strategy, save }: { strategy: Strategy; save: (document: Document) => Promise<unknown> }) {

@@ -4,14 +4,6 @@ import type { Schemas } from "../../api/client";
 
 type Param = Schemas["ParamOut"];
 
-const DAYS: [string, string][] = [
-  ["mon", "Mon"],
-  ["tue", "Tue"],
-  ["wed", "Wed"],
-  ["thu", "Thu"],
-  ["fri", "Fri"],
-];
-
 interface Props {
   param: Param;
   value: unknown;
@@ -48,7 +40,7 @@ function Editor({
   invalid,
 }: Omit<Props, "problem"> & { id: string; invalid: boolean }) {
   const invalidity = { "aria-invalid": invalid, "aria-describedby": invalid ? `${id}-problem` : undefined };
-  if (param.kind === "weekdays")
+  if (param.editor === "choices")
     return (
       <ToggleGroup.Root
         id={id}
@@ -56,16 +48,16 @@ function Editor({
         aria-label={param.label}
         className="flex gap-1"
         value={value as string[]}
-        onValueChange={(days) => onChange(DAYS.map(([day]) => day).filter((day) => days.includes(day)))}
+        onValueChange={(chosen) => onChange(Object.keys(param.choices).filter((one) => chosen.includes(one)))}
       >
-        {DAYS.map(([day, shown]) => (
-          <ToggleGroup.Item key={day} value={day} className="pill">
+        {Object.entries(param.choices).map(([choice, shown]) => (
+          <ToggleGroup.Item key={choice} value={choice} className="pill">
             {shown}
           </ToggleGroup.Item>
         ))}
       </ToggleGroup.Root>
     );
-  if (param.kind === "choice")
+  if (param.editor === "choice")
     return (
       <ToggleGroup.Root
         id={id}
@@ -82,11 +74,11 @@ function Editor({
         ))}
       </ToggleGroup.Root>
     );
-  if (param.kind === "time")
+  if (param.editor === "time" || param.editor === "text")
     return (
       <input
         id={id}
-        type="time"
+        type={param.editor}
         className="field"
         autoFocus={focus}
         value={String(value ?? "")}

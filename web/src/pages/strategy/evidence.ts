@@ -1,7 +1,7 @@
 /** Counts at the sheet's edge: what each sentence says now, or how often it spoke in a run. */
 import type { Schemas } from "../../api/client";
 import { number } from "../../ui/format";
-import type { Evidence } from "./Sheet";
+import { type Evidence, NO_EVIDENCE } from "./types";
 
 export function previewEvidence(preview: Schemas["PreviewOut"]): Evidence {
   const of: Record<string, string> = {};
@@ -15,10 +15,8 @@ export function previewEvidence(preview: Schemas["PreviewOut"]): Evidence {
 
 export function runEvidence(run: Schemas["RunOut"] | undefined): Evidence {
   const of: Record<string, string> = {};
-  if (!run) return { title: "", of };
-  const section: Record<string, string> = {};
-  for (const name of ["enter", "legs", "size", "leave", "orders"])
-    for (const sentence of (run.document[name] ?? []) as { id: string }[]) section[sentence.id] = name;
+  if (!run) return NO_EVIDENCE;
+  const section = Object.fromEntries(run.sheet.map((sentence) => [sentence.id, sentence.section]));
   for (const [id, counts] of Object.entries(run.evidence)) {
     const asked = counts.true + counts.no + counts.unvalued;
     of[id] =

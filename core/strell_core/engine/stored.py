@@ -1,0 +1,124 @@
+"""Engine values as JSON text and back, whichever version wrote them.
+
+Every state carries the version that wrote it. A version is never changed: what reads it is a step from it to the
+next, kept here, and samples of every version are kept with the tests.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+from typing import Any
+
+from strell_core.engine.state import (
+    ClosedTrade,
+    Due,
+    EngineState,
+    Fill,
+    LegClose,
+    LegState,
+    LegStop,
+    Order,
+    OrderLeg,
+    TradeState,
+    to_plain,
+)
+from strell_core.market.instruments import ContractKey
+from strell_core.strategy.actions import consequence
+
+VERSION = 2
+ENTRY = "entry"
+"""What the only entry of a strategy was called when there was one."""
+
+
+class StoredStateError(ValueError):
+    """A stored engine state that no version of ours wrote."""
+
+
+def dump(state: EngineState) -> str:
+    """A state as JSON text."""
+    return json.dumps({"version": VERSION, **to_plain(state)}, separators=(",", ":"))
+
+
+def load(text: str, underlying: str) -> EngineState:
+    """The state that :func:`dump` wrote, now or earlier; raises :class:`StoredStateError`. ``underlying``: whose
+    contracts are meant where a version does not say it."""
+    try:
+        raw = upgraded(json.loads(text))
+        return EngineState(
+            Decimal(raw["cash"]), raw["next_trade"], tuple(_trade(item, underlying) for item in raw["trades"]),
+            tuple(order_of(item, underlying) for item in raw["orders"]), tuple(Due(**item) for item in raw["due"]),
+        )  # fmt: skip
+    except (KeyError, TypeError, ValueError, ArithmeticError) as error:
+        raise StoredStateError(f"a stored state cannot be read: {error}") from error
+
+
+def upgraded(raw: Mapping[str, Any]) -> dict[str, Any]:
+    """A state as plain data in the present version."""
+    out = dict(raw)
+    version = out.pop("version", 1)
+    if version not in range(1, VERSION + 1):
+        raise StoredStateError(f"a stored state has version {version}, known is {VERSION}")
+    for step in _STEPS[version - 1 :]:
+        out = step(out)
+    return out
+
+
+def _to_2(raw: dict[str, Any]) -> dict[str, Any]:
+    """Trades know their entry; orders their purpose, type and urgency."""
+    trades = [{**trade, "entry": ENTRY} for trade in raw["trades"]]
+    return {**raw, "trades": trades, "orders": [_order_to_2(order) for order in raw["orders"]], "due": []}
+
+
+def _order_to_2(raw: dict[str, Any]) -> dict[str, Any]:
+    """A closing order of version 1 does not say whether it may wait for its price: it does not."""
+    order = {key: value for key, value in raw.items() if key != "kind"}
+    closes = raw["kind"] == "close"
+    return {
+        **order, "purpose": raw["kind"], "entry": ENTRY, "type": "market" if closes else "limit",
+        "urgency": "now" if closes else "patient", "whole": closes,
+    }  # fmt: skip
+
+
+_STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2,)
+
+
+def _trade(raw: dict[str, Any], underlying: str) -> TradeState:
+    adjusted = raw.get("adjusted_on")
+    return TradeState(
+        **{
+            **raw, "opened_on": dt.date.fromisoformat(raw["opened_on"]), "cash": Decimal(raw["cash"]),
+            "costs": Decimal(raw["costs"]), "legs": tuple(LegState(**_leg(item, underlying)) for item in raw["legs"]),
+            "closed_legs": tuple(LegClose(**_leg(item, underlying)) for item in raw["closed_legs"]),
+            "stops": tuple(LegStop(**item) for item in raw.get("stops", ())), "acted": tuple(raw.get("acted", ())),
+            "adjusted_on": dt.date.fromisoformat(adjusted) if adjusted else None,
+        }
+    )  # fmt: skip
+
+
+def order_of(raw: dict[str, Any], underlying: str) -> Order:
+    """The order that :func:`to_plain` wrote, now or earlier."""
+    now = _order_to_2(raw) if "kind" in raw else raw
+    legs = tuple(OrderLeg(**_leg(item, underlying)) for item in now["legs"])
+    session = dt.date.fromisoformat(now["session"])
+    then = tuple(consequence(item) for item in now.get("then", ()))
+    return Order(**{**now, "legs": legs, "session": session, "also": tuple(now["also"]), "then": then})
+
+
+def _leg(raw: dict[str, Any], underlying: str) -> dict[str, Any]:
+    """Version 1 wrote contracts without their underlying."""
+    return {**raw, "contract": ContractKey.parse(raw["contract"], underlying)}
+
+
+def closed_trade(raw: dict[str, Any], underlying: str) -> ClosedTrade:
+    """The closed trade that :func:`to_plain` wrote, now or earlier."""
+    legs = tuple(LegClose(**_leg(item, underlying)) for item in raw["legs"])
+    money = {key: Decimal(raw[key]) for key in ("pnl", "costs")}
+    return ClosedTrade(**{"entry": ENTRY, **raw, **money, "legs": legs, "also": tuple(raw["also"])})
+
+
+def fill_of(raw: dict[str, Any]) -> Fill:
+    """The fill that :func:`to_plain` wrote."""
+    return Fill(**{**raw, "prices": tuple(raw["prices"]), "commission": Decimal(raw["commission"])})

@@ -1,0 +1,187 @@
+"""Values of sentences and their kinds. A kind says everything about its values: what is wrong with one, how it reads,
+its JSON Schema, and with what it is edited. Adding a kind is one class here or beside the rule that needs it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
+WEEKDAY_NAMES = {"mon": "Mon", "tue": "Tue", "wed": "Wed", "thu": "Thu", "fri": "Fri"}
+Editor = Literal["number", "choice", "choices", "time", "text"]
+"""With what a person changes a value: a number between bounds, one or several of some options, a time of day, a text."""
+_LARGEST = 1e15
+_TIME = r"^([01]\d|2[0-3]):[0-5]\d$"
+
+
+def minutes(time: str) -> int:
+    """Minutes of the day of a time like ``15:45``."""
+    return int(time[:2]) * 60 + int(time[3:])
+
+
+class ParamKind:
+    """A kind of value. ``options`` are what may be chosen, each with the words shown for it."""
+
+    editor: Editor = "text"
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        """What is wrong with a value, in words that say what to do; ``None`` if nothing is."""
+        raise NotImplementedError
+
+    def text(self, param: Param, value: Any) -> str:
+        """How the value reads in a sentence."""
+        return str(value)
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        """JSON Schema of the value."""
+        raise NotImplementedError
+
+    def options(self, param: Param) -> dict[str, str]:
+        return {}
+
+
+class NumberKind(ParamKind):
+    """A number between the bounds, on the grid of its step."""
+
+    editor: Editor = "number"
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < _LARGEST:
+            return f"{param.label} must be a number, not '{str(value)[:40]}'"
+        low, high = param.minimum, param.maximum
+        if (low is not None and value < low) or (high is not None and value > high):
+            unit = f" {param.unit}" if param.unit else ""
+            return f"{param.label} must lie between {low:g} and {high:g}{unit}, not {value:g}"
+        steps = value / param.step
+        if abs(steps - round(steps)) > 1e-6:
+            return f"{param.label} goes in steps of {param.step:g}, {value:g} does not fit"
+        return None
+
+    def text(self, param: Param, value: Any) -> str:
+        digits = max(0, len(f"{param.step:.6f}".rstrip("0").split(".")[1]))
+        number = f"{value:.{digits}f}"
+        return f"{number} {param.unit}" if param.unit else number
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        bounds = {"minimum": param.minimum, "maximum": param.maximum}
+        return {"type": "number", **{name: bound for name, bound in bounds.items() if bound is not None}}
+
+
+class IntegerKind(NumberKind):
+    def problem(self, param: Param, value: Any) -> str | None:
+        if isinstance(value, float) and abs(value) < _LARGEST and value != int(value):
+            return f"{param.label} must be a whole number, not {value}"
+        return super().problem(param, value)
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {**super().schema(param), "type": "integer"}
+
+
+class ChoiceKind(ParamKind):
+    """One of the parameter's choices."""
+
+    editor: Editor = "choice"
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        if isinstance(value, str) and value in param.choices:
+            return None
+        return f"{param.label} must be one of {', '.join(param.choices)}, not '{value}'"
+
+    def text(self, param: Param, value: Any) -> str:
+        return param.choices[value]
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {"enum": list(param.choices)}
+
+    def options(self, param: Param) -> dict[str, str]:
+        return dict(param.choices)
+
+
+class WeekdaysKind(ParamKind):
+    """At least one weekday, each once."""
+
+    editor: Editor = "choices"
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        if not isinstance(value, list) or not value or any(value.count(day) > 1 for day in value):
+            return f"{param.label} must list at least one weekday, each once"
+        wrong = [day for day in value if day not in WEEKDAYS]
+        return f"'{wrong[0]}' is not a weekday; use mon, tue, wed, thu, fri" if wrong else None
+
+    def text(self, param: Param, value: Any) -> str:
+        names = [WEEKDAY_NAMES[day] for day in WEEKDAYS if day in value]
+        return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {"type": "array", "items": {"enum": list(WEEKDAYS)}, "minItems": 1, "uniqueItems": True}
+
+    def options(self, param: Param) -> dict[str, str]:
+        return WEEKDAY_NAMES
+
+
+class TimeKind(ParamKind):
+    """An exchange-local time of day."""
+
+    editor: Editor = "time"
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        good = isinstance(value, str) and re.match(_TIME, value)
+        return None if good else f"{param.label} must be a time of day like 15:45, not '{value}'"
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {"type": "string", "pattern": _TIME}
+
+
+class SentenceKind(ParamKind):
+    """The id of another sentence: a leg, an entry."""
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        return None if isinstance(value, str) and 0 < len(value) <= 40 else f"{param.label} must name a sentence"
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {"type": "string", "minLength": 1, "maxLength": 40}
+
+
+param_kinds: dict[str, ParamKind] = {
+    "integer": IntegerKind(), "number": NumberKind(), "choice": ChoiceKind(), "weekdays": WeekdaysKind(),
+    "time": TimeKind(), "sentence": SentenceKind(),
+}  # fmt: skip
+"""Kinds by name; a room that needs another adds it when it is imported."""
+
+
+@dataclass(frozen=True)
+class Param:
+    """One value of a sentence. ``step`` is also the grid: other values are refused."""
+
+    name: str
+    kind: str
+    label: str
+    default: Any
+    minimum: float | None = None
+    maximum: float | None = None
+    step: float = 1
+    unit: str = ""
+    choices: Mapping[str, str] = field(default_factory=dict)
+    """Choice value to the words shown for it."""
+    optional: bool = False
+
+    @property
+    def of_kind(self) -> ParamKind:
+        return param_kinds[self.kind]
+
+    def problem(self, value: Any) -> str | None:
+        """What is wrong with a value, in words that say what to do; ``None`` if nothing is."""
+        if value is None:
+            return None if self.optional else f"{self.label} is missing"
+        return self.of_kind.problem(self, value)
+
+    def text(self, value: Any) -> str:
+        """How the value reads in a sentence."""
+        return "any" if value is None else self.of_kind.text(self, value)
+
+    def schema(self) -> dict[str, Any]:
+        """JSON Schema of the value."""
+        return {"title": self.label, "default": self.default, **self.of_kind.schema(self)}

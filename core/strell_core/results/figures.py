@@ -1,0 +1,147 @@
+"""Figures of a run, each declared once: report, API, pages and exports read them from here."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+
+from strell_core.engine.run import History
+from strell_core.market.timeline import Timeline
+from strell_core.results import metrics
+from strell_core.results.equity import EquityCurve
+
+Kind = Literal["money", "share", "ratio", "count", "date", "flag", "range"]
+"""What a value is: money, a share of one, a plain ratio, a whole number, a day, yes or no, two shares."""
+
+
+@dataclass(frozen=True)
+class Finished:
+    """What figures are made of: a run's curve, its trades with the credit each took, and where it began."""
+
+    timeline: Timeline
+    history: History
+    curve: EquityCurve
+    start: float
+    credits: Sequence[Decimal]
+    """Opening premium of every closed trade in money, debits negative."""
+    seed: int
+
+    @cached_property
+    def dates(self) -> list[dt.date]:
+        return [self.timeline.dates[s] for s in self.curve.sessions.tolist()]
+
+    @cached_property
+    def trades(self) -> metrics.TradeFigures:
+        return metrics.trade_figures([t.pnl for t in self.history.closed], self.credits)
+
+    @cached_property
+    def daily(self) -> metrics.Floats:
+        return metrics.returns(self.curve.equity, self.start)
+
+    @cached_property
+    def fall(self) -> metrics.Drawdown:
+        return metrics.max_drawdown(self.curve.equity, self.start)
+
+    @cached_property
+    def growth(self) -> float | None:
+        return metrics.cagr(self.curve.equity, self.start)
+
+    @cached_property
+    def moves(self) -> metrics.Floats:
+        """Change of equity by session, in money."""
+        return np.diff(self.curve.equity, prepend=self.start)
+
+    def day(self, place: int) -> str | None:
+        return self.dates[place].isoformat() if self.dates else None
+
+
+@dataclass(frozen=True)
+class Figure:
+    """One number of a run: what it is called, what it is, how it is made."""
+
+    id: str
+    title: str
+    kind: Kind
+    explains: str
+    """Its definition, with the source of its formula."""
+    of: Callable[[Finished], Any] = field(repr=False)
+    may_lack: bool = False
+    """Whether there are runs in which it has no value."""
+
+
+def _money(values: Sequence[Decimal]) -> float:
+    return float(sum(values, Decimal(0)))
+
+
+def _mar(run: Finished) -> float | None:
+    return run.growth / -run.fall.depth if run.growth is not None and run.fall.depth < 0 else None
+
+
+def _fall_sessions(run: Finished) -> int:
+    recovered = run.fall.recovered
+    return (recovered if recovered is not None else len(run.dates) - 1) - run.fall.peak
+
+
+def _worst_day(run: Finished) -> int:
+    return int(np.argmin(run.moves)) if run.dates else 0
+
+
+FIGURES: dict[str, Figure] = {
+    figure.id: figure
+    for figure in (
+        Figure("trades_count", "Trades", "count", "Trades that were closed.", lambda run: run.trades.count),
+        Figure("trades_win_rate", "Won", "share", "Closed trades with a net profit, of all closed trades.", lambda run: run.trades.win_rate, True),
+        Figure("trades_average_win", "Average win", "money", "Mean net P/L of the trades that won.", lambda run: run.trades.average_win, True),
+        Figure("trades_average_loss", "Average loss", "money", "Mean net P/L of the trades that lost.", lambda run: run.trades.average_loss, True),
+        Figure("trades_expectancy", "A trade", "money", "Mean net P/L of all closed trades.", lambda run: run.trades.expectancy, True),
+        Figure("trades_profit_factor", "Profit factor", "ratio", "Sum of the wins divided by the sum of the losses.", lambda run: run.trades.profit_factor, True),
+        Figure("trades_credit_kept", "Credit kept", "share", "Net P/L of trades that took a credit, as a share of the credit they took.", lambda run: run.trades.credit_kept, True),
+        Figure("trades_worst", "Worst trade", "money", "Lowest net P/L of a closed trade.", lambda run: run.trades.worst, True),
+        Figure("start_equity", "Starting cash", "money", "Cash the run began with.", lambda run: run.start),
+        Figure("final_equity", "Final equity", "money", "Cash plus open trades at mid, at the end.", lambda run: float(run.curve.equity[-1]) if run.dates else run.start),
+        Figure("cagr", "CAGR", "share", "Compound growth a year: (final ÷ starting equity)^(252 ÷ sessions) - 1; none when all was lost.", lambda run: run.growth, True),
+        Figure("cagr_interval", "CAGR, likely range", "range", "5 and 95 % of CAGR when daily returns are resampled in circular blocks of ten sessions (D. Politis and J. Romano, 1992).", lambda run: metrics.interval_of_mean_growth(run.daily, run.seed), True),
+        Figure("max_drawdown", "Drawdown", "share", "Deepest fall of equity from its highest session close so far.", lambda run: run.fall.depth),
+        Figure("drawdown_from", "Drawdown from", "date", "Session of the peak before the deepest fall.", lambda run: run.day(run.fall.peak), True),
+        Figure("drawdown_to", "Drawdown to", "date", "Session of the deepest fall.", lambda run: run.day(run.fall.trough), True),
+        Figure("drawdown_sessions", "Length of the drawdown", "count", "Sessions from the peak until it was reached again, or until the end.", _fall_sessions),
+        Figure("drawdown_recovered", "Recovered", "flag", "Whether the peak before the deepest fall was reached again.", lambda run: run.fall.recovered is not None),
+        Figure("mar", "MAR", "ratio", "CAGR divided by the drawdown.", _mar, True),
+        Figure("sharpe", "Sharpe", "ratio", "√252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).", lambda run: metrics.sharpe(run.daily), True),
+        Figure("sortino", "Sortino", "ratio", "252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).", lambda run: metrics.sortino(run.daily), True),
+        Figure("time_in_market", "In the market", "share", "Sessions in which a position was held.", lambda run: float(run.curve.in_market.mean()) if run.dates else 0.0),
+        Figure("longest_flat", "Longest without a new high", "count", "Most sessions in a row without a new high of equity.", lambda run: metrics.longest_flat(run.curve.equity, run.start)),
+        Figure("worst_day", "Worst day", "money", "Largest loss of equity from one session close to the next.", lambda run: float(run.moves[_worst_day(run)]) if run.dates else 0.0),
+        Figure("worst_day_date", "Day of it", "date", "Session of the worst day.", lambda run: run.day(_worst_day(run)), True),
+        Figure("costs", "Costs", "money", "Commissions of closed trades.", lambda run: _money([t.costs for t in run.history.closed])),
+        Figure("credit_taken", "Credit taken", "money", "Sum of the credits of closed trades.", lambda run: _money([c for c in run.credits if c > 0])),
+        Figure("sessions", "Sessions", "count", "Sessions the run looked at.", lambda run: len(run.dates)),
+        Figure("single_sessions", "Single-snapshot sessions", "count", "Sessions with one snapshot only.", lambda run: int(run.timeline.is_single[run.timeline.first[run.curve.sessions]].sum())),
+        Figure("stale_sessions", "Stale sessions", "count", "Sessions whose position had to be valued at an older mark.", lambda run: int(run.curve.stale.sum())),
+        Figure("open_trades", "Open trades", "count", "Trades still open at the end.", lambda run: len(run.history.state.trades)),
+    )
+}  # fmt: skip
+"""By id, in the order in which they are told."""
+
+
+def figures(run: Finished) -> dict[str, Any]:
+    """Every figure of a finished run by its id; ``None``: it has no value."""
+    return {name: figure.of(run) for name, figure in FIGURES.items()}
+
+
+def text(name: str, value: Any) -> str:
+    """A figure's value as it is written where no page draws it."""
+    if value is None:
+        return "none"
+    kind = FIGURES[name].kind
+    if kind == "range":
+        return " to ".join(f"{part:+.2%}" for part in value)
+    if kind == "flag":
+        return "yes" if value else "no"
+    return {"money": "{:,.2f}", "share": "{:.2%}", "ratio": "{:.2f}", "count": "{:d}", "date": "{}"}[kind].format(value)

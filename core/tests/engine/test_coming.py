@@ -1,0 +1,244 @@
+"""The engine carries rules of kinds that no sheet has yet: exits of legs and what follows them, adjustments, several
+entries, a second underlying, measures within the session. Each by hand, in steps and blocks, cut anywhere."""
+
+from __future__ import annotations
+
+import dataclasses
+import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.stored import dump, load
+from strell_core.formats import cubes
+from strell_core.market.calendars import marrowick
+from strell_core.market.market import Market, Observation
+from strell_core.market.prices import PARTS
+from strell_core.market.timeline import Timeline
+from strell_core.measures.registry import Registry
+from strell_core.scenario.generator import MK30
+from strell_core.strategy import kinds
+from strell_core.strategy.actions import Close, CloseAlso, Reenter
+from strell_core.strategy.document import normalise, parse
+from strell_core.strategy.sentences import sheet
+from tests.engine.coming.leg_target import EXIT
+from tests.engine.coming.other_above import CONDITION
+from tests.engine.coming.roll_short import ADJUSTMENT
+from tests.engine.coming.session_move import MEASURE
+from tests.handmade import session_chains, timeline_of
+
+CASH = Decimal(50_000)
+POINT = 20 * PARTS
+CALL, FAR, PUT = "2026-10-16/call/3150", "2026-10-16/call/3200", "2026-10-16/put/3050"
+TICKS = ("15:40", "15:45", "15:50", "15:55")
+
+
+@contextmanager
+def known(registry: Registry[Any], item: Any) -> Iterator[None]:
+    """A declaration that is known for a while."""
+    registry.register(item)
+    try:
+        yield
+    finally:
+        registry.remove(item.declaration.id)
+
+
+def leg(key: str, right: str, strike: int, first: bool = False, **more: Any) -> dict[str, Any]:
+    pick = {"pick": "percent_from_spot", "percent": round(abs(strike - 3100) / 31, 1)}
+    expiry = {"pick": "nearest_days"} if first else {"pick": "same_expiration"}
+    return {"id": key, "rule": "leg", "side": "sell", "right": right, "strike": pick, "expiry": expiry, **more}
+
+
+def entry(key: str, legs: list[dict[str, Any]], time: str = "15:45", limit: int = 1, **more: Any) -> dict[str, Any]:
+    return {
+        "id": key, "when": [{"id": f"{key}-when", "rule": "decision_times", "weekdays": ["mon", "tue", "wed"], "time": time}],
+        "conditions": [{"rule": "open_limit", "limit": limit}], "legs": legs, "size": [{"rule": "fixed_lots", "lots": 2}],
+        **more,
+    }  # fmt: skip
+
+
+def strategy(*entries: dict[str, Any], underlyings: tuple[str, ...] = ("MK30",), **more: Any) -> dict[str, Any]:
+    return normalise({"strell": 2, "name": "coming", "underlyings": [*underlyings], "entries": [*entries], **more})
+
+
+def snapshots(quotes: dict[str, dict[str, str]], spots: dict[str, float] | None = None) -> list[dict[str, Any]]:
+    """Three sessions; what is not said at an instant stays as it was."""
+    now: dict[str, str] = {}
+    spot = 3100.0
+    out = []
+    for day in ("2026-10-05", "2026-10-06", "2026-10-07"):
+        for time in TICKS:
+            at = f"{day} {time}"
+            now |= quotes.get(at, {})
+            spot = (spots or {}).get(at, spot)
+            out.append({"at": at, "spot": spot, **now})
+    return out
+
+
+class ComingTest(unittest.TestCase):
+    def run_all(self, document: dict[str, Any], market: Market | Timeline) -> History:
+        """In steps; blocks, and both restored at every snapshot, must say the same."""
+        main = market.main if isinstance(market, Market) else market
+        plan, end = make_plan(parse(document), market), len(main.times)
+        whole = run_steps(plan, market, 0, end, CASH)
+        for method in (run_blocks, run_steps):
+            for cuts in ([0, end], range(end + 1)):
+                state, said = EngineState(CASH), History(EngineState(CASH))
+                for begin, stop in zip(cuts, list(cuts)[1:], strict=False):
+                    part = method(plan, market, begin, stop, CASH, None, load(dump(state), "MK30"))
+                    state = part.state
+                    for name in ("reasons", "entries", "closed", "intents"):
+                        getattr(said, name).extend(getattr(part, name))
+                for name in ("reasons", "entries", "closed", "intents"):
+                    self.assertEqual(
+                        to_plain(getattr(said, name)), to_plain(getattr(whole, name)), (method.__name__, name)
+                    )
+                self.assertEqual(dump(state), dump(whole.state))
+        self.assertTrue(whole.closed or whole.state.trades, "nothing was tried")
+        return whole
+
+    def told(self, history: History, *wanted: str) -> list[tuple[str, str, str]]:
+        local = marrowick().local
+        return [
+            (local(r.at).strftime("%d %H:%M"), r.kind, r.rule)
+            for r in history.reasons
+            if not wanted or r.kind in wanted
+        ]
+
+    STRANGLE = (leg("c", "call", 3150, first=True), leg("p", "put", 3050))
+
+    def test_an_exit_of_one_leg_moves_the_stop_of_the_other(self) -> None:
+        rule = {"id": "x", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60}
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:40": {CALL: "3.90/4.10", PUT: "2.10/2.30"},  # 5.00 - 2.30 = 54 %
+            "2026-10-06 15:50": {PUT: "1.80/2.00"},  # 60 %
+            "2026-10-07 15:40": {CALL: "5.80/6.00"},  # mid 5.90: below what it was sold for
+            "2026-10-07 15:45": {CALL: "5.90/6.10"},  # mid 6.00: reached
+        })))  # fmt: skip
+        with known(kinds.exits, EXIT):
+            document = strategy(entry("only", [*self.STRANGLE]), leave=[rule])
+            history = self.run_all(document, timeline)
+        self.assertEqual(
+            self.told(history, "left", "stop moved"),
+            [("06 15:50", "left", "x"), ("06 15:55", "stop moved", "x"), ("07 15:45", "left", "x")],
+        )
+        (trade,) = history.closed
+        self.assertEqual(
+            [(leg.leg_id, Fraction(leg.closed_parts, POINT)) for leg in trade.legs], [("p", 2), ("c", Fraction("6.10"))]
+        )
+        self.assertEqual(
+            [(order.type, order.urgency) for order in history.intents[1:]], [("limit", "patient"), ("market", "now")]
+        )
+        # two lots: (5.00 - 2.00) and (6.00 - 6.10), 50 EUR a point, and 8 contracts at 0.80
+        self.assertEqual(trade.pnl, 2 * 50 * (Decimal("3.00") - Decimal("0.10")) - Decimal("6.40"))
+
+    def test_a_partner_leg_is_closed_and_the_entry_made_again_once(self) -> None:
+        both = dataclasses.replace(EXIT, then=lambda params: (CloseAlso(params["other"]), Reenter()))
+        rule = {"id": "x", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60}
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:40": {PUT: "1.80/2.00"},
+        })))  # fmt: skip
+        with known(kinds.exits, both):
+            history = self.run_all(strategy(entry("only", [*self.STRANGLE], limit=2), leave=[rule]), timeline)
+        self.assertEqual(
+            self.told(history, "left", "entry", "no entry"),
+            [
+                ("05 15:45", "entry", "only-when"), ("06 15:40", "left", "x"), ("06 15:45", "left", "x"),
+                ("06 15:45", "entry", "x"), ("06 15:45", "no entry", "s1"), ("07 15:45", "entry", "only-when"),
+            ],
+        )  # fmt: skip
+        again = [r for r in history.reasons if r.kind == "entry" and r.rule == "x"]
+        self.assertEqual([r.values["reentry"] for r in again], [1], "once, however often the exit acts")
+        self.assertEqual({t.number: t.reentries for t in history.state.trades}[again[0].trade], 1)
+
+    def test_a_share_of_the_lots_leaves_once_and_the_rest_stays(self) -> None:
+        half = dataclasses.replace(EXIT, closes=lambda params: Close(share=Fraction(1, 2)), then=lambda params: ())
+        rule = {"id": "x", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60}
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:40": {CALL: "1.80/2.00", PUT: "1.80/2.00"},
+        })))  # fmt: skip
+        with known(kinds.exits, half):
+            history = self.run_all(strategy(entry("only", [*self.STRANGLE]), leave=[rule]), timeline)
+        self.assertEqual(self.told(history, "left"), [("06 15:40", "left", "x")])
+        (trade,) = history.state.trades
+        self.assertEqual([(leg.leg_id, leg.contracts) for leg in trade.legs], [("c", -1), ("p", -1)])
+
+    def test_an_adjustment_rolls_a_leg_as_one_order(self) -> None:
+        rule = {"id": "up", "rule": "roll_short", "leg": "c", "level": 3120}
+        timeline = timeline_of(session_chains(snapshots(
+            {
+                "2026-10-05 15:40": {CALL: "6.00/6.20", FAR: "2.00/2.20", PUT: "5.00/5.20"},
+                "2026-10-06 15:40": {CALL: "9.00/9.40", FAR: "4.00/4.20", PUT: "3.00/3.20"},
+            },
+            {"2026-10-06 15:40": 3125, "2026-10-07 15:40": 3110},
+        )))  # fmt: skip
+        with known(kinds.adjustments, ADJUSTMENT):
+            document = strategy(entry("only", [*self.STRANGLE], adjust=[rule]))
+            self.assertIn("adjust", [block.section for block in sheet(document).blocks])
+            history = self.run_all(document, timeline)
+        self.assertEqual(self.told(history, "moved"), [("06 15:45", "moved", "up")])
+        order = history.intents[1]
+        self.assertEqual([(item.contract.strike, item.contracts) for item in order.legs], [(3150, 2), (3200, -2)])
+        (trade,) = history.state.trades
+        self.assertEqual(
+            [(held.leg_id, held.contract.strike, held.contracts) for held in trade.legs],
+            [("c", 3200, -2), ("p", 3050, -2)],
+        )
+        self.assertEqual([gone.how for gone in trade.closed_legs], ["adjustment"])
+        # bought back at 9.40, sold at 4.00: the trade has lost 3.40 on the first call
+        self.assertEqual(Fraction(trade.realised, POINT), 2 * Fraction("-3.40"))
+        self.assertEqual(Fraction(trade.opening, POINT), 2 * 11, "the opening premium stays that of the entry")
+
+    def test_two_entries_each_with_its_own_times_legs_and_exits(self) -> None:
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:50": {CALL: "2.80/3.00", PUT: "2.30/2.50"},  # half of both credits
+        })))  # fmt: skip
+        calls = entry(
+            "calls", [leg("c", "call", 3150, first=True)], "15:45", 9, leave=[{"id": "t", "rule": "credit_target"}]
+        )
+        puts = entry("puts", [leg("p", "put", 3050, first=True)], "15:50", 1)
+        history = self.run_all(strategy(calls, puts), timeline)
+        self.assertEqual(
+            self.told(history, "entry", "left", "no entry")[:5],
+            [
+                ("05 15:45", "entry", "calls-when"), ("05 15:50", "no entry", "s3"), ("06 15:45", "entry", "calls-when"),
+                ("06 15:50", "left", "t"), ("06 15:50", "no entry", "s3"),
+            ],
+        )  # fmt: skip
+        self.assertEqual({trade.entry for trade in history.closed}, {"calls"})
+        self.assertEqual(
+            [block.title for block in sheet(strategy(calls, puts)).blocks][:2], ["Enter: calls", "Legs: calls"]
+        )
+
+    def test_a_condition_on_a_second_underlying_and_a_measure_within_the_session(self) -> None:
+        chains = session_chains(snapshots({"2026-10-05 15:40": {CALL: "6.00/6.20"}}))
+        main = timeline_of(chains)
+        other = session_chains(snapshots(
+            {"2026-10-05 15:40": {CALL: "6.00/6.20"}},
+            {"2026-10-05 15:40": 200.0, "2026-10-05 15:45": 200.8, "2026-10-06 15:40": 200.0, "2026-10-06 15:45": 201.2},
+        ))[:2]  # fmt: skip
+        second = cubes.in_memory(other, dataclasses.replace(MK30, symbol="OTHR"), marrowick(), "other")
+        market = Market(main, {"OTHR": second})
+        self.assertEqual(MEASURE.at(Observation(market, 1), {}, "OTHR"), 0.4)
+        self.assertEqual(MEASURE.over(market, 4, 8, {}, "OTHR").tolist(), [0.0, 0.6, 0.6, 0.6])
+        with known(kinds.enter_conditions, CONDITION):
+            rule = {"id": "o", "rule": "other_above", "of": "OTHR", "percent": 0.5}
+            raw = entry("only", [leg("c", "call", 3150, first=True)], limit=9)
+            raw["conditions"].append(rule)
+            history = self.run_all(strategy(raw, underlyings=("MK30", "OTHR")), market)
+        self.assertEqual(
+            [(r.kind, r.rule, r.truth, r.values.get("move")) for r in history.reasons if r.kind in ("entry", "no entry")],
+            [
+                ("no entry", "o", kinds.FALSE, 0.4), ("entry", "only-when", kinds.TRUE, None),
+                ("no entry", "o", kinds.UNVALUED, None),
+            ],
+        )  # fmt: skip

@@ -1,0 +1,61 @@
+"""Engine states of every version are read, and an engine goes on from them as the one that wrote them did."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from decimal import Decimal
+
+import numpy as np
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks, run_steps
+from strell_core.engine.state import to_plain
+from strell_core.engine.stored import StoredStateError, closed_trade, dump, load, order_of
+from strell_core.strategy.document import parse
+from tests.demo import short_history
+from tests.engine.variations import variations
+from tests.kept.decisions import HERE
+
+SAMPLES = json.loads((HERE / "format1" / "states.json").read_text())
+
+
+class StoredStateTest(unittest.TestCase):
+    def test_states_of_version_1_go_on_as_if_never_written(self) -> None:
+        timeline = short_history()
+        for name, sample in SAMPLES.items():
+            with self.subTest(name):
+                raw = json.loads(sample["state"])
+                state = load(sample["state"], "MK30")
+                self.assertEqual([order.purpose for order in state.orders], [order["kind"] for order in raw["orders"]])
+                self.assertEqual(
+                    {leg.contract.underlying for trade in state.trades for leg in trade.legs} or {"MK30"}, {"MK30"}
+                )
+                self.assertEqual(load(dump(state), "MK30"), state, "and is written in the present version")
+                plan = make_plan(parse(variations()[name.split(":")[0]]), timeline)
+                begin = int(np.searchsorted(timeline.times, sample["at"], side="right"))
+                end = len(timeline.times)
+                whole = run_steps(plan, timeline, 0, end, Decimal(50_000))
+                rest = run_blocks(plan, timeline, begin, end, Decimal(50_000), state=state)
+                self.assertTrue(rest.closed or rest.state.trades, "nothing came of it")
+                for mine, first in zip(reversed(rest.closed), reversed(whole.closed), strict=False):
+                    self.assertEqual(to_plain(mine), to_plain(first))
+                self.assertEqual(rest.state.cash, whole.state.cash)
+
+    def test_what_no_version_wrote_is_refused(self) -> None:
+        for text in ("", "{}", "[]", '{"version": 9}', '{"version": 2, "cash": "x"}', '{"version": "two"}'):
+            with self.assertRaises(StoredStateError, msg=text):
+                load(text, "MK30")
+
+    def test_trades_and_orders_of_version_1(self) -> None:
+        sample = next(s for name, s in SAMPLES.items() if name.endswith("leaving"))
+        raw = next(o for o in json.loads(sample["state"])["orders"] if o["kind"] == "close")
+        order = order_of(raw, "MK30")
+        self.assertEqual((order.type, order.urgency, order.whole, order.entry), ("market", "now", True, "entry"))
+        self.assertEqual(order_of(to_plain(order), "MK30"), order)
+        timeline = short_history()
+        plan = make_plan(parse(variations()["strangle"]), timeline)
+        trade = run_blocks(plan, timeline, 0, len(timeline.times), Decimal(50_000)).closed[0]
+        old = {key: value for key, value in to_plain(trade).items() if key not in ("entry", "reentries")}
+        old["legs"] = [{**leg, "contract": leg["contract"].removeprefix("MK30/")} for leg in old["legs"]]
+        self.assertEqual(closed_trade(old, "MK30"), trade)

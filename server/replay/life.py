@@ -1,0 +1,128 @@
+"""A replay session as the engine lives it: its rules as far as they act by themselves, and what a person dealt."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+from itertools import groupby
+
+from replay.models import ReplayFill, ReplaySession
+from strell_core.engine.hand import Action, Deal, lived
+from strell_core.engine.plan import EVERYTHING, Part, Plan
+from strell_core.engine.run import History
+from strell_core.engine.state import LegClose
+from strell_core.market.instruments import ContractKey
+from strell_core.market.timeline import Timeline
+from strell_core.strategy.document import normalise, parse
+
+ACTS: dict[str, frozenset[Part]] = {
+    ReplaySession.Acts.ADVISE: frozenset(),
+    ReplaySession.Acts.LEAVE: frozenset({"leave", "adjust"}),
+    ReplaySession.Acts.LIVE: EVERYTHING,
+}
+
+
+@dataclass(frozen=True)
+class HeldContract:
+    """All a session has had of one contract. Average price and realised P/L in parts (times contracts)."""
+
+    contract: ContractKey
+    contracts: int
+    average: Fraction
+    realised: Fraction
+    multiplier: int
+    settled: bool
+
+
+@dataclass(frozen=True)
+class Life:
+    """Everything a session's engine brought about up to its clock."""
+
+    plan: Plan
+    history: History
+    timeline: Timeline
+
+    @property
+    def cash(self) -> Decimal:
+        return self.history.state.cash
+
+    @property
+    def costs(self) -> Decimal:
+        """Paid so far, by trades that are open and by those that are closed."""
+        trades = (*self.history.state.trades, *self.history.closed)
+        return sum((trade.costs for trade in trades), Decimal(0))
+
+    def held(self) -> list[HeldContract]:
+        """By contract, those that are flat again included."""
+        rows: dict[ContractKey, HeldContract] = {}
+        for trade in (*self.history.closed, *self.history.state.trades):
+            multiplier = self.timeline.underlying.on(self.timeline.date_at(trade.opened_at)).multiplier
+            gone = trade.legs if trade in self.history.closed else trade.closed_legs
+            for leg in gone:
+                if isinstance(leg, LegClose) and leg.how != "split":
+                    made = Fraction(leg.contracts * (leg.closed_parts - leg.opened_parts))
+                    _add(rows, leg.contract, 0, 0, made, multiplier, leg.how == "settlement")
+            for leg in trade.legs if trade not in self.history.closed else ():
+                _add(rows, leg.contract, leg.contracts, leg.opened_parts, Fraction(0), multiplier, False)
+        return [rows[key] for key in sorted(rows)]
+
+    @property
+    def open(self) -> list[HeldContract]:
+        return [row for row in self.held() if row.contracts]
+
+
+def _add(
+    rows: dict[ContractKey, HeldContract], contract: ContractKey, contracts: int, parts: int, realised: Fraction,
+    multiplier: int, settled: bool,
+) -> None:  # fmt: skip
+    old = rows.get(contract) or HeldContract(contract, 0, Fraction(0), Fraction(0), multiplier, False)
+    total = old.contracts + contracts
+    worth = old.average * old.contracts + contracts * parts
+    average = worth / total if total else Fraction(0)
+    rows[contract] = HeldContract(
+        contract, total, average, old.realised + realised, old.multiplier, old.settled or settled
+    )
+
+
+_WATCHING = {
+    "name": "by hand", "entries": [{
+        "when": [{"rule": "decision_times"}], "size": [{"rule": "fixed_lots"}],
+        "legs": [{"rule": "leg", "strike": {"pick": "nearest_delta"}, "expiry": {"pick": "nearest_days"}}],
+    }],
+}  # fmt: skip
+"""Rules of a session that has none: they are never asked."""
+
+
+def plan_of(session: ReplaySession, timeline: Timeline) -> Plan:
+    """The session's rules, with what they do by themselves."""
+    if session.revision is None:
+        document = normalise({**_WATCHING, "underlyings": [timeline.underlying.symbol]})
+        return Plan(parse(document), timeline.underlying, frozenset())
+    return Plan(parse(session.revision.document), timeline.underlying, ACTS[session.acts])
+
+
+def actions(session: ReplaySession, fills: Iterable[ReplayFill]) -> Iterator[Action]:
+    """A session's fills as the actions they were made by, in order of time."""
+    for (at, _), rows in groupby(fills, lambda fill: (fill.at, fill.order)):
+        made = list(rows)
+        deals = tuple(Deal(ContractKey.parse(f.contract), f.contracts, f.price_parts, f.leg) for f in made)
+        commission = sum((f.commission for f in made), Decimal(0))
+        yield Action(at, deals, commission, **_said_by(session, made[0]))
+
+
+def _said_by(session: ReplaySession, fill: ReplayFill) -> Mapping[str, str]:
+    return {} if fill.by == "hand" else {"rule": fill.rule, "entry": session.entry}
+
+
+def life(session: ReplaySession, timeline: Timeline, fills: Iterable[ReplayFill], until: int | None = None) -> Life:
+    """The session lived up to epoch second ``until`` (its clock). Before it began nothing has happened."""
+    plan = plan_of(session, timeline)
+    made = list(fills)
+    starts = min([session.start, *(fill.at for fill in made)])
+    begin = timeline.at_or_before(max(starts, int(timeline.times[0])))
+    end = timeline.at_or_before(session.cursor if until is None else until) + 1
+    return Life(
+        plan, lived(plan, timeline, begin, max(begin, end), session.cash, list(actions(session, made))), timeline
+    )

@@ -1,0 +1,108 @@
+export type QueryKey = readonly unknown[];
+
+/** The key of every query, said once. A key with fewer parts stands for all that begin with it. */
+const key =
+  <Name extends string>(name: Name) =>
+  (...parts: unknown[]) =>
+    [name, ...parts.filter((part) => part !== undefined)] as const;
+
+export const keys = {
+  accounts: key("accounts"),
+  activeRuns: key("active-runs"),
+  calendars: key("calendars"),
+  chain: key("chain"),
+  checklist: key("checklist"),
+  clock: key("clock"),
+  compare: key("compare"),
+  coverage: key("coverage"),
+  dataWords: key("data-words"),
+  declarations: key("declarations"),
+  deployments: key("deployments"),
+  desk: key("desk"),
+  facts: key("facts"),
+  faults: key("faults"),
+  figures: key("figures"),
+  holdings: key("holdings"),
+  intakePreview: key("intake-preview"),
+  intakes: key("intakes"),
+  journal: key("journal"),
+  live: key("live"),
+  mappings: key("mappings"),
+  me: key("me"),
+  others: key("others"),
+  path: key("path"),
+  position: key("position"),
+  preview: key("preview"),
+  replays: key("replays"),
+  run: key("run"),
+  runs: key("runs"),
+  scene: key("scene"),
+  strategies: key("strategies"),
+  strategy: key("strategy"),
+  surface: key("surface"),
+  ticket: key("ticket"),
+  tokens: key("tokens"),
+  trade: key("trade"),
+  underlyings: key("underlyings"),
+  whatIf: key("what-if"),
+};
+
+/** What a push says beside its topic. */
+export interface Pushed {
+  topic: string;
+  id?: number;
+  strategy?: number;
+  account?: number;
+  symbol?: string;
+}
+
+/** What is asked for again when a push of a topic comes; ``everything`` is all there is. */
+export const renewedBy: Record<string, (push: Pushed) => QueryKey[]> = {
+  run: (push) => [
+    keys.runs(push.strategy),
+    keys.run(push.id),
+    keys.activeRuns(),
+    keys.strategies(),
+    keys.strategy(push.strategy),
+  ],
+  strategy: (push) => [keys.strategies(), keys.strategy(push.id)],
+  everything: () => [[]],
+  order: (push) => [keys.desk(push.account), keys.journal()],
+  position: (push) => [keys.desk(push.account), keys.journal(), keys.position(push.id)],
+  account: (push) => [keys.desk(push.id), keys.journal(), keys.accounts()],
+  deployment: (push) => [keys.desk(push.account), keys.deployments(), keys.compare(), keys.strategies()],
+  journal: () => [keys.journal()],
+  clock: (push) => [keys.clock(push.symbol), keys.accounts(), keys.desk()],
+  recorded: (push) => [keys.path(push.symbol)],
+  history: () => [keys.underlyings(), keys.holdings(), keys.coverage(), keys.intakes()],
+  intake: () => [keys.intakes(), keys.holdings(), keys.coverage()],
+};
+
+/** What runs under way may have changed before a page's socket was there. */
+export const UNDER_WAY: QueryKey[] = [keys.runs(), keys.run(), keys.activeRuns()];
+
+/** What a write of one kind may have changed. */
+export const writes = {
+  run: [...UNDER_WAY, keys.strategies(), keys.strategy()],
+  /** A run that is gone is not asked for again. */
+  deletedRun: [keys.runs(), keys.activeRuns(), keys.strategies(), keys.strategy()],
+  desk: [
+    keys.desk(),
+    keys.accounts(),
+    keys.deployments(),
+    keys.position(),
+    keys.clock(),
+    keys.journal(),
+    keys.strategy(),
+  ],
+  data: [
+    keys.intakes(),
+    keys.holdings(),
+    keys.coverage(),
+    keys.mappings(),
+    keys.others(),
+    keys.facts(),
+    keys.calendars(),
+    keys.dataWords(),
+  ],
+};

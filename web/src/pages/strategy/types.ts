@@ -1,0 +1,17 @@
+/** What the sheet, the evidence beside it and their page share. */
+import type { Schemas } from "../../api/client";
+
+export type Strategy = Schemas["StrategyOut"];
+export type Preview = Schemas["PreviewOut"] & { took: number };
+export type Run = Schemas["RunOut"];
+export type RunRow = Schemas["RunRow"];
+export type TradeRow = Run["trades"][number];
+
+/** Counts at the sheet's edge, by sentence. */
+export interface Evidence {
+  /** What the counts speak of. */
+  title: string;
+  of: Record<string, string>;
+}
+
+export const NO_EVIDENCE: Evidence = { title: "", of: {} };
