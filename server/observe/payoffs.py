@@ -81,11 +81,19 @@ def payoff(
     scale = timeline.view(index).underlying.multiplier
     base = int(timeline.times[index])
     legs = [payoff_leg(timeline, index, holding) for holding in holdings]
-    spot = float(timeline.spot[index]) / 100
+    smile = smile_of(timeline, index, nearest_settlement(legs, base))
+    return payoff_of(legs, base, float(timeline.spot[index]) / 100, scale, smile, realised, at)
+
+
+def payoff_of(
+    legs: Sequence[PayoffLeg], base: int, spot: float, scale: int, smile: Smile | None, realised: float, at: int | None
+) -> dict[str, Any]:
+    """The same of legs that are valued already: at epoch second ``base``, with the curve of their nearest
+    expiration."""
     nearest = nearest_settlement(legs, base)
     when = min(max(base, at if at is not None else base), nearest)
     grid = spot_grid(legs, spot)
-    facts = summary(legs, spot, base, smile_of(timeline, index, nearest), realised / scale)
+    facts = summary(legs, spot, base, smile, realised / scale)
     return {
         "spot": spot, "grid": grid.round(2).tolist(), "base": base, "at": when, "nearest": nearest,
         "now": (profit(legs, grid, spot, base, when) * scale + realised).round(2).tolist(),

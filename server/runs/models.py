@@ -62,6 +62,7 @@ class RunTrade(models.Model):
     number = models.PositiveIntegerField()
     row = models.JSONField(help_text="what the table of trades shows")
     trade = models.JSONField(help_text="the engine's closed trade")
+    kept = models.BinaryField(default=b"", help_text="what its page shows, as it was when it ran: see runs.kept")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "number"], name="one_trade_number")]

@@ -4,23 +4,19 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from django.contrib.auth.models import User
 
 from config.errors import NotThere
 from market.timelines import timeline
-from observe.payoffs import Holding, glyph, greeks, payoff
+from runs import kept
 from runs.models import Run
 from strategies.models import Strategy
 from strategies.queries import sheet_of
 from strell_core.engine.plan import make_plan
-from strell_core.engine.state import ClosedTrade
 from strell_core.engine.stored import closed_trade
 from strell_core.formats.trades import to_csv
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
-from strell_core.results.equity import trade_path
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.reasons import reason_text
@@ -60,25 +56,22 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     if whole:
         out |= {
             "curve": run.curve, "decisions": _decisions(run), "evidence": run.evidence, "manifest": run.manifest,
-            "trades": [trade.row for trade in run.trades.all()], "document": run.revision.document, "sheet": sheet_of(run.revision.document),
+            "trades": list(run.trades.values_list("row", flat=True)), "document": run.revision.document, "sheet": sheet_of(run.revision.document),
         }  # fmt: skip
     return out
 
 
-def _decisions(run: Run) -> list[dict[str, Any]]:
+def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Every decision time with what was decided and why, in words."""
-    if not run.decisions:
-        return []
-    document, history = run.revision.document, timeline(clock_of(run.revision.document))
     known = {s.id: (s, catalogue.sentences(s.part)[s.rule]) for s in sheet(document).sentences}
     out = []
-    for item in run.decisions:
+    for item in made:
         sentence, declaration = known[item["rule"]]
         text = item["values"].get("message")
         if item["kind"] == "entry":
-            text = "entered " + ", ".join(
-                ContractKey.parse(code, history.underlying.symbol).label for code in item["values"]["contracts"]
-            )
+            codes = item["values"]["contracts"]
+            labels = [ContractKey.parse(code, history.underlying.symbol).label for code in codes]
+            text = "entered " + ", ".join(labels)
         elif text is None:
             text = reason_text(declaration, item["truth"], item["values"], str)
         out.append(
@@ -91,10 +84,16 @@ def _decisions(run: Run) -> list[dict[str, Any]]:
     return out
 
 
+def _decisions(run: Run) -> list[dict[str, Any]]:
+    """As they were put into words when it ran; of an older run they are put into words now."""
+    if not run.decisions or "text" in run.decisions[0]:
+        return run.decisions
+    return decisions(run.revision.document, timeline(clock_of(run.revision.document)), run.decisions)
+
+
 def trades_csv(run: Run) -> str:
     rows = []
-    for trade in run.trades.all():
-        row = trade.row
+    for row in run.trades.values_list("row", flat=True):
         for number, leg in enumerate(row["legs"], 1):
             rows.append(
                 {
@@ -113,62 +112,12 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
     row = run.trades.filter(number=number).first()
     if row is None:
         raise NotThere(f"Run {run.number} has no trade {number}.")
-    history = timeline(clock_of(run.revision.document))
-    trade = closed_trade(row.trade, history.underlying.symbol)
-    quantum = float(history.underlying.quantum)
-    entry = history.at_or_before(trade.opened_at)
-    leaving = history.at_or_before(trade.closed_at)
-    first = [leg for leg in trade.legs if not leg.opened_at]  # not those that a split put in another's place
-    holdings = [Holding(leg.contract, leg.contracts, leg.opened_parts / PARTS * quantum) for leg in first]
-    spot = int(history.spot[entry]) / 100
-    plan = make_plan(parse(run.revision.document), history)
-    return {
-        "row": row.row, "legs": _leg_facts(history, trade, entry, leaving), "path": _path(history, trade),
-        "payoff": payoff(history, entry, holdings, at=at), "glyph": glyph(holdings, spot),
-        "decided_rule": plan.entry(trade.entry).entry.schedule.id, "currency": history.underlying.currency,
-        "nearest": min(history.cubes[leg.contract.expiration].settlement_at for leg in trade.legs),
-    }  # fmt: skip
-
-
-def _leg_facts(history: Timeline, trade: ClosedTrade, entry: int, leaving: int) -> list[dict[str, Any]]:
-    quantum, scale = float(history.underlying.quantum), history.view(entry).underlying.multiplier
-    out = []
-    for leg in trade.legs:
-        holding = Holding(leg.contract, leg.contracts, 0.0)
-        side = {}
-        for name, index in (("entry", entry), ("exit", leaving)):
-            quote = history.view(index).quote(leg.contract)
-            has = quote.valid
-            side[name] = {
-                "bid": round(quote.bid * quantum, 2) if has else None,
-                "ask": round(quote.ask * quantum, 2) if has else None, **greeks(history, index, holding),
-            }  # fmt: skip
-        opened, closed = leg.opened_parts / PARTS * quantum, leg.closed_parts / PARTS * quantum
-        out.append(
-            {
-                "label": leg.contract.label, "contract": leg.contract.code, "contracts": leg.contracts,
-                "opened": round(opened, 4), "closed": round(closed, 4), "how": leg.how,
-                "pnl": round(leg.contracts * (closed - opened) * scale, 2), **side,
-            }
-        )  # fmt: skip
-    return out
-
-
-def _path(history: Timeline, trade: ClosedTrade) -> dict[str, Any]:
-    """P/L, legs' mids and spot along the trade, thinned for the screen but keeping both ends."""
-    path = trade_path(history, trade)
-    n = len(path.pnl)
-    rows = np.unique(np.linspace(0, n - 1, min(n, PATH_POINTS)).round().astype(int))
-    quantum = float(history.underlying.quantum)
-    scale = history.underlying.on(history.date_at(trade.opened_at)).multiplier
-    times = history.times[path.begin + rows]
-    return {
-        "at": times.tolist(),
-        "local": [history.calendar.local(int(t)).strftime("%Y-%m-%dT%H:%M") for t in times],
-        "spot": (history.spot[path.begin + rows] / 100).round(2).tolist(),
-        "pnl": (path.pnl[rows] / PARTS * quantum * scale).round(2).tolist(),
-        "legs": (path.legs[:, rows] / PARTS * quantum).round(4).tolist(),
-    }
+    stored = bytes(row.kept)
+    if not stored:  # it ran before this was kept
+        history = timeline(clock_of(run.revision.document))
+        trade = closed_trade(row.trade, history.underlying.symbol)
+        stored = kept.keep(make_plan(parse(run.revision.document), history), history, trade)
+    return kept.detail(stored, row.row, at)
 
 
 def touched(user: User, symbol: str, first: str, last: str) -> list[dict[str, Any]]:

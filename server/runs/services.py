@@ -18,7 +18,9 @@ from config.errors import Conflict, NotThere, Refused
 from config.push import notify
 from market.ask import defer
 from market.timelines import timeline
+from runs.kept import keep
 from runs.models import Run, RunTrade
+from runs.queries import decisions
 from runs.rows import trade_row
 from strategies import services as strategies
 from strell_core.engine.code import deciding_code
@@ -232,7 +234,13 @@ def _keep(run: Run, plan: Plan, history: Timeline, result: History, made: Report
         kept.trades.all().delete()
         document = run.revision.document
         RunTrade.objects.bulk_create(
-            RunTrade(run=kept, number=t.number, row=trade_row(plan, history, document, t), trade=to_plain(t))
+            RunTrade(
+                run=kept,
+                number=t.number,
+                row=trade_row(plan, history, document, t),
+                trade=to_plain(t),
+                kept=keep(plan, history, t),
+            )
             for t in result.closed
         )
         kept.curve = {
@@ -241,7 +249,11 @@ def _keep(run: Run, plan: Plan, history: Timeline, result: History, made: Report
             "drawdown": metrics.drawdowns(curve.equity, start).round(6).tolist(),
             "spot": (history.spot[last] / 100).round(2).tolist(),
         }
-        kept.figures, kept.evidence, kept.decisions = made.figures, made.evidence, made.decisions
+        kept.figures, kept.evidence, kept.decisions = (
+            made.figures,
+            made.evidence,
+            decisions(document, history, made.decisions),
+        )
         kept.manifest = manifest(run, history)
         kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, "", None
         kept.finished_at = dt.datetime.now(dt.UTC)

@@ -15,8 +15,9 @@ from django.db import connection
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from config.tests.demo import EXAMPLES, DemoTestCase, document
+from market.models import SessionChainRow, Underlying
 from runs import services
-from runs.models import Run
+from runs.models import Run, RunTrade
 from strategies import services as strategies
 from strell_core.engine.run import run_blocks
 
@@ -96,6 +97,30 @@ class ResultTest(DemoTestCase):
         later = self.send("get", f"/runs/{run.pk}/trades/{row.number}?at={found['nearest']}")[1]["payoff"]
         self.assertEqual(later["now"], later["expiration"])
         self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/9999")[0], 404)
+
+    def test_a_trade_stays_readable_when_its_data_is_gone(self) -> None:
+        run = self.finished_run()
+        number = run.trades.first().number
+        _, whole = self.send("get", f"/runs/{run.pk}")
+        _, before = self.send("get", f"/runs/{run.pk}/trades/{number}")
+        self.assertGreater(len(before["path"]["pnl"]), 1)
+        self.assertIsNotNone(before["payoff"]["chance_of_profit"])
+        SessionChainRow.objects.filter(underlying__symbol="MK30").update(current=False)
+        Underlying.objects.filter(symbol="MK30").update(data_digest="")
+        status, after = self.send("get", f"/runs/{run.pk}/trades/{number}")
+        self.assertEqual((status, after), (200, before))
+        self.assertEqual(self.send("get", f"/runs/{run.pk}")[1]["decisions"], whole["decisions"])
+        status, later = self.send("get", f"/runs/{run.pk}/trades/{number}?at={before['nearest']}")
+        self.assertEqual((status, later["payoff"]["at"]), (200, before["nearest"]))
+        self.assertEqual(later["payoff"]["now"], later["payoff"]["expiration"])
+
+    def test_what_is_kept_is_what_the_data_says(self) -> None:
+        """A run that was stored before trades kept their pages shows them from today's data: the same."""
+        run = self.finished_run()
+        for trade in run.trades.all()[:4]:
+            kept = self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1]
+            RunTrade.objects.filter(pk=trade.pk).update(kept=b"")
+            self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1], kept)
 
     def test_trades_as_csv(self) -> None:
         run = self.finished_run()

@@ -1,0 +1,152 @@
+"""A trade as its page shows it, stored with its run: what data is corrected or taken out later does not move it."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import math
+from dataclasses import astuple
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import zstandard
+
+from observe.payoffs import Holding, glyph, greeks, payoff_leg, payoff_of
+from strell_core.engine.plan import Plan
+from strell_core.engine.state import ClosedTrade, LegClose
+from strell_core.market.chains import shuffled, unshuffled
+from strell_core.market.prices import PARTS
+from strell_core.market.timeline import ChainView, ExpirationSlice, Timeline
+from strell_core.pricing.payoff import PayoffLeg, nearest_settlement
+from strell_core.pricing.smile import Smile, fit_smile
+from strell_core.results.equity import trade_path
+
+VERSION = 1
+PATH_POINTS = 1200
+_ARRAYS = {"at": "<i8", "spot": "<i4", "pnl": "<i8"}
+
+
+def keep(plan: Plan, history: Timeline, trade: ClosedTrade) -> bytes:
+    """Everything a trade's page needs beside its row, compressed."""
+    entry, leaving = history.at_or_before(trade.opened_at), history.at_or_before(trade.closed_at)
+    view, quantum = history.view(entry), float(history.underlying.quantum)
+    first = [leg for leg in trade.legs if not leg.opened_at]  # not those that took another's place
+    holdings = [Holding(leg.contract, leg.contracts, leg.opened_parts / PARTS * quantum) for leg in first]
+    legs = [payoff_leg(history, entry, holding) for holding in holdings]
+    path = trade_path(history, trade)
+    rows = np.unique(np.linspace(0, len(path.pnl) - 1, min(len(path.pnl), PATH_POINTS)).round().astype(int))
+    arrays = {
+        "at": history.times[path.begin + rows], "spot": history.spot[path.begin + rows], "pnl": path.pnl[rows],
+        **{f"leg{number}": mids for number, mids in enumerate(path.legs[:, rows])},
+    }  # fmt: skip
+    facts = {
+        "version": VERSION, "currency": view.underlying.currency, "quantum": quantum, "zone": history.calendar.tz.key,
+        "multiplier": view.underlying.multiplier, "glyph": glyph(holdings, view.spot / 100), "base": view.instant,
+        "spot": view.spot / 100, "nearest": min(history.cubes[leg.contract.expiration].settlement_at for leg in trade.legs),
+        "when": next((e.entry.schedule.id for e in plan.entries if e.id == trade.entry), ""),
+        "legs": [_leg_facts(history, leg, entry, leaving, view.underlying.multiplier) for leg in trade.legs],
+        "payoff": [[None if value != value else value for value in astuple(leg)[:10]] for leg in legs],
+        "curve": _curve_inputs(view, nearest_settlement(legs, view.instant)),
+        "points": len(rows),
+    }  # fmt: skip
+    body = json.dumps(facts, separators=(",", ":")).encode()
+    packed = [shuffled(np.asarray(values).astype(_ARRAYS.get(name, "<i8"))) for name, values in arrays.items()]
+    return zstandard.ZstdCompressor(level=3).compress(b"".join([len(body).to_bytes(4, "little"), body, *packed]))
+
+
+def _leg_facts(history: Timeline, leg: LegClose, entry: int, leaving: int, multiplier: int) -> dict[str, Any]:
+    """A leg with its quotes and Greeks when the trade was opened and when it was closed."""
+    quantum = float(history.underlying.quantum)
+    holding = Holding(leg.contract, leg.contracts, 0.0)
+    side = {}
+    for name, index in (("entry", entry), ("exit", leaving)):
+        quote = history.view(index).quote(leg.contract)
+        has = quote.valid
+        side[name] = {
+            "bid": round(quote.bid * quantum, 2) if has else None,
+            "ask": round(quote.ask * quantum, 2) if has else None, **greeks(history, index, holding),
+        }  # fmt: skip
+    opened, closed = leg.opened_parts / PARTS * quantum, leg.closed_parts / PARTS * quantum
+    return {
+        "label": leg.contract.label, "contract": leg.contract.code, "contracts": leg.contracts,
+        "opened": round(opened, 4), "closed": round(closed, 4), "how": leg.how,
+        "pnl": round(leg.contracts * (closed - opened) * multiplier, 2), **side,
+    }  # fmt: skip
+
+
+def _curve_inputs(view: ChainView, settlement: int) -> dict[str, Any] | None:
+    """What the curve of the nearest expiration is fitted to, when somebody looks."""
+    for date in view.expirations:
+        calls, puts = view.slice(date, "call"), view.slice(date, "put")
+        if calls.settlement_at == settlement:
+            seconds, paid = view.dividends(settlement)
+            return {
+                "expiration": date.isoformat(), "settlement": settlement, "rate": view.interest(date),
+                "american": view.underlying.american, "forward": calls.forward if math.isfinite(calls.forward) else None,
+                "strikes": calls.strikes.tolist(), "dividends": [seconds.tolist(), paid.tolist()],
+                "quotes": [[s.bid.tolist(), s.ask.tolist(), s.iv.tolist(), s.delta.tolist()] for s in (calls, puts)],
+            }  # fmt: skip
+    return None
+
+
+def _curve(facts: dict[str, Any]) -> Smile | None:
+    given = facts["curve"]
+    if given is None:
+        return None
+    date, strikes = dt.date.fromisoformat(given["expiration"]), np.array(given["strikes"])
+    forward = math.nan if given["forward"] is None else given["forward"]
+    calls, puts = (
+        ExpirationSlice(
+            date, right, given["settlement"], forward, strikes, np.array(bid, np.int32), np.array(ask, np.int32),
+            np.array(iv, np.uint16), np.array(delta, np.int16), np.zeros(len(strikes), np.int32),
+        )
+        for right, (bid, ask, iv, delta) in zip(("call", "put"), given["quotes"], strict=True)
+    )  # fmt: skip
+    seconds, paid = (np.array(values, np.float64) for values in given["dividends"])
+    return fit_smile(
+        calls,
+        puts,
+        facts["base"],
+        facts["spot"],
+        given["rate"],
+        facts["quantum"],
+        None,
+        given["american"],
+        (seconds, paid),
+    )
+
+
+def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
+    """A stored trade as its page shows it, its payoff as of epoch second ``at``."""
+    data = zstandard.ZstdDecompressor().decompress(kept)
+    size = int.from_bytes(data[:4], "little")
+    facts = json.loads(data[4 : 4 + size])
+    place, arrays = 4 + size, {}
+    for name in (*_ARRAYS, *(f"leg{number}" for number in range(len(facts["legs"])))):
+        kind = _ARRAYS.get(name, "<i8")
+        end = place + facts["points"] * np.dtype(kind).itemsize
+        arrays[name] = unshuffled(data[place:end], kind, facts["points"])
+        place = end
+    zone = ZoneInfo(facts["zone"])
+    worth = facts["quantum"] * facts["multiplier"] / PARTS
+    mids = [arrays[f"leg{number}"] for number in range(len(facts["legs"]))]
+    legs = [PayoffLeg(*_read(values)) for values in facts["payoff"]]
+    return {
+        "row": row, "legs": facts["legs"], "glyph": facts["glyph"], "decided_rule": facts["when"],
+        "currency": facts["currency"], "nearest": facts["nearest"],
+        "path": {
+            "at": arrays["at"].tolist(),
+            "local": [dt.datetime.fromtimestamp(t, zone).strftime("%Y-%m-%dT%H:%M") for t in arrays["at"].tolist()],
+            "spot": (arrays["spot"] / 100).round(2).tolist(), "pnl": (arrays["pnl"] * worth).round(2).tolist(),
+            "legs": [(values / PARTS * facts["quantum"]).round(4).tolist() for values in mids],
+        },
+        "payoff": payoff_of(legs, facts["base"], facts["spot"], facts["multiplier"], _curve(facts), 0.0, at),
+    }  # fmt: skip
+
+
+def _read(values: list[Any]) -> list[Any]:
+    """A payoff leg's fields from JSON: what was not known is NaN, dividends are pairs."""
+    out = [math.nan if value is None else value for value in values]
+    out[9] = tuple((int(when), float(paid)) for when, paid in out[9])
+    return out
