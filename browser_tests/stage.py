@@ -22,6 +22,7 @@ from typing import Any, ClassVar
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import connection
+from django.test import tag
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
 from config.tests.demo import document, load_short_scenario
@@ -47,6 +48,7 @@ def free_port() -> int:
         return int(place.getsockname()[1])
 
 
+@tag("alone")
 class BrowserTestCase(unittest.TestCase):
     """One person with the demo strangle; every class starts its own processes."""
 

@@ -2,6 +2,7 @@
 one line of totals."""
 
 import argparse
+import multiprocessing
 import os
 import sys
 import time
@@ -60,6 +61,8 @@ class CountingResult(unittest.TextTestResult):
 def work_apart(counter: object, *args: object, **kwargs: object) -> None:
     """A worker of a parallel run: its database is its own, and so are the files it makes beside it."""
     _init_worker(counter, *args, **kwargs)
+    # some tests start processes of their own
+    multiprocessing.current_process()._config["daemon"] = False
     own = settings.STATE / f"test-worker-{django.test.runner._worker_id}"
     for name in ("CHAIN_CACHE", "INTAKE", "FIX_STATE"):
         setattr(settings, name, own / name.lower())
@@ -88,8 +91,7 @@ class Runner(DiscoverRunner):
 
     def suite_result(self, suite: unittest.TestSuite, result: CountingResult, **kwargs: object) -> int:
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-        skipped = f", {len(result.skipped)} skipped" if result.skipped else ""
-        self.totals = f"{result.passed} passed, {failed} failed{skipped}"
+        self.totals = (result.passed, failed, len(result.skipped))
         return super().suite_result(suite, result, **kwargs)
 
 
@@ -101,23 +103,49 @@ def dotted(label: str) -> str:
     return ".".join(parts[1:] if parts[0] in ("core", "server", "gateways") else parts)
 
 
+def passes(given: argparse.Namespace) -> list[dict[str, object]]:
+    """How the tests are run: one after another, or most of them side by side and then those that need the machine
+    for themselves (browsers, processes that are killed)."""
+    options = {name: value for name, value in vars(given).items() if name != "labels"}
+    if options["parallel"] < 2:
+        return [options]
+    left_out = [*(options["exclude_tags"] or []), "alone"]
+    return [
+        {**options, "exclude_tags": left_out},
+        {**options, "tags": [*(options["tags"] or []), "alone"], "parallel": 1},
+    ]
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./strell test", description="Run every test, or those named.")
     parser.add_argument("labels", nargs="*", help="folders, files or dotted names, like core or server/desk")
     Runner.add_arguments(parser)
     parser.set_defaults(pattern="test_*.py", durations=None)
     given = parser.parse_args()
-    options = {name: value for name, value in vars(given).items() if name != "labels"}
-    began = time.monotonic()
-    runner = Runner(verbosity=1, interactive=False, **options)
-    failures = runner.run_tests([dotted(label) for label in given.labels] or ALL)
-    if runner.parallel < 2:
-        print(f"the {min(SHOWN, len(TOOK))} slowest:")
-        for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
-            print(f"{seconds:7.1f} s  {name}")
+    labels = [dotted(label) for label in given.labels] or ALL
+    began, failures, totals = time.monotonic(), 0, []
+    for options in passes(given):
+        if options["parallel"] > 1:
+            arrange_histories()
+        TOOK.clear()
+        runner = Runner(verbosity=1, interactive=False, **options)
+        failures += runner.run_tests(labels)
+        totals.append(getattr(runner, "totals", (0, 0, 0)))
+        if options["parallel"] < 2:
+            print(f"the {min(SHOWN, len(TOOK))} slowest:")
+            for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
+                print(f"{seconds:7.1f} s  {name}")
     print(f"the whole took {time.monotonic() - began:.0f} s")
-    print(runner.totals)
+    passed, failed, skipped = (sum(column) for column in zip(*totals, strict=True))
+    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
     return 1 if failures else 0
+
+
+def arrange_histories() -> None:
+    """Generated once, before the tests that share them are run side by side."""
+    from tests.demo import demo_history, short_history
+
+    demo_history(), short_history()
 
 
 if __name__ == "__main__":

@@ -99,8 +99,8 @@ def holding_facts(at: Standing) -> dict[str, Any]:
     closing = row.orders.filter(opens=False, state__in=DeskOrder.ALIVE).exists()
     legs = [
         {
-            "contract": held.contract.code, "label": held.contract.label, "contracts": held.contracts,
-            "opened": round(float(parts_to_price(round(held.average), quantum)), 4), **_marks(now, held.contract, quantum),
+            "contract": held.contract.code, "label": held.contract.label, "strike": held.contract.strike,
+            "contracts": held.contracts, "opened": round(float(parts_to_price(round(held.average), quantum)), 4), **_marks(now, held.contract, quantum),
         }
         for held in at.open
     ]  # fmt: skip

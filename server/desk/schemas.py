@@ -161,6 +161,7 @@ class PricesOut(Schema):
 class HoldingLegOut(Schema):
     contract: str
     label: str
+    strike: float
     contracts: int
     opened: float
     bid: float | None

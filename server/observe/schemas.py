@@ -193,6 +193,7 @@ class WhatIfIn(Schema):
 
 class WhatIfLegOut(Schema):
     contract: str | None
+    expiration: dt.date | None
     label: str
     contracts: float
     opened: float

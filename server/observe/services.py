@@ -303,9 +303,10 @@ def _priced(here: Instant, held: Held) -> tuple[Held, PayoffLeg]:
 
 
 def _leg_out(symbol: str, held: Held, leg: PayoffLeg, scale: int) -> dict[str, Any]:
-    label = "the underlying" if held.contract is None else ContractKey.parse(held.contract, symbol).label
+    key = None if held.contract is None else ContractKey.parse(held.contract, symbol)
     return {
-        "contract": held.contract, "label": label, "contracts": held.contracts, "opened": round(leg.opened, 4),
+        "contract": None if key is None else key.code, "expiration": None if key is None else key.expiration,
+        "label": "the underlying" if key is None else key.label, "contracts": held.contracts, "opened": round(leg.opened, 4),
         "iv": round(100 * leg.vol, 2) if math.isfinite(leg.vol) else None,
         "premium": round(-leg.contracts * leg.opened * scale, 2),
     }  # fmt: skip

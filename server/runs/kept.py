@@ -77,9 +77,9 @@ def _leg_facts(history: Timeline, leg: LegClose, entry: int, leaving: int, multi
 
 def _curve_inputs(view: ChainView, settlement: int) -> dict[str, Any] | None:
     """What the curve of the nearest expiration is fitted to, when somebody looks."""
-    for date in view.expirations:
+    for date in view.listed(settlement):
         calls, puts = view.slice(date, "call"), view.slice(date, "put")
-        if calls.settlement_at == settlement:
+        if (calls.ask > 0).any() or (puts.ask > 0).any():
             seconds, paid = view.dividends(settlement)
             return {
                 "expiration": date.isoformat(), "settlement": settlement, "rate": view.interest(date),

@@ -24,8 +24,8 @@ from runs.queries import decisions
 from runs.rows import trade_row
 from strategies import services as strategies
 from strell_core.engine.code import deciding_code
-from strell_core.engine.plan import Plan, make_plan
-from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks, run_steps
 from strell_core.engine.state import to_plain
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.surface import CONVENTIONS
@@ -190,13 +190,20 @@ def _lease() -> dt.datetime:
     return dt.datetime.now(dt.UTC) + dt.timedelta(seconds=settings.RUN_LEASE_SECONDS)
 
 
-def _compute(run: Run) -> tuple[Plan, Timeline, History, Report, int, int]:
+def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade]]:
     history = timeline(clock_of(run.revision.document))
     plan = make_plan(parse(run.revision.document), history)
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
-    result = method(plan, history, begin, end, run.cash, _reporter(run, begin, end))
-    return plan, history, result, report(plan, history, result, begin, end, run.cash, run.seed), begin, end
+    progress = _reporter(run, begin, end)
+    result = method(plan, history, begin, end, run.cash, progress)
+    made = report(plan, history, result, begin, end, run.cash, run.seed)
+    trades = []
+    for trade in result.closed:
+        progress(end)
+        row = trade_row(plan, history, run.revision.document, trade)
+        trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=keep(plan, history, trade)))
+    return history, made, trades
 
 
 def _reporter(run: Run, begin: int, end: int) -> Any:
@@ -223,7 +230,7 @@ def _end(run: Run, status: str, message: str) -> None:
     notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
 
 
-def _keep(run: Run, plan: Plan, history: Timeline, result: History, made: Report, begin: int, end: int) -> None:
+def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade]) -> None:
     """Store results in one transaction: a crash before it leaves a run that can go on."""
     curve, start = made.curve, float(run.cash)
     last = history.first[curve.sessions + 1] - 1
@@ -233,16 +240,9 @@ def _keep(run: Run, plan: Plan, history: Timeline, result: History, made: Report
             return
         kept.trades.all().delete()
         document = run.revision.document
-        RunTrade.objects.bulk_create(
-            RunTrade(
-                run=kept,
-                number=t.number,
-                row=trade_row(plan, history, document, t),
-                trade=to_plain(t),
-                kept=keep(plan, history, t),
-            )
-            for t in result.closed
-        )
+        for trade in trades:
+            trade.run = kept
+        RunTrade.objects.bulk_create(trades, batch_size=500)
         kept.curve = {
             "dates": [history.dates[s].isoformat() for s in curve.sessions.tolist()],
             "equity": curve.equity.round(2).tolist(),

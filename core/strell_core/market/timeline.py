@@ -130,6 +130,10 @@ class ChainView:
             if bool((cube.ask[:, self.index - cube.start] > 0).any())
         ]
 
+    def listed(self, settlement: int) -> list[dt.date]:
+        """Expirations recorded now that settle at an epoch second, quoted or not."""
+        return [c.expiration for c in self._timeline.cubes_at(self.index) if c.settlement_at == settlement]
+
     def slice(self, expiration: dt.date, right: str) -> ExpirationSlice:
         """Quotes of one right of one expiration; raises ``KeyError`` when it is not listed."""
         cube = self._timeline.cubes[expiration]

@@ -11,12 +11,14 @@ from typing import ClassVar
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import connection
+from django.test import tag
 
 from config.tests.demo import load_short_scenario
 from desk.models import Account, DeskFill, Leader
 from fix_gateway.tests.kills import ALL, Arena, run
 
 
+@tag("alone")
 class KillTest(unittest.TestCase):
     databases: ClassVar[set[str]] = {"default"}
 

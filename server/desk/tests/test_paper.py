@@ -175,7 +175,7 @@ class PaperTest(DeskTestCase):
         holding = Holding.objects.get(pk=order.holding_id)
         self.assertIsNotNone(holding.closed_at)
         official = int(live("MK30").chain.settlement)
-        strike = int(code.split("/")[2])
+        strike = int(code.split("/")[3])
         settled = DeskFill.objects.get(kind="settlement", legs__0__0=code)
         self.assertEqual(settled.legs[0], [code, -1, max(0, official - strike * 100) * 400])
         self.desk.round()

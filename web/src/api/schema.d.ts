@@ -2129,6 +2129,8 @@ export interface components {
         WhatIfLegOut: {
             /** Contract */
             contract: string | null;
+            /** Expiration */
+            expiration: string | null;
             /** Label */
             label: string;
             /** Contracts */
@@ -4398,6 +4400,8 @@ export interface components {
             contract: string;
             /** Label */
             label: string;
+            /** Strike */
+            strike: number;
             /** Contracts */
             contracts: number;
             /** Opened */

@@ -374,11 +374,7 @@ function Pictures({ desk, chosen }: { desk: Desk; chosen: number | null }) {
       detail
         ? [
             ...[
-              ...new Set(
-                detail.holding.legs
-                  .filter((leg) => leg.contracts < 0)
-                  .map((leg) => Number(leg.contract.split("/").at(3))),
-              ),
+              ...new Set(detail.holding.legs.filter((leg) => leg.contracts < 0).map((leg) => leg.strike)),
             ].map((price) => ({ price, text: `short ${number(price)}` })),
             ...(detail.payoff?.break_evens ?? []).map((price) => ({
               price,

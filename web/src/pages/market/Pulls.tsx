@@ -14,9 +14,7 @@ interface Props {
 /** Price, date and volatility, pulled: all volatilities together, or those of one expiration. */
 export function Pulls({ found, pulled, onPull, onReset }: Props) {
   const [single, setSingle] = useState(false);
-  const expirations = [
-    ...new Set(found.legs.flatMap((leg) => (leg.contract ? [leg.contract.slice(0, 10)] : []))),
-  ];
+  const expirations = [...new Set(found.legs.flatMap((leg) => (leg.expiration ? [leg.expiration] : [])))];
   expirations.sort();
   const [from, to] = [found.grid[0]!, found.grid.at(-1)!];
   const digits = found.spot < 500 ? 2 : 1;
