@@ -9,7 +9,7 @@ import pandas as pd
 
 from strell_core.market.timeline import DailyHistory
 from strell_core.measures.measure import load
-from tests.demo import demo_history
+from tests.demo import demo_history, short_history
 
 
 def history(closes: list[float], iv: list[float] | None = None) -> DailyHistory:
@@ -82,3 +82,28 @@ class KnowledgeTest(unittest.TestCase):
     def test_values_are_rounded_to_their_grid(self) -> None:
         value = load()["average_gap"].value(history([100.0, 101.0, 103.0]), {"sessions": 3})
         self.assertEqual(value, 1.64)  # 103 / 101.333… - 1 = 1.6447… %
+
+
+class OnceTest(unittest.TestCase):
+    """A measure is computed once a timeline: what it says at any session is what it says of the history known then."""
+
+    def test_known_values_are_those_of_the_history_known_then(self) -> None:
+        from tests.engine.test_splits import AFTER, BEFORE, timeline
+
+        for history in (short_history(), timeline(2.0, [*BEFORE, *AFTER])):
+            for measure, params in (
+                ("rsi", {"sessions": 2}),
+                ("average_gap", {"sessions": 2}),
+                ("realised_volatility", {"sessions": 2}),
+            ):
+                found = load()[measure].known(history, params)
+                wanted = [load()[measure].value(history.daily.before(n), params) for n in range(len(history.dates) + 1)]
+                self.assertEqual(found, wanted, measure)
+                self.assertIs(load()[measure].known(history, params), found)
+
+    def test_a_split_changes_the_units_of_what_came_before_it(self) -> None:
+        from tests.engine.test_splits import AFTER, BEFORE, timeline
+
+        history = timeline(2.0, [*BEFORE, *AFTER])
+        gap = [v for v in load()["average_gap"].known(history, {"sessions": 2}) if v is not None]
+        self.assertTrue(gap and all(abs(value) < 5 for value in gap), f"no jump by half: {gap}")

@@ -1,0 +1,107 @@
+"""What a person deals by hand in a life that rules share: closing, adding, turning, beside rules that act."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+from strell_core.engine.hand import Action, Deal, lived
+from strell_core.engine.plan import EVERYTHING, Part, Plan
+from strell_core.engine.run import History
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS
+from strell_core.strategy.document import normalise, parse
+from tests.handmade import session_chains, timeline_of
+
+POINT = 20 * PARTS
+CASH = Decimal(50_000)
+CALL, PUT = (ContractKey.parse(f"MK30/2026-10-16/{text}") for text in ("call/3150", "put/3050"))
+RULES = normalise({
+    "strell": 2, "name": "by hand", "underlyings": ["MK30"],
+    "entries": [{
+        "when": [{"rule": "decision_times", "weekdays": ["fri"]}], "size": [{"rule": "fixed_lots"}],
+        "legs": [{"rule": "leg", "strike": {"pick": "percent_from_spot"}, "expiry": {"pick": "nearest_days"}}],
+    }],
+    "leave": [{"id": "target", "rule": "credit_target", "percent": 50}],
+})  # fmt: skip
+
+
+def quotes(call: str, put: str) -> dict[str, Any]:
+    return {"spot": 3100, "2026-10-16/call/3150": call, "2026-10-16/put/3050": put}
+
+
+TIMELINE = [
+    {"at": "2026-10-05 15:40", **quotes("6.00/6.20", "5.00/5.20")},
+    {"at": "2026-10-05 15:45", **quotes("6.00/6.20", "5.00/5.20")},
+    {"at": "2026-10-06 15:40", **quotes("8.00/8.20", "3.00/3.20")},
+    {"at": "2026-10-06 15:45", **quotes("2.00/2.20", "1.00/1.20")},
+    {"at": "2026-10-06 15:50", **quotes("2.00/2.20", "1.00/1.20")},
+]
+
+
+class HandTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.timeline = timeline_of(session_chains(TIMELINE))
+
+    def at(self, index: int, *deals: tuple[ContractKey, int, str]) -> Action:
+        made = tuple(Deal(contract, n, round(float(price) * POINT)) for contract, n, price in deals)
+        return Action(int(self.timeline.times[index]), made, Decimal("0.80") * sum(abs(d.contracts) for d in made))
+
+    def live(self, *actions: Action, acts: frozenset[Part] = frozenset()) -> History:
+        plan = Plan(parse(RULES), self.timeline.underlying, acts)
+        return lived(plan, self.timeline, 0, len(self.timeline.times), CASH, actions)
+
+    def held(self, history: History) -> list[tuple[ContractKey, int, Fraction]]:
+        return [
+            (leg.contract, leg.contracts, Fraction(leg.opened_parts, POINT))
+            for t in history.state.trades
+            for leg in t.legs
+        ]
+
+    def test_the_first_deals_open_a_trade_and_later_ones_join_it(self) -> None:
+        history = self.live(
+            self.at(0, (CALL, -2, "6.00")), self.at(2, (CALL, -1, "9.00"), (PUT, -1, "3.00")),
+        )  # fmt: skip
+        (trade,) = history.state.trades
+        self.assertEqual(self.held(history), [(CALL, -3, 7), (PUT, -1, 3)])
+        self.assertEqual(Fraction(trade.opening, POINT), 12, "the premium of what opened it")
+        self.assertEqual(history.state.cash, CASH + 50 * (12 + 9 + 3) - Decimal("3.20"))
+
+    def test_closing_and_turning_around_in_one_deal(self) -> None:
+        history = self.live(self.at(0, (CALL, -2, "6.00")), self.at(2, (CALL, 5, "8.20")))
+        self.assertEqual(self.held(history), [(CALL, 3, Fraction("8.20"))])
+        (trade,) = history.state.trades
+        self.assertEqual(Fraction(trade.realised, POINT), 2 * Fraction("-2.20"))
+        self.assertEqual(trade.costs, Decimal("5.60"), "no commission is lost between the parts")
+
+    def test_closing_all_ends_the_trade_and_the_next_deal_begins_another(self) -> None:
+        history = self.live(
+            self.at(0, (CALL, -1, "6.00"), (PUT, -1, "5.00")), self.at(1, (CALL, 1, "6.20"), (PUT, 1, "5.20")),
+            self.at(2, (PUT, 1, "3.20")),
+        )  # fmt: skip
+        (gone,) = history.closed
+        self.assertEqual((gone.rule, gone.pnl), ("by hand", 50 * Decimal("-0.40") - Decimal("3.20")))
+        self.assertEqual([trade.number for trade in history.state.trades], [2])
+
+    def test_rules_that_act_leave_what_a_person_opened_and_not_what_a_person_closed(self) -> None:
+        opened = self.at(0, (CALL, -1, "6.00"), (PUT, -1, "5.00"))
+        advised = self.live(opened)
+        self.assertEqual((len(advised.closed), len(advised.intents)), (0, 0), "asked only")
+        acted = self.live(opened, acts=EVERYTHING)
+        (gone,) = acted.closed
+        self.assertEqual((gone.rule, gone.left_at), ("target", int(self.timeline.times[3])))
+        # decided at 15:45, and at once bought back by hand: the rule's order is gone with the trade
+        both = self.live(opened, self.at(3, (CALL, 1, "2.20"), (PUT, 1, "1.20")), acts=EVERYTHING)
+        self.assertEqual([trade.rule for trade in both.closed], ["by hand"])
+        self.assertEqual((both.state.trades, both.state.orders), ((), ()))
+
+    def test_a_part_closed_by_hand_is_not_closed_again_by_a_rule(self) -> None:
+        history = self.live(
+            self.at(0, (CALL, -2, "6.00"), (PUT, -2, "5.00")), self.at(3, (CALL, 1, "2.20")), acts=EVERYTHING,
+        )  # fmt: skip
+        (gone,) = history.closed
+        self.assertEqual(sum(leg.contracts for leg in gone.legs if leg.contract == CALL), -2)
+        self.assertEqual(sum(leg.contracts for leg in gone.legs if leg.contract == PUT), -2)
