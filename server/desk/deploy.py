@@ -288,6 +288,12 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
         "by": "rule", "deployment": deployment, "intent": order.id, "rule": order.rule,
         "because": because(deployment, order),
     }  # fmt: skip
+    if order.purpose == "adjust":
+        # no sentence asks for one yet: a position is never changed by an order that only half fits it
+        keep_refusal(
+            deployment.account, _open_ticket(order), client_id, "adjustments are not sent to a market yet", **facts
+        )
+        return
     if order.purpose == "close":
         others = deployment.orders.filter(holding__trade=order.trade, state__in=DeskOrder.ALIVE)
         if others.exists():

@@ -27,6 +27,7 @@ from strell_core.engine.code import deciding_code
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
 from strell_core.engine.state import to_plain
+from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
@@ -196,7 +197,8 @@ def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade]]:
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
     progress = _reporter(run, begin, end)
-    result = method(plan, history, begin, end, run.cash, progress)
+    others = {symbol: timeline(symbol) for symbol in run.revision.document["underlyings"][1:]}
+    result = method(plan, Market(history, others), begin, end, run.cash, progress)
     made = report(plan, history, result, begin, end, run.cash, run.seed)
     trades = []
     for trade in result.closed:

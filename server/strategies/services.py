@@ -19,7 +19,8 @@ from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.market.instruments import ContractKey
 from strell_core.measures.declaration import WEEKDAYS
 from strell_core.selection.rules_of import rules_of
-from strell_core.strategy.document import DocumentError, clock_of, mirrored, normalise, rules_digest
+from strell_core.strategy.document import DocumentError, clock_of, normalise
+from strell_core.strategy.edits import mirrored, rules_digest
 from strell_core.strategy.sentences import sheet
 
 MAX_STRATEGIES = 500

@@ -7,39 +7,26 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 from __future__ import annotations
 
 import dataclasses
-import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from decimal import Decimal
-from fractions import Fraction
 from typing import Any
 
-from strell_core.engine.corporate import last_mid, over_split
 from strell_core.engine.exits import ExitWish, wishes
 from strell_core.engine.marks import stretch, with_paths
 from strell_core.engine.plan import EntryPlan, Plan
-from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import (
     Advanced,
-    ClosedTrade,
-    Due,
     EngineState,
     Fill,
-    LedgerEntry,
-    LegClose,
-    LegState,
-    LegStop,
     Order,
     OrderLeg,
-    Reason,
     TradeState,
 )
+from strell_core.engine.step import Step, closing_legs
 from strell_core.market.market import Observation
-from strell_core.market.prices import money, parts_to_money
-from strell_core.market.splits import Split
 from strell_core.selection.select import Selection, select
 from strell_core.strategy import kinds
-from strell_core.strategy.actions import Close, Consequence, Move, OpenLeg, Reenter, Roll, StopToEntry
+from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
 from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED, AdjustFrame, EntryFrame, Stretch, Verdict
 from strell_core.strategy.schedule import DUE, MISSED
 
@@ -59,7 +46,7 @@ class EntryDecision:
 
 def advance(plan: Plan, state: EngineState, observation: Observation, fills: Sequence[Fill]) -> Advanced:
     """The state after one snapshot, with what was decided and why."""
-    step = _Step(plan, state, observation)
+    step = _Decisions(plan, state, observation)
     step.adjust()
     step.settle()
     step.apply(fills)
@@ -77,7 +64,7 @@ def advance(plan: Plan, state: EngineState, observation: Observation, fills: Seq
 
 def apply_fills(plan: Plan, state: EngineState, observation: Observation, fills: Sequence[Fill]) -> Advanced:
     """Fills that arrive on the snapshot of their decision (sessions with a single one)."""
-    step = _Step(plan, state, observation)
+    step = _Decisions(plan, state, observation)
     step.apply(fills)
     step.update_paths()
     return step.result()
@@ -113,253 +100,8 @@ def decide_entry(
     return EntryDecision(tuple(verdicts), selection, lots)
 
 
-def _closing_legs(legs: Iterable[LegState]) -> tuple[OrderLeg, ...]:
-    return tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in legs)
-
-
-class _Step:
-    """Work of one snapshot: a mutable sheet of paper around frozen values."""
-
-    def __init__(self, plan: Plan, state: EngineState, observation: Observation) -> None:
-        self.plan, self.observation = plan, observation
-        self.timeline, self.index = observation.timeline, observation.index
-        self.cash, self.next_trade = state.cash, state.next_trade
-        self.trades = {trade.number: trade for trade in state.trades}
-        self.orders = list(state.orders)
-        self.due = list(state.due)
-        self.intents: list[Order] = []
-        self.reasons: list[Reason] = []
-        self.entries_made: list[LedgerEntry] = []
-        self.closed: list[ClosedTrade] = []
-        self.now: dict[int, Stretch] = {}
-
-    def result(self) -> Advanced:
-        return Advanced(
-            self._state(), tuple(self.intents), tuple(self.reasons), tuple(self.entries_made), tuple(self.closed)
-        )
-
-    def _state(self) -> EngineState:
-        return EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders), tuple(self.due))
-
-    def _replace(self, order: Order, **changes: Any) -> None:
-        self.orders[self.orders.index(order)] = dataclasses.replace(order, **changes)
-
-    def _at_work(self, trade: int, *purposes: str) -> list[Order]:
-        return [order for order in self.orders if order.trade == trade and order.purpose in purposes]
-
-    def _say(self, kind: Any, trade: int | None, rule: str, truth: int | None, values: Any) -> None:
-        self.reasons.append(Reason(self.observation.instant, kind, trade, rule, truth, values))
-
-    def _book(self, trade: TradeState, kind: Any, leg: Any, contracts: int, parts: int, amount: Decimal) -> TradeState:
-        """Move money: one ledger entry, the account's and the trade's cash with it."""
-        self.cash += amount
-        self.entries_made.append(
-            LedgerEntry(self.observation.instant, trade.number, kind, leg, contracts, parts, amount)
-        )
-        costs = trade.costs - amount if kind == "commission" else trade.costs
-        return dataclasses.replace(trade, cash=trade.cash + amount, costs=costs)
-
-    def _amount(self, trade: TradeState, contracts: int, parts: int) -> Decimal:
-        multiplier = self.plan.multiplier(trade.opened_on)
-        return money(parts_to_money(-contracts * parts, self.plan.quantum, multiplier))
-
-    # (1) corporate actions
-    def adjust(self) -> None:
-        """Carry trades over a split that holds from this session's open on (semantics rule 11)."""
-        split = self.timeline.splits.get(self.index)
-        if split is None:
-            return
-        for trade in list(self.trades.values()):
-            followed = over_split(self.timeline, trade, split, self.observation.instant)
-            if followed is None:
-                self._abandon(trade, split)
-                continue
-            self.trades[trade.number] = followed
-            contracts = {leg.leg_id: leg.contract for leg in followed.legs}
-            for place, order in enumerate(self.orders):
-                if order.trade == trade.number:
-                    legs = tuple(
-                        OrderLeg(
-                            leg.leg_id, contracts.get(leg.leg_id, leg.contract), leg.contracts * (split.whole or 1)
-                        )
-                        for leg in order.legs
-                    )
-                    self.orders[place] = dataclasses.replace(order, legs=legs)
-            self._say("adjusted", trade.number, "", None, {"split": split.words})
-
-    def _abandon(self, trade: TradeState, split: Split) -> None:
-        """Close a trade whose contracts cannot be followed over a split at its legs' last mids."""
-        self.orders = [order for order in self.orders if order.trade != trade.number]
-        for leg in trade.legs:
-            parts = last_mid(self.timeline, leg, self.index)
-            trade = self._close_leg(trade, leg, parts, "split", leg.contracts)
-            amount = self._amount(trade, -leg.contracts, parts)
-            trade = self._book(trade, "settlement", leg.contract, -leg.contracts, parts, amount)
-        self.trades[trade.number] = trade
-        self._say("adjusted", trade.number, "", None, {"split": split.words})
-        self._finish(trade, "split", self.observation.instant, {"split": split.words}, ())
-
-    # (1) expiry
-    def settle(self) -> None:
-        """Cash-settle legs whose settlement instant has passed, at the official value."""
-        for trade in list(self.trades.values()):
-            due = [(leg, parts) for leg in trade.legs if (parts := self._settled(leg)) is not None]
-            if not due:
-                continue
-            self.orders = [order for order in self.orders if order.trade != trade.number]
-            for leg, parts in due:
-                trade = self._close_leg(trade, leg, parts, "settlement", leg.contracts)
-                trade = self._book(
-                    trade, "settlement", leg.contract, -leg.contracts, parts, self._amount(trade, -leg.contracts, parts)
-                )
-            self.trades[trade.number] = trade
-            self._say("settled", trade.number, "", None, {"legs": len(due)})
-            if not trade.legs:
-                self._finish(trade, "settlement", self.observation.instant, {}, ())
-
-    def _settled(self, leg: LegState) -> int | None:
-        return settlement_parts(self.timeline, leg.contract, self.observation.instant)
-
-    def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any, contracts: int) -> TradeState:
-        """The trade after ``contracts`` of a leg (signed as held) are gone."""
-        record = LegClose(
-            leg.leg_id, leg.contract, contracts, leg.opened_parts, parts, self.observation.instant, how, leg.opened_at
-        )
-        left = leg.contracts - contracts
-        legs = [dataclasses.replace(item, contracts=left) if item is leg else item for item in trade.legs]
-        return dataclasses.replace(
-            trade,
-            legs=tuple(item for item in legs if item.contracts),
-            realised=trade.realised + contracts * (parts - leg.opened_parts),
-            closed_legs=(*trade.closed_legs, record),
-        )
-
-    def _finish(self, trade: TradeState, rule: str, left_at: int, values: Any, also: tuple[str, ...]) -> None:
-        del self.trades[trade.number]
-        self.orders = [order for order in self.orders if order.trade != trade.number]
-        best = trade.realised if trade.best is None else max(trade.best, trade.realised)
-        self.closed.append(
-            ClosedTrade(
-                trade.number, trade.lots, trade.decided_at, trade.opened_at, self.observation.instant,
-                trade.closed_legs, trade.opening, trade.realised, best, trade.cash, trade.costs, rule, left_at,
-                values, also, trade.entry, trade.reentries,
-            )
-        )  # fmt: skip
-
-    # (2) fills of earlier orders
-    def apply(self, fills: Sequence[Fill]) -> None:
-        for fill in fills:
-            order = next((order for order in self.orders if order.id == fill.order), None)
-            if order is None:
-                continue
-            lots = order.lots if fill.lots is None else fill.lots
-            left = order.lots - lots
-            complete = left <= 0
-            if not complete and not fill.ended:
-                self.orders[self.orders.index(order)] = order.of_lots(left)
-            else:
-                self.orders.remove(order)
-            if lots == 0:
-                self._say("ended", order.trade, order.rule, None, {"kind": order.purpose, "lots": order.lots})
-            elif order.purpose == "open":
-                self._open(order.of_lots(lots), fill)
-            else:
-                self._deal(order.of_lots(lots), fill, complete)
-            if fill.ended or complete:
-                self._pass_on(order)
-
-    def _pass_on(self, gone: Order) -> None:
-        """Legs of an order that is gone come to the exit that closes the position."""
-        trade = self.trades.get(gone.trade)
-        whole = next((order for order in self._at_work(gone.trade, "close") if order.whole), None)
-        if trade is None or whole is None:
-            return
-        taken = {
-            leg.leg_id
-            for order in self.orders
-            if order.trade == gone.trade and order is not whole
-            for leg in order.legs
-        }
-        legs = _closing_legs(leg for leg in trade.legs if leg.leg_id not in taken)
-        if legs != whole.legs:
-            self._replace(whole, lots=self._lots_held(trade), legs=legs)
-
-    def _open(self, order: Order, fill: Fill) -> None:
-        before = self.trades.get(order.trade)
-        trade = before or TradeState(
-            order.trade, 0, order.decided_at, fill.at, self.observation.date, (), 0, entry=order.entry,
-            reentries=int(order.values.get("reentry", 0)),
-        )  # fmt: skip
-        opening = -sum(leg.contracts * parts for leg, parts in zip(order.legs, fill.prices, strict=True))
-        legs = self._joined(trade, order, fill)
-        trade = dataclasses.replace(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
-        for leg, parts in zip(order.legs, fill.prices, strict=True):
-            amount = self._amount(trade, leg.contracts, parts)
-            trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
-        trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
-        self.trades[trade.number] = trade
-        self._say("filled", trade.number, order.rule, None, {"kind": "open", "premium": opening})
-        # a working exit closes what is held
-        for other in self._at_work(trade.number, "close"):
-            if other.whole:
-                self._replace(other, lots=trade.lots, legs=_closing_legs(trade.legs))
-
-    @staticmethod
-    def _joined(trade: TradeState, order: Order, fill: Fill) -> tuple[LegState, ...]:
-        """The trade's legs with a further part of its entry."""
-        held = {leg.leg_id: leg for leg in trade.legs}
-        for leg, parts in zip(order.legs, fill.prices, strict=True):
-            new = LegState(leg.leg_id, leg.contract, leg.contracts, parts)
-            held[leg.leg_id] = _added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
-        return tuple(held.values())
-
-    def _deal(self, order: Order, fill: Fill, complete: bool) -> None:
-        """Legs closed, added to, and for an adjustment those that come in their place."""
-        trade = self.trades[order.trade]
-        how = "order" if order.purpose == "close" else "adjustment"
-        opened: list[LegState] = []
-        for leg, parts in zip(order.legs, fill.prices, strict=True):
-            held = next((h for h in trade.legs if h.leg_id == leg.leg_id and h.contract == leg.contract), None)
-            if held is None:
-                opened.append(LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at))
-            elif (held.contracts > 0) == (leg.contracts > 0):
-                added = _added(held, leg.contracts, parts)
-                trade = dataclasses.replace(trade, legs=tuple(added if item is held else item for item in trade.legs))
-            else:
-                trade = self._close_leg(trade, held, parts, how, -leg.contracts)
-            amount = self._amount(trade, leg.contracts, parts)
-            trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
-        trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
-        if opened:
-            trade = dataclasses.replace(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
-        self._say("filled", trade.number, order.rule, None, {"kind": order.purpose, "pnl": trade.realised})
-        self.trades[trade.number] = trade
-        if not trade.legs:
-            self._finish(trade, order.rule, order.decided_at, order.values, order.also)
-        if complete:
-            self._follow(order, trade)
-
-    def _follow(self, order: Order, trade: TradeState) -> None:
-        """What an exit asked to follow it, now that its order is complete (semantics rule 16)."""
-        for action in order.then:
-            if isinstance(action, Reenter):
-                if trade.reentries < action.at_most:
-                    entry = action.entry or trade.entry
-                    self.due.append(Due(entry, trade.number, order.rule, trade.reentries + 1))
-                continue
-            leg = next((leg for leg in trade.legs if leg.leg_id == action.leg), None)
-            if leg is None:
-                continue
-            if isinstance(action, StopToEntry):
-                stops = (
-                    *(s for s in trade.stops if s.leg_id != leg.leg_id),
-                    LegStop(leg.leg_id, leg.opened_parts, order.rule),
-                )
-                trade = dataclasses.replace(trade, stops=stops)
-                self.trades[trade.number] = trade
-                self._say("stop moved", trade.number, order.rule, None, {"leg": leg.leg_id, "price": leg.opened_parts})
-            else:
-                self._leave(trade, (leg,), order.rule, {"with": order.rule}, (), "loss", ())
+class _Decisions(Step):
+    """What rules decide on one snapshot, after what happened on it."""
 
     def lapse(self) -> None:
         """Opening and adjusting orders end with their session (semantics rule 8)."""
@@ -369,7 +111,7 @@ class _Step:
                 self.orders.remove(order)
                 if order.purpose == "open" and order.trade in self.trades:
                     continue
-                self._say(
+                self.say(
                     "lapsed", order.trade, order.rule, None, {"message": "no usable quotes until the session ended"}
                 )
 
@@ -383,7 +125,7 @@ class _Step:
     # (5) exits
     def exits(self) -> None:
         for trade in list(self.trades.values()):
-            busy = self._at_work(trade.number, "close")
+            busy = self.at_work(trade.number, "close")
             if any(order.whole for order in busy):
                 continue
             now = self.now[trade.number]
@@ -405,55 +147,14 @@ class _Step:
         if wish.closes.share is not None:
             self.trades[trade.number] = trade = dataclasses.replace(trade, acted=(*trade.acted, wish.rule))
             lots = max(1, int(wish.closes.share * trade.lots))
-            legs = [dataclasses.replace(leg, contracts=leg.contracts // self._lots_held(trade) * lots) for leg in legs]
-        self._leave(trade, legs, wish.rule, wish.values(now), also, wish.kind, wish.then, wish.closes)
+            legs = [dataclasses.replace(leg, contracts=leg.contracts // self.lots_held(trade) * lots) for leg in legs]
+        self.leave(trade, legs, wish.rule, wish.values(now), also, wish.kind, wish.then, wish.closes)
 
-    def _leave(
-        self, trade: TradeState, legs: Sequence[LegState], rule: str, values: Any, also: tuple[str, ...], kind: str,
-        then: tuple[Consequence, ...], closes: Close | None = None,
-    ) -> None:  # fmt: skip
-        """Decide to close legs: all of the position, or some of them beside other orders."""
-        whole = closes == Close()
-        taken: set[str] = set()
-        if whole:
-            for other in self._at_work(trade.number, "open", "close", "adjust"):
-                self._replace(other, ending=True)
-                if other.purpose == "close":
-                    taken |= {leg.leg_id for leg in other.legs}
-        # an exit of legs is known by its sentence, a partner leg by itself
-        which = "" if whole else f"-{rule}" if closes is not None else f"-{legs[0].leg_id}"
-        lots = self._lots_held(trade)
-        if closes is not None and closes.share is not None:
-            lots = max(1, int(closes.share * trade.lots))
-        urgent = kind == "loss"
-        self._intend(Order(
-            f"{trade.number}-close{which}", "close", trade.number, lots, _closing_legs(leg for leg in legs if leg.leg_id not in taken),
-            self.observation.instant, self.observation.date, rule, values, also, entry=trade.entry,
-            type="market" if urgent else "limit", urgency="now" if urgent else "patient", whole=whole, then=then,
-        ))  # fmt: skip
-        self._say("left", trade.number, rule, TRUE, {**values, "also": list(also)})
-
-    def _lots_held(self, trade: TradeState) -> int:
-        """Whole lots of what is held, of which every leg has as many contracts: a trade may have been closed in
-        part, before splits in fewer contracts, or changed by hand."""
-        gone = sum(
-            leg.contracts * self.timeline.multiplied(leg.closed_at, self.observation.instant)
-            for leg in trade.closed_legs
-            if leg.leg_id == trade.legs[0].leg_id and leg.how not in ("split", "adjustment")
-        )
-        lots = trade.lots * trade.legs[0].contracts // (trade.legs[0].contracts + gone)
-        return math.gcd(lots, *(leg.contracts for leg in trade.legs))
-
-    def _intend(self, order: Order) -> None:
-        self.orders.append(order)
-        self.intents.append(order)
-
-    # (6) adjustments
     def adjustments(self) -> None:
         for trade in list(self.trades.values()):
             entry = self.plan.entry(trade.entry)
             today = self.observation.date
-            if not entry.adjustments or trade.adjusted_on == today or self._at_work(trade.number, "close", "adjust"):
+            if not entry.adjustments or trade.adjusted_on == today or self.at_work(trade.number, "close", "adjust"):
                 continue
             if entry.schedule.status(self.timeline, self.index) != DUE:
                 continue
@@ -471,12 +172,12 @@ class _Step:
         """An accepted proposal: one order that closes and opens legs together (semantics rule 17)."""
         self.trades[trade.number] = dataclasses.replace(trade, adjusted_on=self.observation.date)
         told = {**values, "contracts": [leg.contract.code for leg in legs if leg.contracts]}
-        self._say("moved", trade.number, rule, TRUE, told)
+        self.say("moved", trade.number, rule, TRUE, told)
         if self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]:
-            self._say("lapsed", trade.number, rule, None, {"message": "no snapshot was left in the session"})
+            self.say("lapsed", trade.number, rule, None, {"message": "no snapshot was left in the session"})
             return
-        self._intend(Order(
-            f"{trade.number}-adjust-{rule}", "adjust", trade.number, self._lots_held(trade), legs,
+        self.intend(Order(
+            f"{trade.number}-adjust-{rule}", "adjust", trade.number, self.lots_held(trade), legs,
             self.observation.instant, self.observation.date, rule, told, entry=trade.entry,
         ))  # fmt: skip
 
@@ -485,13 +186,13 @@ class _Step:
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
-            decision = decide_entry(entry, self.observation, self._state().open_count)
+            decision = decide_entry(entry, self.observation, self.state_now().open_count)
             if decision.entered and decision.selection is not None:
                 self._enter(entry, decision, item.rule, item.number)
             else:
                 rule, verdict = decision.verdicts[-1]
                 told = {**verdict.values, "said_no": rule}
-                self._say("re-entry given up", item.trade, item.rule, verdict.truth, told)
+                self.say("re-entry given up", item.trade, item.rule, verdict.truth, told)
 
     # (8) entries
     def entries(self) -> None:
@@ -502,12 +203,12 @@ class _Step:
             when = entry.entry.schedule.id
             if status != DUE:
                 message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
-                self._say("skipped", None, when, None, {"message": message})
+                self.say("skipped", None, when, None, {"message": message})
                 continue
-            decision = decide_entry(entry, self.observation, self._state().open_count)
+            decision = decide_entry(entry, self.observation, self.state_now().open_count)
             if not decision.entered or decision.selection is None:
                 rule, verdict = decision.verdicts[-1]
-                self._say("no entry", None, rule, verdict.truth, verdict.values)
+                self.say("no entry", None, rule, verdict.truth, verdict.values)
                 continue
             self._enter(entry, decision, when, 0)
 
@@ -520,30 +221,15 @@ class _Step:
         told: dict[str, Any] = {"contracts": [leg.contract.code for leg in legs]}
         if reentry:
             told["reentry"] = reentry
-        self._say("entry", number, rule, TRUE, told)
+        self.say("entry", number, rule, TRUE, told)
         last = self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]
         if last:
-            self._say("lapsed", number, rule, None, {"message": "no snapshot was left in the session"})
+            self.say("lapsed", number, rule, None, {"message": "no snapshot was left in the session"})
             return
-        self._intend(Order(
+        self.intend(Order(
             f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, told,
             entry=entry.id,
         ))  # fmt: skip
-
-
-def _added(leg: LegState, contracts: int, parts: int) -> LegState:
-    """A leg with more of the same; opened at the average, to the part."""
-    total = leg.contracts + contracts
-    worth = leg.contracts * leg.opened_parts + contracts * parts
-    return dataclasses.replace(leg, contracts=total, opened_parts=round(Fraction(worth, total)))
-
-
-def _in_place(before: Sequence[LegState], left: Sequence[LegState], opened: Sequence[LegState]) -> tuple[LegState, ...]:
-    """Legs after an adjustment: those that came stand where the leg of their name stood."""
-    new = {leg.leg_id: leg for leg in opened}
-    stay = {leg.leg_id: leg for leg in left}
-    order = list(dict.fromkeys([*(leg.leg_id for leg in before), *new]))
-    return tuple(new.get(name) or stay[name] for name in order if name in new or name in stay)
 
 
 def _moved(trade: TradeState, moves: Sequence[Move]) -> tuple[OrderLeg, ...]:
@@ -557,7 +243,7 @@ def _moved(trade: TradeState, moves: Sequence[Move]) -> tuple[OrderLeg, ...]:
         names = (move.leg,) if isinstance(move, Roll) else move.legs or tuple(held)
         if not set(names) <= set(held):
             return ()
-        legs += _closing_legs(held[name] for name in names)
+        legs += closing_legs(held[name] for name in names)
         if isinstance(move, Roll):
             legs.append(OrderLeg(move.leg, move.to, held[move.leg].contracts))
     return tuple(legs)

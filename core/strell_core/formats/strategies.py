@@ -7,7 +7,8 @@ from typing import Any
 
 import yaml
 
-from strell_core.strategy.document import DocumentError, Problem, in_order, normalise
+from strell_core.strategy.document import DocumentError, Problem, normalise
+from strell_core.strategy.edits import in_order
 
 MAX_BYTES = 200_000
 MAX_DEPTH = 12

@@ -8,9 +8,6 @@ adjust, limits, orders). Every sentence is a mapping with its ``rule``, its valu
 
 from __future__ import annotations
 
-import copy
-import hashlib
-import json
 import unicodedata
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -215,8 +212,9 @@ def _entries(raw: Any, symbols: Any, taken: set[str], problems: list[Problem]) -
             named.add(key)
         entry: dict[str, Any] = {"id": key}
         if item.get("underlying") is not None:
-            if not isinstance(symbols, list) or item["underlying"] not in symbols:
-                problems.append(Problem(f"{path}/underlying", "an entry's underlying is one of the strategy's"))
+            if not isinstance(symbols, list) or item["underlying"] != symbols[0]:
+                # others are read by conditions; trading them needs their own marks and fills
+                problems.append(Problem(f"{path}/underlying", "an entry trades the strategy's first underlying"))
             entry["underlying"] = item["underlying"]
         for part in catalogue.ENTRY_PARTS:
             entry[part] = _list(f"{path}/{part}", part, item.get(part), taken, problems)
@@ -308,7 +306,7 @@ def _give_ids(document: dict[str, Any], taken: set[Any]) -> None:
                 taken.add(f"s{number}")
 
 
-def _on(sentences: list[dict[str, Any]]) -> list[tuple[int, dict[str, Any]]]:
+def switched_on(sentences: list[dict[str, Any]]) -> list[tuple[int, dict[str, Any]]]:
     """Sentences that are switched on, with their places."""
     return [(number, sentence) for number, sentence in enumerate(sentences) if not sentence.get("off")]
 
@@ -319,16 +317,16 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
     for path, part, _, sentences in parts(document):
         known = catalogue.sentences(part)
         seen: set[str] = set()
-        for number, sentence in _on(sentences):
+        for number, sentence in switched_on(sentences):
             if known[sentence["rule"]].once and sentence["rule"] in seen:
                 title = known[sentence["rule"]].title
                 problems.append(Problem(f"{path}/{number}", f"'{title}' can stand only once; switch one off"))
             seen.add(sentence["rule"])
     for place, entry in enumerate(document["entries"]):
         path = f"entries/{place}"
-        if not _on(entry["when"]):
+        if not switched_on(entry["when"]):
             problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
-        legs = _on(entry["legs"])
+        legs = switched_on(entry["legs"])
         if not legs:
             problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg"))
         if len(legs) > LIMITS["legs"]:
@@ -346,7 +344,7 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
                         f"the range of days ends before it starts: {pick['from']}–{pick['to']}",
                     )
                 )
-        if not _on(entry["size"]):
+        if not switched_on(entry["size"]):
             problems.append(Problem(f"{path}/size", "say how many lots: add a 'Lots' sentence"))
     return problems
 
@@ -356,7 +354,7 @@ def parse(raw: Any) -> Strategy:
     document = normalise(raw)
 
     def rules(sentences: list[dict[str, Any]]) -> tuple[Rule, ...]:
-        return tuple(_rule(item) for _, item in _on(sentences))
+        return tuple(_rule(item) for _, item in switched_on(sentences))
 
     def entry(item: dict[str, Any]) -> Entry:
         legs = tuple(
@@ -364,7 +362,7 @@ def parse(raw: Any) -> Strategy:
                 leg["id"], leg["right"], leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
                 _as_rule(leg["id"], leg["expiry"]), _as_rule(leg["id"], leg["strike"]),
             )
-            for _, leg in _on(item["legs"])
+            for _, leg in switched_on(item["legs"])
         )  # fmt: skip
         return Entry(
             item["id"], item.get("underlying", document["underlyings"][0]), rules(item["when"])[0],
@@ -372,7 +370,7 @@ def parse(raw: Any) -> Strategy:
             rules(item["adjust"]),
         )  # fmt: skip
 
-    given = {item["rule"]: item for _, item in _on(document["orders"])}
+    given = {item["rule"]: item for _, item in switched_on(document["orders"])}
     orders = {}
     for kind, declaration in catalogue.sentences("orders").items():
         orders[kind] = {param.name: given.get(kind, {}).get(param.name, param.default) for param in declaration.params}
@@ -388,92 +386,3 @@ def _rule(item: dict[str, Any]) -> Rule:
 
 def _as_rule(leg_id: str, pick: dict[str, Any]) -> Rule:
     return Rule(leg_id, pick["pick"], {key: value for key, value in pick.items() if key != "pick"})
-
-
-def rules_digest(document: Mapping[str, Any]) -> str:
-    """Identity of what a normalised document decides. Its name, notes, ids of entries that stand alone, sentences
-    switched off and values left at their default do not count: a new default or sentence outdates nothing."""
-
-    def plain(part: str, sentence: Mapping[str, Any]) -> dict[str, Any]:
-        declaration = catalogue.sentences(part)[sentence["rule"]]
-        out = {key: sentence[key] for key in ("id", "rule")} | _told(declaration, sentence)
-        for name in catalogue.PICKS:
-            if name in sentence:
-                pick = sentence[name]
-                out[name] = {"pick": pick["pick"], **_told(catalogue.picks(name)[pick["pick"]], pick)}
-        return out
-
-    rules: dict[str, Any] = {"underlyings": document["underlyings"], "entries": []}
-    for entry in document["entries"]:
-        facts = {key: entry[key] for key in ("id", "underlying") if key in entry}
-        rules["entries"].append(
-            facts
-            | {part: kept for part in catalogue.ENTRY_PARTS if (kept := [plain(part, s) for _, s in _on(entry[part])])}
-        )
-    rules |= {
-        part: kept for part in catalogue.COMMON_PARTS if (kept := [plain(part, s) for _, s in _on(document[part])])
-    }
-    return hashlib.sha256(json.dumps(rules, sort_keys=True).encode()).hexdigest()
-
-
-def _told(declaration: Declaration, values: Mapping[str, Any]) -> dict[str, Any]:
-    """Values that are not the declared default."""
-    return {
-        param.name: values[param.name]
-        for param in declaration.params
-        if param.name in values and values[param.name] != param.default
-    }
-
-
-def in_order(document: Mapping[str, Any]) -> dict[str, Any]:
-    """A normalised document with its keys as a person would write them, empty lists left out; the content is the
-    same."""
-
-    def lists(holder: Mapping[str, Any], names: tuple[str, ...]) -> dict[str, Any]:
-        return {
-            name: [_in_order(item, catalogue.sentences(name)[item["rule"]]) for item in holder[name]]
-            for name in names
-            if holder[name]
-        }
-
-    entries = [
-        {
-            **{key: entry[key] for key in ("id", "underlying") if key in entry},
-            **lists(entry, catalogue.ENTRY_PARTS),
-        }
-        for entry in document["entries"]
-    ]
-    head = {key: document[key] for key in ("strell", "name", "underlyings")}
-    return {**head, "entries": entries, **lists(document, catalogue.COMMON_PARTS)}
-
-
-def _in_order(item: Mapping[str, Any], declaration: Declaration) -> dict[str, Any]:
-    picks = {
-        name: _named(item[name], ("pick",), catalogue.picks(name)[item[name]["pick"]])
-        for name in catalogue.PICKS
-        if name in item
-    }
-    return {**_named(item, ("rule",), declaration), **picks, **{k: item[k] for k in ("off", "note", "id") if k in item}}
-
-
-def _named(item: Mapping[str, Any], first: tuple[str, ...], declaration: Declaration) -> dict[str, Any]:
-    return {key: item[key] for key in (*first, *(param.name for param in declaration.params)) if key in item}
-
-
-def mirrored(document: Mapping[str, Any], only: str | None = None) -> dict[str, Any]:
-    """The document with calls and puts, above and below exchanged, as declarations say; all of it, or
-    the sentence whose id is ``only``."""
-    out = copy.deepcopy(dict(document))
-    for _, part, _, sentences in parts(out):
-        known = catalogue.sentences(part)
-        for sentence in sentences:
-            if only in (None, sentence["id"]):
-                _mirror(sentence, known[sentence["rule"]])
-    return out
-
-
-def _mirror(sentence: dict[str, Any], declaration: Declaration) -> None:
-    for name, swap in declaration.mirror.items():
-        sentence[name] = swap.get(sentence[name], sentence[name])
-    for one, other in declaration.mirror_swaps:
-        sentence[one], sentence[other] = sentence[other], sentence[one]

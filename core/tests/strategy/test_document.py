@@ -12,7 +12,8 @@ from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import DocumentError, mirrored, normalise, parse, parts
+from strell_core.strategy.document import DocumentError, normalise, parse, parts
+from strell_core.strategy.edits import mirrored, rules_digest
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 from strell_core.strategy.soundness import mistakes, wrong_with
@@ -133,6 +134,59 @@ class RefusalTest(unittest.TestCase):
         for raw in (None, [], "sell calls", 3, {"name": "x", "underlying": "MK30", "enter": "soon"}, {"legs": [3]}):
             with self.assertRaises(DocumentError):
                 normalise(raw)
+
+
+class EntriesTest(unittest.TestCase):
+    """Format 2: several entries, each whole in itself."""
+
+    def whole(self, **change: Any) -> dict[str, Any]:
+        document = normalise(SMALL)
+        (first,) = document["entries"]
+        second = {
+            "id": "second",
+            **{k: [{**s, "id": f"b-{s['id']}"} for s in v] for k, v in first.items() if k != "id"},
+        }
+        return {**document, "entries": [first, {**second, **change}]}
+
+    def problems(self, document: dict[str, Any]) -> dict[str, str]:
+        try:
+            normalise(document)
+        except DocumentError as error:
+            return {problem.path: problem.message for problem in error.problems}
+        return {}
+
+    def test_each_is_parsed_in_the_sheets_order(self) -> None:
+        strategy = parse(self.whole())
+        self.assertEqual([entry.id for entry in strategy.entries], ["entry", "second"])
+        self.assertEqual({entry.underlying for entry in strategy.entries}, {"MK30"})
+
+    def test_what_is_wrong_is_said_of_the_entry_it_is_wrong_in(self) -> None:
+        self.assertEqual(self.problems(self.whole()), {})
+        for change, path, words in (
+            ({"legs": []}, "entries/1/legs", "at least one leg"), ({"when": []}, "entries/1/when", "when to decide"),
+            ({"size": []}, "entries/1/size", "how many lots"), ({"id": "entry"}, "entries/1/id", "two entries"),
+            ({"id": 3}, "entries/1/id", "short text"), ({"exits": []}, "entries/1/exits", "not a part of an entry"),
+            ({"underlying": "PLLM"}, "entries/1/underlying", "first underlying"),
+        ):  # fmt: skip
+            self.assertIn(words, self.problems(self.whole(**change))[path], change)
+        for entries in (None, [], "one", [3], [{}] * 13):
+            self.assertTrue(self.problems({**normalise(SMALL), "entries": entries}), entries)
+        for underlyings in (None, [], ["MK30", 3], ["X"] * 9):
+            self.assertTrue(self.problems({**normalise(SMALL), "underlyings": underlyings}), underlyings)
+
+    def test_identity_leaves_out_what_decides_nothing(self) -> None:
+        document = normalise(SMALL)
+        plain = rules_digest(document)
+        stop = document["leave"] + [{"id": "x", "rule": "premium_stop"}]
+        self.assertNotEqual(rules_digest(normalise({**document, "leave": stop})), plain)
+        (entry,) = document["entries"]
+        for same in (
+            {**document, "name": "another"}, {**document, "leave": [*document["leave"], {**stop[-1], "off": True}]},
+            {**document, "entries": [{**entry, "id": "renamed"}]},
+            {**document, "entries": [{**entry, "when": [{"id": entry["when"][0]["id"], "rule": "decision_times"}]}]},
+        ):  # fmt: skip
+            self.assertEqual(rules_digest(normalise(same)), plain)
+        self.assertNotEqual(rules_digest(normalise(self.whole())), plain)
 
 
 class MirrorTest(unittest.TestCase):

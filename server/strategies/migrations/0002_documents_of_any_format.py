@@ -4,7 +4,7 @@ leaves defaults out: it is computed anew, so that an unchanged strategy does not
 from django.db import migrations
 
 import strategies.models
-from strell_core.strategy.document import rules_digest
+from strell_core.strategy.edits import rules_digest
 
 
 def compute_digests(apps, schema_editor):

@@ -9,7 +9,7 @@ import numpy as np
 
 from config.tests.demo import DemoTestCase, document
 from strell_core.formats.strategies import from_text
-from strell_core.strategy.document import rules_digest
+from strell_core.strategy.edits import rules_digest
 
 
 class RevisionTest(DemoTestCase):
