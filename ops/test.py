@@ -21,7 +21,14 @@ django.setup()
 import hypothesis  # noqa: E402
 from django.conf import settings  # noqa: E402
 from django.db import connections  # noqa: E402
-from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker  # noqa: E402
+from django.test import SimpleTestCase, TestCase  # noqa: E402
+from django.test.runner import (  # noqa: E402
+    DiscoverRunner,
+    ParallelTestSuite,
+    RemoteTestResult,
+    RemoteTestRunner,
+    _init_worker,
+)
 
 # on a build machine properties are tried on the same examples every time; here they roam
 hypothesis.settings.register_profile("build", derandomize=True)
@@ -36,7 +43,7 @@ settings.INTAKE = settings.STATE / "test-intake"
 ALL = ["core", "server", "gateways", "browser_tests"]
 SHOWN = 12
 TOOK: list[tuple[float, str]] = []
-"""Seconds of every test, where they run one after another."""
+"""Seconds of every test, and its name."""
 
 
 class CountingResult(unittest.TextTestResult):
@@ -44,6 +51,7 @@ class CountingResult(unittest.TextTestResult):
     none."""
 
     passed = 0
+    began: float | None = None
 
     def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().startTest(test)
@@ -51,7 +59,12 @@ class CountingResult(unittest.TextTestResult):
 
     def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().stopTest(test)
-        TOOK.append((time.monotonic() - self.began, test.id()))
+        if self.began is not None:
+            self.took(test, time.monotonic() - self.began)
+
+    def took(self, test: unittest.TestCase, seconds: float) -> None:
+        TOOK.append((seconds, test.id()))
+        self.began = None
 
     def addSuccess(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().addSuccess(test)
@@ -68,8 +81,36 @@ def work_apart(counter: object, *args: object, **kwargs: object) -> None:
         setattr(settings, name, own / name.lower())
 
 
+class TimedRemoteResult(RemoteTestResult):
+    """Tells the parent how long each test took where it ran."""
+
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        super().startTest(test)
+        self.began = time.monotonic()
+
+    def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        self.events.append(("took", self.test_index, time.monotonic() - self.began))
+        super().stopTest(test)
+
+
+class TimedRemoteRunner(RemoteTestRunner):
+    resultclass = TimedRemoteResult
+
+
 class ApartSuite(ParallelTestSuite):
+    """Classes side by side. Those tagged ``long`` come first of their kind, so that nobody waits for one at the end;
+    kinds keep Django's order, for the last may leave something in the database."""
+
     init_worker = work_apart
+    runner_class = TimedRemoteRunner
+
+    def __init__(self, subsuites: list[unittest.TestSuite], *args: object, **kwargs: object) -> None:
+        def place(suite: unittest.TestSuite) -> tuple[int, bool]:
+            test = next(iter(suite))
+            kind = 0 if isinstance(test, TestCase) else 1 if isinstance(test, SimpleTestCase) else 2
+            return kind, "long" not in getattr(test, "tags", ())
+
+        super().__init__(sorted(subsuites, key=place), *args, **kwargs)
 
 
 class Runner(DiscoverRunner):
@@ -131,10 +172,9 @@ def main() -> int:
         runner = Runner(verbosity=1, interactive=False, **options)
         failures += runner.run_tests(labels)
         totals.append(getattr(runner, "totals", (0, 0, 0)))
-        if options["parallel"] < 2:
-            print(f"the {min(SHOWN, len(TOOK))} slowest:")
-            for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
-                print(f"{seconds:7.1f} s  {name}")
+        print(f"the {min(SHOWN, len(TOOK))} slowest of {sum(seconds for seconds, _ in TOOK):.0f} s:")
+        for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
+            print(f"{seconds:7.1f} s  {name}")
     print(f"the whole took {time.monotonic() - began:.0f} s")
     passed, failed, skipped = (sum(column) for column in zip(*totals, strict=True))
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))

@@ -126,6 +126,7 @@ def random_strategy(rng: random.Random) -> dict[str, Any]:
 
 
 class RandomHistoriesTest(unittest.TestCase):
+    tags = frozenset({"long"})
     maxDiff = 3000
     entered = 0
 

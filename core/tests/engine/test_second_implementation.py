@@ -40,6 +40,7 @@ def trades_of_reference(reference: Reference) -> list[tuple[Any, ...]]:
 
 
 class SecondImplementationTest(unittest.TestCase):
+    tags = frozenset({"long"})
     maxDiff = 3000
     recording: Recording
 

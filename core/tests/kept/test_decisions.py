@@ -9,6 +9,8 @@ from tests.kept.decisions import decided, kept, strategies
 
 
 class KeptDecisionsTest(unittest.TestCase):
+    tags = frozenset({"long"})
+
     def test_intents_reasons_fills_trades_and_equity_are_what_they_were(self) -> None:
         timeline, wanted = demo_history(), kept()
         for name, document in strategies().items():

@@ -18,7 +18,7 @@ from desk.models import Account, DeskFill, Leader
 from fix_gateway.tests.kills import ALL, Arena, run
 
 
-@tag("alone")
+@tag("long")
 class KillTest(unittest.TestCase):
     databases: ClassVar[set[str]] = {"default"}
 

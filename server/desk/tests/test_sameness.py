@@ -6,6 +6,8 @@ import dataclasses
 import json
 from decimal import Decimal
 
+from django.test import tag
+
 from desk import deployments, services
 from desk.compare import compare
 from desk.deploy import plan_of
@@ -31,6 +33,7 @@ def plain(value: object) -> str:
     return json.dumps(to_plain(value), sort_keys=True)
 
 
+@tag("long")
 class SamenessTest(DeskTestCase):
     def deploy(self) -> list[Deployment]:
         account = services.open_account(self.mara, "Everything", "paper", "MK30", Decimal(900_000_000))
