@@ -128,8 +128,11 @@ def normalise(raw: Any) -> dict[str, Any]:
     :class:`DocumentError` with paths that lead into what was given."""
     if not isinstance(raw, dict):
         raise DocumentError([Problem("", "a strategy file holds a mapping with strell, name, underlyings and entries")])
-    if raw.get("strell", FORMAT) not in range(1, FORMAT + 1):
-        raise DocumentError([Problem("strell", f"this file says version {raw.get('strell')}; known is {FORMAT}")])
+    version = raw.get("strell", FORMAT)
+    if type(version) is not int or not 1 <= version <= FORMAT:
+        raise DocumentError(
+            [Problem("strell", f"this file says version {version!r}; known are the numbers 1 to {FORMAT}")]
+        )
     given, places = upgraded(raw)
     problems: list[Problem] = []
     document = _checked(given, problems)
@@ -160,6 +163,8 @@ def _checked(raw: dict[str, Any], problems: list[Problem]) -> dict[str, Any]:
     else:
         for number, symbol in enumerate(symbols):
             _text(f"underlyings/{number}" if len(symbols) > 1 else "underlyings", symbol, problems, "underlying")
+            if symbol in symbols[:number]:
+                problems.append(Problem(f"underlyings/{number}", f"{symbol} is there twice"))
     document: dict[str, Any] = {"strell": FORMAT, "name": raw.get("name"), "underlyings": symbols}
     taken: set[str] = set()
     document["entries"] = _entries(raw.get("entries"), symbols, taken, problems)

@@ -128,7 +128,8 @@ class RefusalTest(unittest.TestCase):
         )
         self.assertIn("missing", refused({"name": " "})["name"])
         self.assertIn("longer", refused({"name": "x" * 81})["name"])
-        self.assertIn("version", refused({"strell": 7})["strell"])
+        for version in (7, 0, "1", True, 1.0, None, [1]):
+            self.assertIn("version", refused({"strell": version})["strell"], version)
 
     def test_what_is_no_document_at_all(self) -> None:
         for raw in (None, [], "sell calls", 3, {"name": "x", "underlying": "MK30", "enter": "soon"}, {"legs": [3]}):
@@ -171,7 +172,7 @@ class EntriesTest(unittest.TestCase):
             self.assertIn(words, self.problems(self.whole(**change))[path], change)
         for entries in (None, [], "one", [3], [{}] * 13):
             self.assertTrue(self.problems({**normalise(SMALL), "entries": entries}), entries)
-        for underlyings in (None, [], ["MK30", 3], ["X"] * 9):
+        for underlyings in (None, [], ["MK30", 3], ["MK30", "MK30"], ["X"] * 9):
             self.assertTrue(self.problems({**normalise(SMALL), "underlyings": underlyings}), underlyings)
 
     def test_identity_leaves_out_what_decides_nothing(self) -> None:

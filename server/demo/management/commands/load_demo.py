@@ -10,6 +10,7 @@ from typing import Any
 
 from django.conf import settings
 from django.contrib.auth.models import User
+from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
 from demo.load import Progress, load_scenario, load_singles
@@ -37,7 +38,7 @@ NAME, PASSWORD = "demo", "harbour-lantern"
 
 
 class Command(BaseCommand):
-    help = "Load the demo scenario (does nothing when it is already there)."
+    help = "Bring the database up to date and load the demo scenario (does nothing when it is already there)."
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--years", type=float, help="a larger scenario: years of history")
@@ -47,6 +48,8 @@ class Command(BaseCommand):
         parser.add_argument("--processes", type=int, default=2)
 
     def handle(self, *args: Any, **options: Any) -> None:
+        # here and not before, for a start of Python with everything loaded is most of what a second start takes
+        call_command("migrate", verbosity=0)
         user = User.objects.filter(username=NAME).first() or User.objects.create_user(NAME, password=PASSWORD)
         if not Underlying.objects.exclude(data_digest="").filter(symbol="MK30").exists() or options["years"]:
             self._data(options)
