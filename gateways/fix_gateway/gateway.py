@@ -26,6 +26,8 @@ from venue.clock import market_now, venue_of
 log = logging.getLogger("strell.gateway")
 State = Outbox.State
 ASK_AGAIN = dt.timedelta(seconds=10)
+IDLE_SECONDS = 1.5
+"""A look without having been told anything: what waits to be sent comes with a word."""
 
 
 def quantum_of(symbol: str) -> Decimal:
@@ -200,5 +202,5 @@ class Gateway:
             line = Line("gateway", self.side)
             while True:
                 self.round()
-                ear.wait(0.5)
+                ear.wait(IDLE_SECONDS)
                 assert line.engine is not None

@@ -5,13 +5,13 @@ from __future__ import annotations
 import logging
 import os
 import threading
-import time
 from decimal import Decimal
 
 import quickfix as fix
 from django.db import transaction
 
 from config.faults import boundary
+from config.push import MARKET, Ear
 from fix44 import messages as wire
 from fix44.session import Line, Side
 from market.models import Underlying
@@ -19,6 +19,8 @@ from practice_broker import book
 from practice_broker.models import BrokerExecution
 
 log = logging.getLogger("strell.broker")
+IDLE_SECONDS = 1.0
+"""A look without having been told anything: orders come over the line, quotes with a word."""
 
 
 def quantum(symbol: str) -> Decimal:
@@ -41,6 +43,7 @@ class Broker:
             self._handle(kind, message)
             boundary("broker: committed")
             self.send_waiting()
+            self._work()
 
     def _handle(self, kind: str, message: fix.Message) -> None:
         if kind == wire.ASK_POSITIONS:
@@ -102,17 +105,21 @@ class Broker:
                 if drop:
                     os._exit(71)
 
+    def _work(self) -> None:
+        book.work()
+        boundary("broker: matched")
+        self.send_waiting()
+
     def run(self) -> None:
-        line = Line("broker", self.side)
-        while True:
-            with self._lock:
-                with transaction.atomic():
-                    lose = book.played("lose the day")
-                if lose:
-                    log.warning("lost %d orders of the day, on demand", book.lose_the_day())
-                    os._exit(71)
-                book.work()
-                boundary("broker: matched")
-                self.send_waiting()
-            time.sleep(0.1)
-            assert line.engine is not None
+        with Ear(MARKET) as ear:
+            line = Line("broker", self.side)
+            while True:
+                with self._lock:
+                    with transaction.atomic():
+                        lose = book.played("lose the day")
+                    if lose:
+                        log.warning("lost %d orders of the day, on demand", book.lose_the_day())
+                        os._exit(71)
+                    self._work()
+                ear.wait(IDLE_SECONDS)
+                assert line.engine is not None

@@ -18,7 +18,7 @@ from market.models import Venue
 from venue.live import last_recorded, live
 
 log = logging.getLogger("strell.desk")
-IDLE_SECONDS = 1.5
+IDLE_SECONDS = 3.0
 """A look without having been told anything: orders, reports, quotes and snapshots all come with a word."""
 BEAT_SECONDS = 2.0
 

@@ -14,6 +14,8 @@ export type TicketView = Schemas["TicketOut"];
 
 /** While a market moves, what depends on its prices is asked for again this often. */
 const LOOK_AGAIN = 1000;
+/** While it stands, only a push that was lost could have changed anything. */
+const STANDING = 30_000;
 
 export const useAccounts = () =>
   useQuery({ queryKey: keys.accounts(), queryFn: () => ask(api.GET("/api/accounts")) });
@@ -24,7 +26,7 @@ export const useDesk = (account: number | undefined) =>
     queryFn: () =>
       ask(api.GET("/api/accounts/{account_id}/desk", { params: { path: { account_id: account! } } })),
     enabled: account !== undefined,
-    refetchInterval: (query) => (query.state.data?.clock.running ? LOOK_AGAIN : 5 * LOOK_AGAIN),
+    refetchInterval: (query) => (query.state.data?.clock.running ? LOOK_AGAIN : STANDING),
   });
 
 export const usePosition = (id: number | null) =>
@@ -36,12 +38,12 @@ export const usePosition = (id: number | null) =>
     placeholderData: (previous, query) => (query?.queryKey[1] === id ? previous : undefined),
   });
 
-export const usePath = (symbol: string | undefined) =>
+export const usePath = (symbol: string | undefined, moves: boolean) =>
   useQuery({
     queryKey: keys.path(symbol),
     queryFn: () => ask(api.GET("/api/market/{symbol}/live/path", { params: { path: { symbol: symbol! } } })),
     enabled: symbol !== undefined,
-    refetchInterval: 5 * LOOK_AGAIN,
+    refetchInterval: moves ? 5 * LOOK_AGAIN : STANDING,
   });
 
 export const useDeployments = (strategy: number) =>

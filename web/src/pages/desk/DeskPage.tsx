@@ -365,7 +365,7 @@ function Warnings({ desk }: { desk: Desk }) {
 
 function Pictures({ desk, chosen }: { desk: Desk; chosen: number | null }) {
   const { account } = desk;
-  const path = usePath(account.symbol);
+  const path = usePath(account.symbol, desk.clock.running);
   const terms = useTerms(account.symbol);
   const position = usePosition(chosen);
   const detail = position.data?.holding.id === chosen ? position.data : undefined;
