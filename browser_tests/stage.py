@@ -122,13 +122,13 @@ class BrowserTestCase(unittest.TestCase):
 
     @classmethod
     def start_worker(cls) -> None:
-        cls._start("worker", "server/manage.py", "work", "--once")
+        cls._start("worker", "server/manage.py", "work")
 
     @classmethod
     def start_market(cls, *names: str) -> None:
         """Processes of the trading day: exchange, desk, broker, gateway."""
         for name in names:
-            cls._start(name, "server/manage.py", name)
+            cls._start(name, "-m", "config.keep", name)
 
     @classmethod
     def stop(cls, name: str, how: int) -> None:

@@ -1,4 +1,7 @@
-"""Keeping a process alive from outside: one that fails ends itself, and is started anew."""
+"""Keeping a process alive from outside: one that fails ends itself, and is started anew.
+
+``python -m config.keep COMMAND …`` runs one of Django's commands so; what keeps it loads nothing of the application.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +11,7 @@ import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 from typing import NoReturn
 
 _SET_PARENT_DEATH_SIGNAL = 1
@@ -28,7 +32,7 @@ def keep_running(command: list[str], log: logging.Logger) -> NoReturn:
             code = process.wait()
         finally:
             _end(process)
-        log.warning("it ended with %s and starts again", code)
+        log.warning("%s ended with %s and starts again", command[-1], code)
         time.sleep(0.5)
 
 
@@ -40,3 +44,10 @@ def _end(process: subprocess.Popen[bytes]) -> None:
     except subprocess.TimeoutExpired:
         process.kill()
         process.wait()
+
+
+if __name__ == "__main__":
+    logging.basicConfig(format="%(message)s")
+    keep_running(
+        [sys.executable, str(Path(__file__).parents[1] / "manage.py"), *sys.argv[1:]], logging.getLogger("strell.keep")
+    )

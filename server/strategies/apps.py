@@ -5,12 +5,14 @@ from typing import Any
 from django.apps import AppConfig
 from django.core.checks import CheckMessage, Error, register
 
+from config.process import DECLARATIONS
+
 
 class StrategiesConfig(AppConfig):
     name = "strategies"
 
     def ready(self) -> None:
-        register(declarations_hold)
+        register(declarations_hold, DECLARATIONS)
 
 
 def declarations_hold(**_: Any) -> list[CheckMessage]:

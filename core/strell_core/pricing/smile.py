@@ -20,7 +20,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit
-from scipy.optimize import least_squares
 from scipy.special import ndtr
 
 from strell_core.market.timeline import ChainView, ExpirationSlice
@@ -318,6 +317,8 @@ def fit_smile(
     quotes = _out_of_the_money(calls, puts, years, rate, quantum)
     if quotes is None:
         return None
+    from scipy.optimize import least_squares  # large, and not needed to start
+
     forward = calls.forward
     known = quotes.capped == 0
     at_the_money = float(quotes.vol[known][np.argmin(np.abs(quotes.k[known]))])

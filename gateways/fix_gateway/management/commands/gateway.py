@@ -1,26 +1,15 @@
-"""The FIX gateway as a process; it starts again by itself."""
+"""The FIX gateway as a process."""
 
 from __future__ import annotations
 
-import logging
-import sys
 from typing import Any
 
-from django.core.management.base import BaseCommand, CommandParser
+from config.process import ProcessCommand
+from fix_gateway.gateway import Gateway
 
-from config.keep import keep_running
 
-
-class Command(BaseCommand):
+class Command(ProcessCommand):
     help = "Run the gateway to the practice broker until stopped."
 
-    def add_arguments(self, parser: CommandParser) -> None:
-        parser.add_argument("--once", action="store_true", help="do not start again")
-
     def handle(self, *args: Any, **options: Any) -> None:
-        if options["once"]:
-            from fix_gateway.gateway import Gateway
-
-            Gateway().run()
-            return
-        keep_running([sys.executable, sys.argv[0], "gateway", "--once"], logging.getLogger("strell.gateway"))
+        Gateway().run()

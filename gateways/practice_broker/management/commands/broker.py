@@ -1,26 +1,15 @@
-"""The practice broker as a process; it starts again by itself when a fault ends it."""
+"""The practice broker as a process; some faults end it, and whoever keeps it starts it again."""
 
 from __future__ import annotations
 
-import logging
-import sys
 from typing import Any
 
-from django.core.management.base import BaseCommand, CommandParser
+from config.process import ProcessCommand
+from practice_broker.acceptor import Broker
 
-from config.keep import keep_running
 
-
-class Command(BaseCommand):
+class Command(ProcessCommand):
     help = "Run the practice broker until stopped."
 
-    def add_arguments(self, parser: CommandParser) -> None:
-        parser.add_argument("--once", action="store_true", help="do not start again")
-
     def handle(self, *args: Any, **options: Any) -> None:
-        if options["once"]:
-            from practice_broker.acceptor import Broker
-
-            Broker().run()
-            return
-        keep_running([sys.executable, sys.argv[0], "broker", "--once"], logging.getLogger("strell.broker"))
+        Broker().run()

@@ -7,9 +7,10 @@ import time
 from typing import Any
 
 import psycopg
-from django.core.management.base import BaseCommand, CommandParser
+from django.core.management.base import CommandParser
 from django.db import OperationalError, connection
 
+from config.process import ProcessCommand
 from config.push import Ear
 from practice_exchange.exchange import Exchange
 
@@ -18,7 +19,7 @@ STANDING_SECONDS = 0.6
 """Wall seconds between looks at a clock that stands."""
 
 
-class Command(BaseCommand):
+class Command(ProcessCommand):
     help = "Play the practice exchange until stopped."
 
     def add_arguments(self, parser: CommandParser) -> None:

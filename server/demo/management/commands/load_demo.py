@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 import time
 from decimal import Decimal
 from pathlib import Path
@@ -11,8 +10,9 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management import call_command
-from django.core.management.base import BaseCommand, CommandParser
+from django.core.management.base import CommandParser
 
+from config.process import ProcessCommand
 from demo.load import Progress, load_scenario, load_singles
 from desk import deployments, leader, services
 from desk.models import Account
@@ -37,7 +37,7 @@ SINGLE_SESSIONS = 130
 NAME, PASSWORD = "demo", "harbour-lantern"
 
 
-class Command(BaseCommand):
+class Command(ProcessCommand):
     help = "Bring the database up to date and load the demo scenario (does nothing when it is already there)."
 
     def add_arguments(self, parser: CommandParser) -> None:
@@ -53,7 +53,6 @@ class Command(BaseCommand):
         user = User.objects.filter(username=NAME).first() or User.objects.create_user(NAME, password=PASSWORD)
         if not Underlying.objects.exclude(data_digest="").filter(symbol="MK30").exists() or options["years"]:
             self._data(options)
-        timeline("MK30")
         if not Underlying.objects.filter(symbol=NAMES[0].symbol).exists():
             self._others(options)
         if not user.is_staff:
@@ -74,7 +73,8 @@ class Command(BaseCommand):
         self.stdout.write("Generating the Marrowick Exchange:")
         load_scenario(chosen, self._progress(), options["processes"])
         self.stdout.write("Arranging quotes for fast reading …")
-        sys.stdout.flush()
+        self.stdout.flush()
+        timeline("MK30")
 
     def _others(self, options: dict[str, Any]) -> None:
         """The stocks and the fund, closing chains of half a year."""

@@ -2,12 +2,11 @@
 
 from typing import Any
 
-from django.core.management.base import BaseCommand
-
+from config.process import ProcessCommand
 from desk.process import lead
 
 
-class Command(BaseCommand):
+class Command(ProcessCommand):
     help = "Be the desk until stopped; a second one waits to take over."
 
     def handle(self, *args: Any, **options: Any) -> None:
