@@ -26,7 +26,7 @@ from venue.clock import market_now, venue_of
 log = logging.getLogger("strell.gateway")
 State = Outbox.State
 ASK_AGAIN = dt.timedelta(seconds=10)
-IDLE_SECONDS = 1.5
+IDLE_SECONDS = 2.5
 """A look without having been told anything: what waits to be sent comes with a word."""
 
 

@@ -19,7 +19,7 @@ from practice_broker import book
 from practice_broker.models import BrokerExecution
 
 log = logging.getLogger("strell.broker")
-IDLE_SECONDS = 1.0
+IDLE_SECONDS = 2.0
 """A look without having been told anything: orders come over the line, quotes with a word."""
 
 

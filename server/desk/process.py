@@ -18,7 +18,7 @@ from market.models import Venue
 from venue.live import last_recorded, live
 
 log = logging.getLogger("strell.desk")
-IDLE_SECONDS = 3.0
+IDLE_SECONDS = 6.0
 """A look without having been told anything: orders, reports, quotes and snapshots all come with a word."""
 BEAT_SECONDS = 2.0
 
@@ -36,8 +36,12 @@ class Desk:
         for venue in Venue.objects.select_related("underlying"):
             self._follow(venue)
         if time.monotonic() - self._beat > BEAT_SECONDS:
-            self._beat = time.monotonic()
-            leader.beat(self.epoch)
+            self.beat()
+
+    def beat(self) -> None:
+        """Say that it is there."""
+        self._beat = time.monotonic()
+        leader.beat(self.epoch)
 
     def _follow(self, venue: Venue) -> None:
         try:
@@ -84,4 +88,6 @@ def _lead_once(stop: Callable[[], bool]) -> None:
         desk = Desk(epoch)
         while not stop():
             desk.round()
-            ear.wait(IDLE_SECONDS)
+            looked = time.monotonic()
+            while not ear.wait(BEAT_SECONDS) and time.monotonic() - looked < IDLE_SECONDS:
+                desk.beat()

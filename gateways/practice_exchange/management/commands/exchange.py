@@ -11,12 +11,12 @@ from django.core.management.base import CommandParser
 from django.db import OperationalError, connection
 
 from config.process import ProcessCommand
-from config.push import Ear
+from config.push import MARKET, Ear
 from practice_exchange.exchange import Exchange
 
 log = logging.getLogger("strell.exchange")
-STANDING_SECONDS = 0.6
-"""Wall seconds between looks at a clock that stands."""
+STANDING_SECONDS = 3.0
+"""Wall seconds between looks at a clock that stands; when it is set or starts, a word comes."""
 
 
 class Command(ProcessCommand):
@@ -29,7 +29,7 @@ class Command(ProcessCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         while True:
             try:
-                with Ear() as ear:
+                with Ear(MARKET) as ear:
                     self._play(ear, options["symbol"], options["every"])
             except (OperationalError, psycopg.OperationalError) as error:
                 log.warning("the database is away (%s); trying again", str(error).strip().split("\n")[0])
@@ -44,6 +44,9 @@ class Command(ProcessCommand):
         while True:
             began = time.monotonic()
             more = exchange.tick()
-            if not more:
-                pause = every if exchange.plays else STANDING_SECONDS
-                ear.wait(max(0.02, pause - (time.monotonic() - began)))
+            if not more and exchange.plays:
+                # what is heard now is what was published by this process itself
+                time.sleep(max(0.02, every - (time.monotonic() - began)))
+                ear.wait(0)
+            elif not more:
+                ear.wait(STANDING_SECONDS)
