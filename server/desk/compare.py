@@ -17,7 +17,6 @@ from strell_core.market.timeline import Timeline
 from venue.live import recorded
 
 DECISIONS = ("entry", "no entry", "skipped", "left", "lapsed")
-FILLS = ("filled", "settled", "ended")
 
 
 def sessions_of(deployment: Deployment) -> list[dt.date]:

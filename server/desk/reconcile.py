@@ -10,7 +10,7 @@ from django.db import transaction
 from config.push import notify
 from desk import book
 from desk.leader import still_leading
-from desk.models import PRACTICE, Account, DeskFill, DeskOrder, Holding, Inbox
+from desk.models import Account, DeskFill, DeskOrder, Holding, Inbox
 from desk.positions import mark, moves
 from journal import services as journal
 from strell_core.engine.ledger import holdings
@@ -85,7 +85,3 @@ def adopt(account: Account, now: Live) -> None:
         at=now.at, lots=1, legs=legs, commission=0, told=True,
     )  # fmt: skip
     book.enter(fill, "premium")
-
-
-def practice_accounts() -> list[Account]:
-    return list(Account.objects.filter(kind=PRACTICE).select_related("underlying"))

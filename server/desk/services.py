@@ -369,7 +369,3 @@ def take_over(user: User, account_id: int) -> Account:
     account.save(update_fields=["quarantine"])
     notify(user.pk, "account", account.pk)
     return account
-
-
-def deployments_of(user: User) -> Any:
-    return Deployment.objects.of(user).select_related("strategy", "revision", "account__underlying")
