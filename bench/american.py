@@ -10,7 +10,7 @@ import numpy as np
 import QuantLib as ql
 
 from bench.timing import table
-from strell_core.pricing.american import BULK, PRECISE, american_volatility, early_exercise, worth_of
+from strell_core.pricing.american import BULK, CLOSE, PRECISE, american_volatility, early_exercise, worth_of
 from strell_core.pricing.black import YEAR_SECONDS
 from strell_core.pricing.premium_table import delta_grid
 from strell_core.pricing.surface import american_surface
@@ -38,7 +38,7 @@ def run() -> None:
         began = time.perf_counter()
         out = [(t, c, p) for (t, c), p in zip(given, found, strict=True) if c.sign * (c.strike - 100.0) >= 0]
         for t, c, p in out:
-            american_volatility(float(p), *t, c.strike, c.sign, *how)
+            american_volatility(float(p), *t, float(c.strike), c.sign, *how, CLOSE)
         speeds.append((f"{name}, implied volatilities out of the money", len(out) / (time.perf_counter() - began)))
         for words, which in (("continuous yield", ~discrete), ("discrete dividends", discrete)):
             miss = np.abs(found - wanted)[which]

@@ -63,6 +63,7 @@ def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float 
             seconds / YEAR_SECONDS,
             paid,
             sign,
+            *american.PRECISE,
         )
         return {**dict(zip(GREEKS, found.tolist(), strict=True)), "iv": quote.iv / 100}
     values = greeks_many(

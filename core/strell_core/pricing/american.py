@@ -24,10 +24,12 @@ from numba import njit
 from strell_core.pricing.black import INV_SQRT_2PI, FloatArray, black_price, normal_cdf
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_CONVERGENCE, NO_TIME_VALUE, OK, implied_volatility
 
-BULK = (14, 50)
+BULK = (np.int64(14), np.int64(50))
 """Time steps and price steps to either side, for whole chains."""
-PRECISE = (48, 120)
+PRECISE = (np.int64(48), np.int64(120))
 """Where a single price matters."""
+CLOSE = 1e-8
+"""How near a volatility is found where a single one matters."""
 WIDTH = 5.0
 """Standard deviations the grid reaches to either side."""
 
@@ -214,7 +216,7 @@ def _implicit_step(
 @njit(cache=True, nogil=True)
 def american_volatility(
     price: float, rest: float, years: float, rate: float, carry: float, dividend_years: FloatArray,
-    dividends: FloatArray, strike: float, sign: int, steps: int, half: int, close: float = 1e-8,
+    dividends: FloatArray, strike: float, sign: int, steps: int, half: int, close: float,
 ) -> tuple[float, int]:  # fmt: skip
     """Volatility at which the American value is ``price`` (points) to within ``close``, with a status of
     :mod:`implied`.
@@ -287,7 +289,7 @@ def values(
 @njit(cache=True, nogil=True)
 def greeks(
     spot: float, forward: float, strike: float, years: float, vol: float, rate: float, dividend_years: FloatArray,
-    dividends: FloatArray, sign: int, steps: int = PRECISE[0], half: int = PRECISE[1],
+    dividends: FloatArray, sign: int, steps: int, half: int,
 ) -> FloatArray:  # fmt: skip
     """The Greeks of :data:`black.GREEKS`, ``(7,)``, delta and gamma per point of the underlying; rho holds the
     forward. The carry beside the dividends is the one that leads to the forward. NaN where the dividends use

@@ -23,6 +23,8 @@ YEAR_SECONDS = 365.0 * 86_400.0
 DAY = 1.0 / 365.0
 SQRT_HALF = math.sqrt(0.5)
 INV_SQRT_2PI = 1.0 / math.sqrt(2.0 * math.pi)
+CALL, PUT = np.int64(1), np.int64(-1)
+"""The sign of a right. Kernels are compiled anew for every whole number written out in a call, but not for these."""
 
 FloatArray = npt.NDArray[np.float64]
 

@@ -21,9 +21,9 @@ from strell_core.pricing.black import FloatArray
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK, implied_volatility
 
 STEPS, HALF = american.BULK
-OUT_OF_THE_MONEY_VOLS = 5
+OUT_OF_THE_MONEY_VOLS = np.int64(5)
 """Volatilities of a table for options out of the money: their premiums are smooth in it."""
-ALL_VOLS = 13
+ALL_VOLS = np.int64(13)
 """Volatilities of a table for all strikes: in the money the premium bends where exercise begins."""
 MOST_SPREAD = 16.0
 """Greatest to least volatility of a table; what lies outside is valued by itself."""
@@ -162,7 +162,7 @@ def volatility(
             return then, OK
         vol = then
     return american.american_volatility(
-        price, rest, years, rate, carry, dividend_years, dividends, strike, sign, STEPS, HALF
+        price, rest, years, rate, carry, dividend_years, dividends, strike, sign, STEPS, HALF, american.CLOSE
     )
 
 

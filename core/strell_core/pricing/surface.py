@@ -13,7 +13,7 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.pricing.american import BULK, american_volatility, early_exercise, never_early
-from strell_core.pricing.black import FloatArray
+from strell_core.pricing.black import CALL, PUT, FloatArray
 from strell_core.pricing.implied import OK, implied_volatility
 from strell_core.pricing.premium_table import OUT_OF_THE_MONEY_VOLS, build, log_nodes, premium, scales, volatility
 
@@ -26,7 +26,7 @@ STORED_CLOSE = 5e-6
 AMERICAN_PAIRS = 5
 """Pairs of call and put nearest to the forward whose premium for early exercise is taken out of parity."""
 AMERICAN_ROUNDS = 3
-NEAR_VOLS = 3
+NEAR_VOLS = np.int64(3)
 """Volatilities of the table for those pairs, which lie close to each other."""
 
 
@@ -114,13 +114,13 @@ def expiration_surface(
         for i in range(n):
             k = strike[i]
             if k >= f:
-                value = _own_iv(call_bid[i, t], call_ask[i, t], f, k, years, 1, scale)
+                value = _own_iv(call_bid[i, t], call_ask[i, t], f, k, years, CALL, scale)
                 if value == 0:
-                    value = _own_iv(put_bid[i, t], put_ask[i, t], f, k, years, -1, scale)
+                    value = _own_iv(put_bid[i, t], put_ask[i, t], f, k, years, PUT, scale)
             else:
-                value = _own_iv(put_bid[i, t], put_ask[i, t], f, k, years, -1, scale)
+                value = _own_iv(put_bid[i, t], put_ask[i, t], f, k, years, PUT, scale)
                 if value == 0:
-                    value = _own_iv(call_bid[i, t], call_ask[i, t], f, k, years, 1, scale)
+                    value = _own_iv(call_bid[i, t], call_ask[i, t], f, k, years, CALL, scale)
             iv[i, t] = value
     return forward, iv
 
@@ -141,10 +141,10 @@ def _tables(
     nodes, scale = log_nodes(low, high, vols), scales(least, most, paid.shape[0])
     nothing = np.zeros((1, 1, 1))
     calls, puts = nothing, nothing
-    if not never_early(rate, carry, 1, paid.shape[0]):
-        calls = build(years, rate, carry, when, paid, nodes, scale, 1)
-    if not never_early(rate, carry, -1, paid.shape[0]):
-        puts = build(years, rate, carry, when, paid, nodes, scale, -1)
+    if not never_early(rate, carry, CALL, paid.shape[0]):
+        calls = build(years, rate, carry, when, paid, nodes, scale, CALL)
+    if not never_early(rate, carry, PUT, paid.shape[0]):
+        puts = build(years, rate, carry, when, paid, nodes, scale, PUT)
     return nodes, scale, calls, puts
 
 
@@ -189,8 +189,8 @@ def _american_forward(
         for i in np.argsort(np.abs(strike - forward)):
             if count == AMERICAN_PAIRS:
                 break
-            c = _european_mid(call_bid[i], call_ask[i], quantum, discount, forward, strike[i], years, 1)
-            p = _european_mid(put_bid[i], put_ask[i], quantum, discount, forward, strike[i], years, -1)
+            c = _european_mid(call_bid[i], call_ask[i], quantum, discount, forward, strike[i], years, CALL)
+            p = _european_mid(put_bid[i], put_ask[i], quantum, discount, forward, strike[i], years, PUT)
             if c > 0.0 and p > 0.0:
                 near[count] = i
                 count += 1
@@ -205,8 +205,8 @@ def _american_forward(
         for i in pairs:
             k = strike[i]
             mid_c, mid_p = 0.5 * (call_bid[i] + call_ask[i]) * quantum, 0.5 * (put_bid[i] + put_ask[i]) * quantum
-            early_c = _early(mid_c, rest, years, rate, carry, when, paid, k, 1, calls, nodes, scale)
-            early_p = _early(mid_p, rest, years, rate, carry, when, paid, k, -1, puts, nodes, scale)
+            early_c = _early(mid_c, rest, years, rate, carry, when, paid, k, CALL, calls, nodes, scale)
+            early_p = _early(mid_p, rest, years, rate, carry, when, paid, k, PUT, puts, nodes, scale)
             if math.isnan(early_c) or math.isnan(early_p):
                 continue
             difference = mid_c - mid_p - early_c + early_p

@@ -16,7 +16,7 @@ from numba import njit
 from strell_core.market.calendars import MARROWICK, SessionCalendar, marrowick
 from strell_core.market.chains import SessionChain
 from strell_core.market.instruments import ContractKey, Underlying
-from strell_core.pricing.black import YEAR_SECONDS, black_price
+from strell_core.pricing.black import CALL, PUT, YEAR_SECONDS, black_price
 from strell_core.pricing.surface import expiration_surface
 from strell_core.scenario import listing
 from strell_core.scenario.path import Path, simulate
@@ -79,8 +79,8 @@ def _quotes(
             level *= 1.3
         for i in range(n):
             vol = math.sqrt(total_variance(math.log(strike[i] / forward), theta, rho) / years)
-            call = black_price(forward, strike[i], years, vol, discount, 1)
-            put = black_price(forward, strike[i], years, vol, discount, -1)
+            call = black_price(forward, strike[i], years, vol, discount, CALL)
+            put = black_price(forward, strike[i], years, vol, discount, PUT)
             otm = min(call, put)
             for side in range(2):
                 fair = put if side else call

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import math
 import unittest
+from typing import Any
 
 import numpy as np
 import QuantLib as ql
@@ -14,13 +15,16 @@ from hypothesis import strategies as st
 from strell_core.market.timeline import NO_DELTA
 from strell_core.pricing.american import (
     BULK,
+    CLOSE,
     PRECISE,
     american_volatility,
     certain_value,
     early_exercise,
-    greeks,
     never_early,
     values,
+)
+from strell_core.pricing.american import (
+    greeks as greeks_by,
 )
 from strell_core.pricing.black import greeks_many
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK
@@ -28,9 +32,13 @@ from strell_core.pricing.premium_table import delta_grid
 from tests.pricing.american_grid import Carry, Case, grid, option, reference
 
 
+def greeks(*case: Any) -> np.ndarray:
+    return greeks_by(*case, *PRECISE)
+
+
 def value(case: Case, how: tuple[int, int] = PRECISE) -> float:
     carry = case.carry()
-    premium, european, _, _ = early_exercise(*terms(carry), case.strike, case.vol, case.sign, *how)
+    premium, european, _, _ = early_exercise(*terms(carry), float(case.strike), case.vol, case.sign, *how)
     return float(premium + european)
 
 
@@ -255,7 +263,7 @@ class PropertiesTest(unittest.TestCase):
         when = np.array(sorted(at for at, _ in paid if at < years))
         args = (100.0, years, rate, carry, when, np.full(len(when), 0.7))
         price = float(sum(early_exercise(*args, strike, vol, sign, *BULK)[:2]))
-        found, status = american_volatility(price, *args, strike, sign, *BULK)
+        found, status = american_volatility(price, *args, strike, sign, *BULK, CLOSE)
         if price - certain_value(*args, strike, sign) < 1e-4:
             return  # next to no time value: the volatility is not determined
         self.assertEqual(status, OK)
@@ -264,9 +272,9 @@ class PropertiesTest(unittest.TestCase):
 
     def test_prices_that_cannot_be(self) -> None:
         args = (100.0, 0.5, 0.05, 0.05, *NONE)
-        self.assertEqual(american_volatility(20.0, *args, 120.0, -1, *BULK), (0.0, NO_TIME_VALUE))
-        self.assertEqual(american_volatility(19.5, *args, 120.0, -1, *BULK)[1], BELOW_INTRINSIC)
-        self.assertNotEqual(american_volatility(121.0, *args, 120.0, -1, *BULK)[1], OK)
+        self.assertEqual(american_volatility(20.0, *args, 120.0, -1, *BULK, CLOSE), (0.0, NO_TIME_VALUE))
+        self.assertEqual(american_volatility(19.5, *args, 120.0, -1, *BULK, CLOSE)[1], BELOW_INTRINSIC)
+        self.assertNotEqual(american_volatility(121.0, *args, 120.0, -1, *BULK, CLOSE)[1], OK)
 
     def test_delta_and_gamma_are_slopes_of_the_value(self) -> None:
         for strike, sign in ((90.0, -1), (100.0, -1), (112.0, -1), (95.0, 1)):

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from strell_core.market.timeline import NO_DELTA
-from strell_core.pricing.american import BULK, american_volatility, early_exercise, worth_of
+from strell_core.pricing.american import BULK, CLOSE, american_volatility, early_exercise, worth_of
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK
 from strell_core.pricing.premium_table import (
     OUT_OF_THE_MONEY_VOLS,
@@ -82,14 +82,14 @@ class TableTest(unittest.TestCase):
         early, european, _, _ = early_exercise(rest, years, rate, carry, when, paid, strike, vol, sign, *BULK)
         price = early + european
         terms = (rest, years, rate, carry, when, paid, strike, sign)
-        own, how = american_volatility(price, *terms, *BULK)
+        own, how = american_volatility(price, *terms, *BULK, CLOSE)
         found, status = volatility(price, *terms, table, nodes, scale)
         if how in (NO_TIME_VALUE, BELOW_INTRINSIC):
             self.assertEqual(status, how)
         elif how == OK and price > 0.01:
             self.assertEqual(status, OK)
             # what a hundredth of a cent in the price comes to in volatility, or a tenth of a point
-            bumped, _ = american_volatility(price + 0.004, *terms, *BULK)
+            bumped, _ = american_volatility(price + 0.004, *terms, *BULK, CLOSE)
             self.assertLess(abs(found - own), max(1e-3, abs(bumped - own)))
 
 
