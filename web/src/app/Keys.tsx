@@ -61,7 +61,7 @@ export function Keys({ open, onOpenChange }: { open: boolean; onOpenChange: (ope
         {KEYS.map(([place, keys]) => (
           <section key={place}>
             <h3 className="mb-1 text-xs font-semibold text-soft">{place}</h3>
-            <dl className="grid grid-cols-[92px_1fr] gap-y-1">
+            <dl className="grid grid-cols-[--spacing(23)_1fr] gap-y-1">
               {keys.map(([key, what]) => (
                 <div key={key} className="contents">
                   <dt className="font-semibold">{key}</dt>

@@ -26,14 +26,14 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/20" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="popover fixed top-[14vh] left-1/2 z-50 w-[520px] max-w-[92vw] -translate-x-1/2 overflow-hidden"
+          className="popover fixed top-[14vh] left-1/2 z-50 w-130 max-w-[92vw] -translate-x-1/2 overflow-hidden"
         >
           <Dialog.Title className="sr-only">Find</Dialog.Title>
           <Command label="Find">
             <Command.Input
               autoFocus
               placeholder="Strategy, stage or command"
-              className="w-full border-b bg-surface px-3 py-2.5 text-[15px] outline-none"
+              className="w-full border-b bg-surface px-3 py-2.5 text-head outline-none"
             />
             <Command.List className="max-h-[50vh] overflow-auto py-1">
               <Command.Empty className="px-3 py-4 text-soft">Nothing is called that.</Command.Empty>

@@ -74,10 +74,10 @@ export function Shell({ name }: { name: string }) {
         Skip to the page
       </a>
       <div id="account-band" />
-      <header className="flex h-10 items-center gap-6 border-b px-[18px]">
+      <header className="flex h-10 items-center gap-6 border-b px-4.5">
         <Link
           to="/"
-          className="flex items-center gap-2 font-serif text-[19px] font-semibold"
+          className="flex items-center gap-2 font-serif text-title font-semibold"
           aria-label="Strell, to the shelf"
         >
           <Mark /> strell
@@ -99,9 +99,9 @@ export function Shell({ name }: { name: string }) {
         <button
           type="button"
           onClick={() => setFinding(true)}
-          className="flex h-7 w-[230px] items-center justify-between rounded-card border bg-surface px-2.5 text-soft"
+          className="flex h-7 w-57.5 items-center justify-between rounded-card border bg-surface px-2.5 text-soft"
         >
-          Find strategy, command <kbd className="rounded border px-1 text-[11px]">Ctrl K</kbd>
+          Find strategy, command <kbd className="rounded border px-1 text-fine">Ctrl K</kbd>
         </button>
         <button type="button" className="button small halt" title="Alt H" onClick={() => setHalting(true)}>
           Halt

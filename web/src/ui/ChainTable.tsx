@@ -1,6 +1,7 @@
 import { useRef } from "react";
 import type { Schemas } from "../api/client";
 import { day, number, signed } from "./format";
+import { Th } from "./Th";
 
 type Side = Schemas["SideOut"];
 
@@ -80,11 +81,11 @@ export function ChainTable({ chain, spot, busy = false, hint, onExpiration, onPi
         <table className="plain">
           <thead className="sticky top-0 bg-surface">
             <tr>
-              <th className="number px-1.5!">Call bid</th>
-              <th className="number px-1.5!">ask</th>
-              <th className="text-center!">Strike</th>
-              <th className="number px-1.5!">Put bid</th>
-              <th className="number px-1.5!">ask</th>
+              <Th className="number px-1.5!">Call bid</Th>
+              <Th className="number px-1.5!">ask</Th>
+              <Th className="text-center!">Strike</Th>
+              <Th className="number px-1.5!">Put bid</Th>
+              <Th className="number px-1.5!">ask</Th>
             </tr>
           </thead>
           <tbody ref={place} onKeyDown={steer}>

@@ -27,7 +27,7 @@ export function Window({
           {...(about ? {} : { "aria-describedby": undefined })}
         >
           <div className="mb-2 flex items-start gap-3">
-            <Dialog.Title className="flex-1 font-serif text-[17px] font-semibold">{title}</Dialog.Title>
+            <Dialog.Title className="flex-1 font-serif text-section font-semibold">{title}</Dialog.Title>
             <Dialog.Close aria-label="Close" className="text-soft">
               <X size={16} />
             </Dialog.Close>

@@ -53,7 +53,7 @@ export function TrackBar({
 }) {
   const all = stops(track, sentences);
   return (
-    <nav aria-label="Stages" className="grid w-[650px] grid-cols-5">
+    <nav aria-label="Stages" className="grid w-162.5 grid-cols-5">
       {all.map((stop, i) => {
         const here = stop.stage !== undefined && stop.stage === stage;
         const inner = (
@@ -77,7 +77,7 @@ export function TrackBar({
             <span className={`block text-xs leading-4 font-semibold ${here ? "underline" : ""}`}>
               {stop.name}
             </span>
-            <span className="block truncate pr-2 text-[11.5px] leading-4 text-soft">{stop.shows}</span>
+            <span className="block truncate pr-2 text-fine leading-4 text-soft">{stop.shows}</span>
           </>
         );
         return stop.stage ? (
@@ -104,7 +104,7 @@ export function TrackDots({ track, sentences }: { track: Track; sentences: numbe
   const all = stops(track, sentences);
   const furthest = all.filter((stop) => stop.reached).at(-1)?.name;
   return (
-    <div className="grid w-[250px] grid-cols-5">
+    <div className="grid w-62.5 grid-cols-5">
       {all.map((stop, i) => (
         <div key={stop.name} className="flex flex-col items-center">
           <div className="relative flex h-4 w-full items-center justify-center">
@@ -117,7 +117,7 @@ export function TrackDots({ track, sentences }: { track: Track; sentences: numbe
               className={`relative z-10 size-2.5 rounded-full border-[1.5px] ${stop.reached ? "border-sea bg-sea" : "border-hairline bg-surface"}`}
             />
           </div>
-          <span className={`text-[11px] ${stop.name === furthest ? "font-semibold" : "text-soft"}`}>
+          <span className={`text-fine ${stop.name === furthest ? "font-semibold" : "text-soft"}`}>
             {stop.name}
           </span>
         </div>

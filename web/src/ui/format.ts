@@ -1,13 +1,14 @@
 /** Numbers, dates and signs as they are written on every page. Nothing here computes. */
 
 const MINUS = "−";
-const THIN = " ";
+/** Between thousands; a line does not break there. */
+const GAP = "\u00a0";
 
 export function number(value: number | null | undefined, digits = 0): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return "–";
   const text = Math.abs(value).toFixed(digits);
   const [whole = "", rest] = text.split(".");
-  const grouped = whole.replace(/\B(?=(\d{3})+(?!\d))/g, THIN);
+  const grouped = whole.replace(/\B(?=(\d{3})+(?!\d))/g, GAP);
   const sign = value < 0 && Number(text) !== 0 ? MINUS : "";
   return sign + grouped + (rest ? `.${rest}` : "");
 }

@@ -18,7 +18,7 @@ export function Figure({
   return (
     <div className="min-w-0" title={title}>
       <div className="text-xs text-soft">{label}</div>
-      <div className={`text-[18px] leading-6 font-semibold whitespace-nowrap ${tone}`}>{value}</div>
+      <div className={`text-section leading-6 font-semibold whitespace-nowrap ${tone}`}>{value}</div>
       <div className="truncate text-xs text-soft">{note ?? " "}</div>
     </div>
   );
@@ -32,7 +32,7 @@ export function Skeleton({ className = "" }: { className?: string }) {
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
   return (
     <div className="px-6 py-10 text-center">
-      <p className="font-serif text-[17px]">{title}</p>
+      <p className="font-serif text-section">{title}</p>
       <div className="mx-auto mt-2 max-w-lg text-soft">{children}</div>
     </div>
   );

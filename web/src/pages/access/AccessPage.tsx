@@ -4,6 +4,7 @@ import { api, ask, Refusal } from "../../api/client";
 import { keys } from "../../api/keys";
 import { ago, date } from "../../ui/format";
 import { Empty, ErrorNote } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 import { tell, tellError } from "../../ui/toast";
 
 const SCOPES: [string, string][] = [
@@ -44,8 +45,8 @@ export function AccessPage() {
     make.mutate();
   }
   return (
-    <div className="mx-auto max-w-3xl px-[18px] py-3">
-      <h1 className="mb-2 text-[22px] font-semibold">Access for scripts</h1>
+    <div className="mx-auto max-w-3xl px-4.5 py-3">
+      <h1 className="mb-2 text-figure font-semibold">Access for scripts</h1>
       <p className="mb-3 text-soft">
         The HTTP API does everything the screens do. A script sends its token as{" "}
         <code>Authorization: Bearer …</code>. Arming at a broker asks for your password and is for no script.
@@ -104,11 +105,11 @@ export function AccessPage() {
           <table className="plain" aria-label="Tokens">
             <thead>
               <tr>
-                <th>For</th>
-                <th>May</th>
-                <th>Until</th>
-                <th>Last used</th>
-                <th aria-label="Actions" />
+                <Th>For</Th>
+                <Th>May</Th>
+                <Th>Until</Th>
+                <Th>Last used</Th>
+                <Th aria-label="Actions" />
               </tr>
             </thead>
             <tbody>

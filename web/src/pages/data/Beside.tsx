@@ -2,6 +2,7 @@ import { useState } from "react";
 import { type Coverage, useFacts, useRemoveFact } from "../../api/data";
 import { date, number } from "../../ui/format";
 import { Skeleton } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 import { tell, tellError } from "../../ui/toast";
 
 const KINDS: [keyof Coverage["beside"], string][] = [
@@ -63,11 +64,11 @@ export function Beside({ seen }: { seen: Coverage }) {
             <thead className="sticky top-0 bg-surface">
               <tr>
                 {columns.map((name) => (
-                  <th key={name} className={name === "date" || name === "event" ? "" : "number"}>
+                  <Th key={name} className={name === "date" || name === "event" ? "" : "number"}>
                     {name}
-                  </th>
+                  </Th>
                 ))}
-                {single && <th className="w-20" aria-label="Take out" />}
+                {single && <Th className="w-20" aria-label="Take out" />}
               </tr>
             </thead>
             <tbody>

@@ -1,5 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { number } from "../../ui/format";
+import { Th } from "../../ui/Th";
 
 /** What was counted, and how often. */
 export function Counts({
@@ -16,8 +17,8 @@ export function Counts({
       {head && (
         <thead>
           <tr>
-            <th>{head[0]}</th>
-            <th className="number">{head[1]}</th>
+            <Th>{head[0]}</Th>
+            <Th className="number">{head[1]}</Th>
           </tr>
         </thead>
       )}

@@ -20,10 +20,10 @@ export function CoverageView({ symbol }: { symbol: string }) {
   return (
     <div className="flex flex-col gap-3">
       <header>
-        <h2 className="font-serif text-[20px] font-semibold">
+        <h2 className="font-serif text-title font-semibold">
           {symbol} <span className="font-normal text-soft">{seen.name === symbol ? "" : seen.name}</span>
         </h2>
-        <p className="mt-0.5 font-serif text-[15px] leading-[22px]">{terms(seen)}</p>
+        <p className="mt-0.5 font-serif text-head leading-5.5">{terms(seen)}</p>
         <Periods seen={seen} />
       </header>
       {seen.removals.map((removal) => (

@@ -17,9 +17,9 @@ export function DataPage() {
   const chosen = symbol ?? (intake ? undefined : most?.symbol);
   const file = intakes.data?.find((row) => String(row.id) === intake);
   return (
-    <div className="grid h-[calc(100vh-40px)] grid-cols-[300px_minmax(0,1fr)] gap-3 px-[18px] py-3">
+    <div className="grid h-[calc(100vh_-_--spacing(10))] grid-cols-[--spacing(75)_minmax(0,1fr)] gap-3 px-4.5 py-3">
       <div className="flex min-h-0 flex-col gap-3 overflow-y-auto">
-        <h1 className="text-[22px] font-semibold">Data</h1>
+        <h1 className="text-figure font-semibold">Data</h1>
         <Way />
         <section className="card shrink-0" aria-label="Underlyings">
           {holdings.error && <ErrorNote error={holdings.error} onRetry={() => holdings.refetch()} />}

@@ -1,5 +1,6 @@
 import type { Preview } from "../../api/data";
 import { date, number } from "../../ui/format";
+import { Th } from "../../ui/Th";
 
 /** The first rows as they would be read, and what is set aside of them. */
 export function FirstRows({ seen }: { seen: Preview }) {
@@ -25,14 +26,14 @@ export function FirstRows({ seen }: { seen: Preview }) {
         <table className="plain" aria-label="Rows as they are read">
           <thead>
             <tr>
-              <th>At</th>
-              <th>On</th>
-              <th>Expiration</th>
-              <th className="number">Strike</th>
-              <th>Right</th>
-              <th className="number">Bid</th>
-              <th className="number">Ask</th>
-              <th className="number">Underlying</th>
+              <Th>At</Th>
+              <Th>On</Th>
+              <Th>Expiration</Th>
+              <Th className="number">Strike</Th>
+              <Th>Right</Th>
+              <Th className="number">Bid</Th>
+              <Th className="number">Ask</Th>
+              <Th className="number">Underlying</Th>
             </tr>
           </thead>
           <tbody>
@@ -56,10 +57,10 @@ export function FirstRows({ seen }: { seen: Preview }) {
         <table className="plain" aria-label="Rows as they are read">
           <thead>
             <tr>
-              <th>On</th>
-              <th>Date</th>
-              <th>Time</th>
-              <th>What</th>
+              <Th>On</Th>
+              <Th>Date</Th>
+              <Th>Time</Th>
+              <Th>What</Th>
             </tr>
           </thead>
           <tbody>
@@ -84,7 +85,7 @@ export function FirstRows({ seen }: { seen: Preview }) {
           <thead>
             <tr>
               {seen.names.map((name) => (
-                <th key={name}>{name}</th>
+                <Th key={name}>{name}</Th>
               ))}
             </tr>
           </thead>

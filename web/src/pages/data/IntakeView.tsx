@@ -15,7 +15,7 @@ export function IntakeView({ intake }: { intake: Intake }) {
   return (
     <div className="flex flex-col gap-3">
       <header className="flex items-baseline gap-3">
-        <h2 className="truncate font-serif text-[20px] font-semibold">{intake.name}</h2>
+        <h2 className="truncate font-serif text-title font-semibold">{intake.name}</h2>
         <span className="text-soft">{number(intake.size / 1e6, 1)} MB</span>
         {!active && (
           <span className="ml-auto flex gap-3">

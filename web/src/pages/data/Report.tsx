@@ -33,7 +33,7 @@ export function Report({ intake }: { intake: Intake }) {
       )}
       {intake.symbols.map((mine) => (
         <section key={mine.symbol} className="card px-3 py-2">
-          <p className="font-serif text-[15px] leading-[22px]">
+          <p className="font-serif text-head leading-5.5">
             {intake.kind === "rates" || intake.kind === "series" ? (
               <b className="font-semibold">{mine.symbol}</b>
             ) : (

@@ -12,7 +12,7 @@ export function AccountBand({ desk }: { desk: Desk }) {
   const state = clock.sealed ? "session over" : clock.running ? `${clock.rate}×` : "clock stands";
   return createPortal(
     <div
-      className={`${account.kind}-band flex h-[22px] items-center gap-4 px-[18px] text-xs`}
+      className={`${account.kind}-band flex h-5.5 items-center gap-4 px-4.5 text-xs`}
       role="status"
       aria-label="Account"
     >

@@ -153,7 +153,7 @@ function Page({ desk, readAt, error, pills, form }: PageProps) {
   return (
     <>
       <AccountBand desk={desk} />
-      <div className="grid h-[calc(100vh-62px)] min-h-[600px] grid-cols-[minmax(0,1fr)_420px] gap-3 px-[18px] py-3">
+      <div className="grid h-[calc(100vh_-_--spacing(15.5))] min-h-150 grid-cols-[minmax(0,1fr)_--spacing(105)] gap-3 px-4.5 py-3">
         <div className="flex min-h-0 min-w-0 flex-col gap-3 overflow-y-auto pr-1">
           <Head desk={desk} pills={pills} />
           {form}
@@ -167,7 +167,7 @@ function Page({ desk, readAt, error, pills, form }: PageProps) {
         </div>
         <div className="flex min-h-0 flex-col gap-3">
           {basket && <Ticket key={basket.holding ?? "new"} desk={desk} basket={basket} change={setBasket} />}
-          <div className="flex min-h-[130px] flex-1 flex-col [&>section]:min-h-0 [&>section]:flex-1">
+          <div className="flex min-h-32.5 flex-1 flex-col [&>section]:min-h-0 [&>section]:flex-1">
             {chain.chain ? (
               <ChainTable
                 chain={chain.chain}

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { type Order, useCancelOrder, useChangeOrder } from "../../api/desk";
 import { number } from "../../ui/format";
 import { Empty } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 import { tell, tellError } from "../../ui/toast";
 
 const LOOK: Record<string, string> = {
@@ -35,15 +36,15 @@ export function Orders({ orders }: { orders: Order[] }) {
       <table className="plain" aria-label="Orders">
         <thead>
           <tr>
-            <th>Sent</th>
-            <th>State</th>
-            <th>Order</th>
-            <th>Does</th>
-            <th className="number">Price</th>
-            <th className="number">Mid now</th>
-            <th>For</th>
-            <th>Because</th>
-            <th aria-label="Actions" />
+            <Th>Sent</Th>
+            <Th>State</Th>
+            <Th>Order</Th>
+            <Th>Does</Th>
+            <Th className="number">Price</Th>
+            <Th className="number">Mid now</Th>
+            <Th>For</Th>
+            <Th>Because</Th>
+            <Th aria-label="Actions" />
           </tr>
         </thead>
         <tbody>
@@ -56,7 +57,7 @@ export function Orders({ orders }: { orders: Order[] }) {
                   {order.filled > 0 && order.filled < order.lots && ` ${order.filled}/${order.lots}`}
                 </span>
               </td>
-              <td className="max-w-[165px] truncate" title={order.words}>
+              <td className="max-w-41.25 truncate" title={order.words}>
                 {order.words}
               </td>
               <td className="whitespace-nowrap">
@@ -81,7 +82,7 @@ export function Orders({ orders }: { orders: Order[] }) {
               <td title={order.time_in_force === "day" ? "good for the day" : "good till cancelled"}>
                 {order.time_in_force === "day" ? "day" : "gtc"}
               </td>
-              <td className="max-w-[120px] truncate" title={order.reason || order.because}>
+              <td className="max-w-30 truncate" title={order.reason || order.because}>
                 {order.reason || order.because}
               </td>
               <td className="whitespace-nowrap">

@@ -3,6 +3,7 @@ import { type Desk, type Holding, useClosePosition, useProtect } from "../../api
 import { number, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { Empty } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 import { tell, tellError } from "../../ui/toast";
 
 interface Props {
@@ -33,16 +34,16 @@ export function Positions({ desk, chosen, choose, onClose }: Props) {
       <table className="plain" aria-label="Positions">
         <thead>
           <tr>
-            <th>Position</th>
-            <th>Legs</th>
-            <th className="number">Lots</th>
-            <th className="number">Average</th>
-            <th className="number">Mark</th>
-            <th className="number">P/L mid</th>
-            <th className="number">Closable</th>
-            <th className="number">Delta</th>
-            <th className="number">Theta</th>
-            <th>What happens next</th>
+            <Th>Position</Th>
+            <Th>Legs</Th>
+            <Th className="number">Lots</Th>
+            <Th className="number">Average</Th>
+            <Th className="number">Mark</Th>
+            <Th className="number">P/L mid</Th>
+            <Th className="number">Closable</Th>
+            <Th className="number">Delta</Th>
+            <Th className="number">Theta</Th>
+            <Th>What happens next</Th>
           </tr>
         </thead>
         <tbody>
@@ -70,7 +71,7 @@ export function Positions({ desk, chosen, choose, onClose }: Props) {
               <td className={`number ${tone(row.closable)}`}>{signed(row.closable)}</td>
               <td className="number">{signed(row.greeks.delta, 1)}</td>
               <td className="number">{signed(row.greeks.theta)}</td>
-              <td className="max-w-[230px] truncate text-soft" title={row.next}>
+              <td className="max-w-57.5 truncate text-soft" title={row.next}>
                 {row.next}
               </td>
             </tr>

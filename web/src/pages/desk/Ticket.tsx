@@ -6,6 +6,7 @@ import { type Desk, usePlace, useTicket } from "../../api/desk";
 import { number, signed } from "../../ui/format";
 import { useKeys } from "../../ui/keyboard";
 import { LegGlyph } from "../../ui/LegGlyph";
+import { Th } from "../../ui/Th";
 import { tell } from "../../ui/toast";
 import { KIND_WORD } from "./AccountBand";
 import { priceWords } from "./Orders";
@@ -177,7 +178,7 @@ export function Ticket({ desk, basket, change }: Props) {
           </div>
         )}
         <p
-          className="border-l-2 border-ink bg-shade px-3 py-2 font-serif text-[14px] leading-[20px]"
+          className="border-l-2 border-ink bg-shade px-3 py-2 font-serif text-lead leading-5"
           aria-live="polite"
           data-readback
         >
@@ -201,7 +202,7 @@ export function Ticket({ desk, basket, change }: Props) {
           >
             {account.kind === "paper" ? "Place on paper" : "Send to the practice broker"}
           </button>
-          <kbd className="ml-auto rounded border px-1 text-[11px] text-soft">Ctrl Enter</kbd>
+          <kbd className="ml-auto rounded border px-1 text-fine text-soft">Ctrl Enter</kbd>
         </div>
       </footer>
     </section>
@@ -232,7 +233,7 @@ function Price({
         <option value="debit">debit a lot</option>
       </select>
       <input
-        className="field number h-7 w-[70px] font-semibold"
+        className="field number h-7 w-17.5 font-semibold"
         aria-label="Limit a lot"
         aria-invalid={bad}
         value={amount}
@@ -261,12 +262,12 @@ function Legs({
     <table className="plain" aria-label="Legs of the order">
       <thead>
         <tr>
-          <th aria-label="Contracts a lot" />
-          <th>Leg</th>
-          <th className="number">Bid</th>
-          <th className="number">Ask</th>
-          <th className="number">Delta</th>
-          <th aria-label="Take out" />
+          <Th aria-label="Contracts a lot" />
+          <Th>Leg</Th>
+          <Th className="number">Bid</Th>
+          <Th className="number">Ask</Th>
+          <Th className="number">Delta</Th>
+          <Th aria-label="Take out" />
         </tr>
       </thead>
       <tbody>

@@ -6,6 +6,7 @@ import { keys } from "../../api/keys";
 import { useUnderlyings } from "../../api/queries";
 import { ago } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 
 const WHO = ["person", "rule", "desk", "broker", "market"];
 const KEYS = ["who", "kind", "account", "deployment", "order", "words"] as const;
@@ -53,9 +54,9 @@ export function JournalPage() {
         });
   const named = (id: number | null) => accounts.data?.find((row) => row.id === id)?.name ?? "";
   return (
-    <div className="px-[18px] py-3">
+    <div className="px-4.5 py-3">
       <header className="mb-3 flex flex-wrap items-center gap-3">
-        <h1 className="text-[22px] font-semibold">Journal</h1>
+        <h1 className="text-figure font-semibold">Journal</h1>
         <select
           className="field"
           aria-label="Who"
@@ -122,12 +123,12 @@ export function JournalPage() {
           <table className="plain" aria-label="Journal">
             <thead>
               <tr>
-                <th>Market time</th>
-                <th>Kept at</th>
-                <th>Who</th>
-                <th>What</th>
-                <th>Account</th>
-                <th>Event</th>
+                <Th>Market time</Th>
+                <Th>Kept at</Th>
+                <Th>Who</Th>
+                <Th>What</Th>
+                <Th>Account</Th>
+                <Th>Event</Th>
               </tr>
             </thead>
             <tbody>
@@ -144,9 +145,7 @@ export function JournalPage() {
                   <td className="whitespace-nowrap text-soft">{named(row.account)}</td>
                   <td>
                     <details>
-                      <summary className="cursor-pointer list-none font-serif text-[14px]">
-                        {row.text}
-                      </summary>
+                      <summary className="cursor-pointer list-none font-serif text-lead">{row.text}</summary>
                       <p className="pb-1 text-xs text-soft">
                         {row.rule && `sentence ${row.rule} · `}
                         {row.order && `order ${row.order} · `}

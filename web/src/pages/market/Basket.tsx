@@ -6,6 +6,7 @@ import { dayAt } from "../../ui/DateSlide";
 import { number, percent, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 import { tell } from "../../ui/toast";
 import { ByDate } from "./ByDate";
 import type { Leg } from "./basket";
@@ -35,9 +36,9 @@ export function Basket({ symbol, at, here, legs, onLegs }: Props) {
     tell(said, { label: "Undo", run: () => onLegs(before) });
   };
   return (
-    <section className="card flex min-h-[640px] flex-col px-3.5 py-2" aria-label="Basket">
+    <section className="card flex min-h-160 flex-col px-3.5 py-2" aria-label="Basket">
       <div className="flex h-8 items-center gap-3">
-        <h2 className="font-sans text-[15px] font-semibold">Basket</h2>
+        <h2 className="font-sans text-head font-semibold">Basket</h2>
         {found && found.glyph.legs.length > 0 && <LegGlyph glyph={found.glyph} />}
         <span className="ml-auto flex gap-3">
           <button
@@ -145,15 +146,15 @@ function Legs({ legs, found, onLegs, onDrop }: LegsProps) {
   const put = (at: number, changes: Partial<Leg>) =>
     onLegs(legs.map((leg, i) => (i === at ? { ...leg, ...changes } : leg)));
   return (
-    <div className="max-h-[132px] overflow-y-auto">
+    <div className="max-h-33 overflow-y-auto">
       <table className="plain">
         <thead>
           <tr>
-            <th className="w-16">Contracts</th>
-            <th>Leg</th>
-            <th className="number w-20">Opened at</th>
-            <th className="number w-12">IV</th>
-            <th className="w-6" aria-label="Take off" />
+            <Th className="w-16">Contracts</Th>
+            <Th>Leg</Th>
+            <Th className="number w-20">Opened at</Th>
+            <Th className="number w-12">IV</Th>
+            <Th className="w-6" aria-label="Take off" />
           </tr>
         </thead>
         <tbody>
@@ -288,7 +289,7 @@ function when(found: WhatIf): string {
 function Reading({ found, pulled }: { found: WhatIf; pulled: boolean }) {
   const greeks = found.greeks_then;
   return (
-    <p className="mt-auto border-t pt-1.5 font-serif text-[14px]" role="status">
+    <p className="mt-auto border-t pt-1.5 font-serif text-lead" role="status">
       {pulled
         ? `At ${number(found.price, 1)} on ${dayAt(found.when, found.zone_name)} it would stand at `
         : "It stands at "}

@@ -1,21 +1,22 @@
 import type { WhatIf } from "../../api/market";
 import { dayAt } from "../../ui/DateSlide";
 import { number, signed, tone } from "../../ui/format";
+import { Th } from "../../ui/Th";
 
 /** P/L by price and date, the volatilities as pulled. */
 export function ByDate({ found }: { found: WhatIf }) {
   const { dates, prices, profit } = found.surface;
   const most = Math.max(1, ...profit.flat().map(Math.abs));
   return (
-    <div className="max-h-[240px] overflow-auto">
+    <div className="max-h-60 overflow-auto">
       <table className="plain" aria-label="P/L by price and date">
         <thead className="sticky top-0 bg-surface">
           <tr>
-            <th className="number px-1!">{found.symbol}</th>
+            <Th className="number px-1!">{found.symbol}</Th>
             {dates.map((at) => (
-              <th key={at} className="number px-1!">
+              <Th key={at} className="number px-1!">
                 {dayAt(at, found.zone_name).replace(/^\w+,? /, "")}
-              </th>
+              </Th>
             ))}
           </tr>
         </thead>

@@ -73,10 +73,10 @@ function Market({ symbol }: { symbol: string }) {
 
   const here = surface.data;
   return (
-    <div className="px-[18px] pb-4">
-      <header className="flex h-[50px] items-center gap-4">
+    <div className="px-4.5 pb-4">
+      <header className="flex h-12.5 items-center gap-4">
         <select
-          className="field h-8 font-serif text-[18px] font-semibold"
+          className="field h-8 font-serif text-section font-semibold"
           aria-label="Underlying"
           value={symbol}
           onChange={(event) => go(`/market/${event.target.value}${at === "now" ? "" : `?at=${at ?? ""}`}`)}
@@ -92,7 +92,7 @@ function Market({ symbol }: { symbol: string }) {
         </select>
         {here && (
           <>
-            <b className="text-[20px] font-semibold">{number(here.spot, here.spot < 500 ? 2 : 1)}</b>
+            <b className="text-title font-semibold">{number(here.spot, here.spot < 500 ? 2 : 1)}</b>
             <span
               className="truncate text-soft"
               title={here.ahead.map((one) => `${day(one.date)}: ${one.what}`).join("\n")}
@@ -109,7 +109,7 @@ function Market({ symbol }: { symbol: string }) {
         )}
       </header>
       <ErrorNote error={surface.error ?? chain.error} onRetry={() => surface.refetch()} />
-      <div className="mt-1 grid grid-cols-[minmax(0,1fr)_428px] gap-3.5">
+      <div className="mt-1 grid grid-cols-[minmax(0,1fr)_--spacing(107)] gap-3.5">
         <div className="flex min-w-0 flex-col gap-3">
           {chain.data && here ? (
             <Strikes
@@ -122,14 +122,14 @@ function Market({ symbol }: { symbol: string }) {
               onPick={(leg) => setLegs(add(legs, leg))}
             />
           ) : (
-            !chain.error && <Skeleton className="h-[420px]" />
+            !chain.error && <Skeleton className="h-105" />
           )}
           {here && chain.data && <Curves surface={here} expiration={chain.data.expiration} />}
         </div>
         {here ? (
           <Basket symbol={symbol} at={at} here={here} legs={legs} onLegs={setLegs} />
         ) : (
-          !surface.error && <Skeleton className="h-[640px]" />
+          !surface.error && <Skeleton className="h-160" />
         )}
       </div>
     </div>

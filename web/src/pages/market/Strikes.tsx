@@ -1,6 +1,7 @@
 import { useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { day, number, percent, signed } from "../../ui/format";
+import { Th } from "../../ui/Th";
 import type { Leg } from "./basket";
 
 type Side = Schemas["SideOut"];
@@ -138,9 +139,9 @@ export function Strikes({ chain, spot, legs, all, onAll, onExpiration, onPick }:
     ));
   const heads = (order: Column[]) =>
     order.map((column) => (
-      <th key={column.head} className="number px-2!" title={column.title}>
+      <Th key={column.head} className="number px-2!" title={column.title}>
         {column.head}
-      </th>
+      </Th>
     ));
   const mirrored = [...columns].reverse();
 
@@ -159,7 +160,7 @@ export function Strikes({ chain, spot, legs, all, onAll, onExpiration, onPick }:
           </button>
         ))}
         <select
-          className="field h-6 w-[84px]"
+          className="field h-6 w-21"
           aria-label="Any expiration"
           value=""
           onChange={(event) => onExpiration(event.target.value)}
@@ -187,18 +188,18 @@ export function Strikes({ chain, spot, legs, all, onAll, onExpiration, onPick }:
             </button>
           ))}
       </div>
-      <div className="card max-h-[432px] overflow-y-auto">
+      <div className="card max-h-108 overflow-y-auto">
         <table className="plain">
           <thead className="sticky top-0 bg-surface">
             <tr>
               {heads(columns)}
-              <th className="number px-2!">Call bid</th>
-              <th className="number px-2!">Ask</th>
-              <th aria-label="Calls in the basket" />
-              <th className="text-center!">Strike</th>
-              <th aria-label="Puts in the basket" />
-              <th className="number px-2!">Put bid</th>
-              <th className="number px-2!">Ask</th>
+              <Th className="number px-2!">Call bid</Th>
+              <Th className="number px-2!">Ask</Th>
+              <Th aria-label="Calls in the basket" />
+              <Th className="text-center!">Strike</Th>
+              <Th aria-label="Puts in the basket" />
+              <Th className="number px-2!">Put bid</Th>
+              <Th className="number px-2!">Ask</Th>
               {heads(mirrored)}
             </tr>
           </thead>

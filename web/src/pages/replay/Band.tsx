@@ -7,7 +7,7 @@ export function Band({ scene }: { scene: Scene }) {
   const place = document.getElementById("account-band");
   if (!place) return null;
   return createPortal(
-    <div className="replay-band flex h-[22px] items-center gap-4 px-[18px] text-xs" role="status">
+    <div className="replay-band flex h-5.5 items-center gap-4 px-4.5 text-xs" role="status">
       <b className="font-semibold tracking-widest">REPLAY</b>
       <span className="truncate">
         account {number(scene.cash)} {scene.currency}

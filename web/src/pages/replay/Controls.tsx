@@ -10,13 +10,13 @@ interface Props {
 }
 
 function Key({ children }: { children: string }) {
-  return <kbd className="rounded border px-1 text-[11px]">{children}</kbd>;
+  return <kbd className="rounded border px-1 text-fine">{children}</kbd>;
 }
 
 export function Controls({ scene, play, move, jump }: Props) {
   const [typed, setTyped] = useState<string | null>(null);
   return (
-    <div className="flex items-center gap-2 px-[18px] py-2">
+    <div className="flex items-center gap-2 px-4.5 py-2">
       <button type="button" className="button" onClick={move("session-back")} disabled={scene.is_first}>
         <Key>⇧,</Key> session
       </button>

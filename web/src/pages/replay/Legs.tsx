@@ -1,5 +1,6 @@
 import type { Action, Scene } from "../../api/replay";
 import { number, signed, tone } from "../../ui/format";
+import { Th } from "../../ui/Th";
 
 interface Props {
   scene: Scene;
@@ -15,14 +16,14 @@ export function Legs({ scene, act }: Props) {
       <table className="plain">
         <thead>
           <tr>
-            <th aria-label="Contracts" />
-            <th>Leg</th>
-            <th className="number">Opened</th>
-            <th className="number">Closable</th>
-            <th className="number">P/L</th>
-            <th className="number">IV</th>
-            <th className="number">Delta</th>
-            <th aria-label="Action" />
+            <Th aria-label="Contracts" />
+            <Th>Leg</Th>
+            <Th className="number">Opened</Th>
+            <Th className="number">Closable</Th>
+            <Th className="number">P/L</Th>
+            <Th className="number">IV</Th>
+            <Th className="number">Delta</Th>
+            <Th aria-label="Action" />
           </tr>
         </thead>
         <tbody>

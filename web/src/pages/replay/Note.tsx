@@ -58,7 +58,7 @@ export function Note({ scene }: { scene: Scene }) {
         onChange={(event) => setName(event.target.value)}
       />
       <textarea
-        className="field h-32 resize-y py-1.5 font-serif text-[14px]"
+        className="field h-32 resize-y py-1.5 font-serif text-lead"
         aria-label="Note on the session"
         placeholder="What happened, and what you would do next time"
         value={note}

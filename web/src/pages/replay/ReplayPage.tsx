@@ -83,9 +83,9 @@ function Session({ id }: { id: number }) {
   return (
     <>
       <Band scene={now} />
-      <div className="flex h-[calc(100vh-62px)] min-h-[640px] flex-col">
+      <div className="flex h-[calc(100vh_-_--spacing(15.5))] min-h-160 flex-col">
         <Head scene={now} />
-        <div className="grid min-h-0 flex-1 grid-cols-[290px_minmax(380px,1fr)_300px] gap-3 px-[18px] pt-3">
+        <div className="grid min-h-0 flex-1 grid-cols-[--spacing(72.5)_minmax(--spacing(95),1fr)_--spacing(75)] gap-3 px-4.5 pt-3">
           <ChainTable
             chain={now.chain}
             spot={now.spot}
@@ -122,10 +122,10 @@ function Session({ id }: { id: number }) {
 
 function Head({ scene }: { scene: Scene }) {
   return (
-    <header className="flex items-center gap-5 border-b px-[18px] py-2">
-      <h1 className="truncate text-[20px] font-semibold">{scene.name}</h1>
+    <header className="flex items-center gap-5 border-b px-4.5 py-2">
+      <h1 className="truncate text-title font-semibold">{scene.name}</h1>
       {scene.legs.some((leg) => leg.contracts !== 0) && <LegGlyph glyph={scene.glyph} width={88} />}
-      <b className="text-[15px] font-semibold whitespace-nowrap" data-clock>
+      <b className="text-head font-semibold whitespace-nowrap" data-clock>
         {scene.shown}
       </b>
       <span className="whitespace-nowrap text-soft">

@@ -40,7 +40,7 @@ export function RulesNow({ scene, act }: Props) {
         </p>
       )}
       {scene.rules.length > 0 && (
-        <p className="mb-1 font-serif text-[14px]">
+        <p className="mb-1 font-serif text-lead">
           {acting
             ? `Sentence ${acting.number} ${scene.acts === "advise" ? "would leave" : "leaves"} now: ${acting.text}.`
             : "They would hold."}
@@ -51,7 +51,7 @@ export function RulesNow({ scene, act }: Props) {
           <li
             key={rule.number}
             title={rule.sentence}
-            className={`-mx-3 grid grid-cols-[22px_1fr_58px] gap-1 px-3 py-0.5 ${rule.truth === "true" ? "bg-mark" : ""}`}
+            className={`-mx-3 grid grid-cols-[--spacing(5.5)_1fr_--spacing(14.5)] gap-1 px-3 py-0.5 ${rule.truth === "true" ? "bg-mark" : ""}`}
           >
             <span className="text-soft">{rule.number}</span>
             <span>{rule.text}</span>

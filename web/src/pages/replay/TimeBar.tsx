@@ -64,7 +64,7 @@ export function TimeBar({ scene, onSeek }: { scene: Scene; onSeek: (at: number) 
   return (
     <div
       ref={place}
-      className="card mx-[18px] mt-2 cursor-pointer touch-none"
+      className="card mx-4.5 mt-2 cursor-pointer touch-none"
       role="slider"
       tabIndex={0}
       aria-label="Time"

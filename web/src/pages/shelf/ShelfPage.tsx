@@ -21,7 +21,7 @@ import { DataCard, WorkCard } from "./ShelfCards";
 type Row = Schemas["StrategyRow"];
 
 const COLUMNS =
-  "grid grid-cols-[minmax(170px,1fr)_112px_260px_160px_60px_84px_56px_minmax(150px,0.9fr)_28px] items-center gap-x-3 px-3.5";
+  "grid grid-cols-[minmax(--spacing(42.5),1fr)_--spacing(28)_--spacing(65)_--spacing(40)_--spacing(15)_--spacing(21)_--spacing(14)_minmax(--spacing(37.5),0.9fr)_--spacing(7)] items-center gap-x-3 px-3.5";
 
 function now(row: Row): string {
   const track = row.track;
@@ -46,7 +46,7 @@ function RowMenu({ row }: { row: Row }) {
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
-        className="px-1 text-[15px] text-soft hover:text-ink"
+        className="px-1 text-head text-soft hover:text-ink"
         aria-label={`More for ${row.name}`}
       >
         ⋯
@@ -81,11 +81,11 @@ function RowMenu({ row }: { row: Row }) {
 function ShelfRow({ row }: { row: Row }) {
   const track = row.track;
   return (
-    <div role="row" className={`${COLUMNS} h-[66px] border-b last:border-b-0 hover:bg-shade/50`}>
+    <div role="row" className={`${COLUMNS} h-16.5 border-b last:border-b-0 hover:bg-shade/50`}>
       <div role="cell" className="min-w-0">
         <Link
           to={`/strategies/${row.id}/rules`}
-          className="block truncate font-serif text-[17px] font-semibold"
+          className="block truncate font-serif text-section font-semibold"
         >
           {row.name}
         </Link>
@@ -144,9 +144,9 @@ export function ShelfPage() {
   }
 
   return (
-    <div className="mx-auto max-w-[1500px] px-[18px] pt-4 pb-8">
+    <div className="mx-auto max-w-375 px-4.5 pt-4 pb-8">
       <div className="mb-3 flex items-center gap-3">
-        <h1 className="text-[22px] font-semibold">Strategies</h1>
+        <h1 className="text-figure font-semibold">Strategies</h1>
         {strategies.data && <span className="pill">{number(strategies.data.length)}</span>}
         <span className="flex-1" />
         <input
@@ -169,7 +169,7 @@ export function ShelfPage() {
       </div>
       <ErrorNote error={strategies.error} onRetry={() => strategies.refetch()} />
       <div className="card overflow-x-auto" role="table" aria-label="Strategies">
-        <div className="min-w-[1120px]">
+        <div className="min-w-280">
           <div role="row" className={`${COLUMNS} h-8 border-b text-xs text-soft`}>
             {["Name", "Legs", "Track", "Last run"].map((title) => (
               <span role="columnheader" key={title}>

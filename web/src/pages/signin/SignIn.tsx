@@ -24,8 +24,8 @@ export function SignIn() {
   }
 
   return (
-    <main className="mx-auto mt-[18vh] w-[340px]">
-      <h1 className="mb-1 text-[26px] font-semibold">strell</h1>
+    <main className="mx-auto mt-[18vh] w-85">
+      <h1 className="mb-1 text-sign font-semibold">strell</h1>
       <p className="mb-5 text-soft">Rules, their evidence, and the trades they make.</p>
       <form onSubmit={submit} className="card flex flex-col gap-3 p-5">
         <label className="flex flex-col gap-1">

@@ -71,7 +71,7 @@ export function AddSentence({ blocks, close, document, declarations, save }: Pro
                           <span className="ml-2 text-xs font-normal text-soft">is there already</span>
                         )}
                       </div>
-                      <div className="font-serif text-[14px]">{declaration.example}</div>
+                      <div className="font-serif text-lead">{declaration.example}</div>
                       <div className="text-xs text-soft">{declaration.explains}</div>
                     </Command.Item>
                   );

@@ -61,7 +61,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error }: Props) {
           {trade ? (
             <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
           ) : (
-            <div className="grid gap-3 min-[2000px]:grid-cols-2">
+            <div className="grid gap-3 vast:grid-cols-2">
               <section className="card min-w-0 px-2 pt-2" aria-label="Equity">
                 <EquityChart
                   curve={run.curve}

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { day, number } from "../../ui/format";
+import { Th } from "../../ui/Th";
 import type { Sentence } from "./document";
 
 type Choice = Schemas["ChoiceOut"];
@@ -43,13 +44,13 @@ export function Candidates({ legs, sheet }: { legs: Choice[]; sheet: Sentence[] 
         <table className="plain">
           <thead>
             <tr>
-              <th className="number">Strike</th>
-              <th className="number">Delta</th>
-              <th className="number">Bid</th>
-              <th className="number">Ask</th>
-              <th className="number">IV</th>
-              <th className="number">Open int.</th>
-              <th aria-label="Rank" />
+              <Th className="number">Strike</Th>
+              <Th className="number">Delta</Th>
+              <Th className="number">Bid</Th>
+              <Th className="number">Ask</Th>
+              <Th className="number">IV</Th>
+              <Th className="number">Open int.</Th>
+              <Th aria-label="Rank" />
             </tr>
           </thead>
           <tbody>

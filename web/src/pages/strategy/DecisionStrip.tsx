@@ -46,7 +46,7 @@ export function DecisionStrip({
       <svg
         viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
         preserveAspectRatio="none"
-        className="mt-1 h-[34px] w-full cursor-pointer"
+        className="mt-1 h-8.5 w-full cursor-pointer"
         role="img"
         aria-label={`${entries} entries at ${decisions.length} decision times`}
         onClick={pick}
@@ -78,7 +78,7 @@ export function DecisionStrip({
           />
         )}
       </svg>
-      <div className="flex justify-between text-[11px] text-soft">
+      <div className="flex justify-between text-fine text-soft">
         <span>{date(decisions[0]!.local)}</span>
         <span>{date(decisions.at(-1)!.local)}</span>
       </div>

@@ -1,5 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { number, signed, tone } from "../../ui/format";
+import { Th } from "../../ui/Th";
 
 type Leg = Schemas["LegDetail"];
 
@@ -26,25 +27,25 @@ export function LegLedger({ legs, currency }: { legs: Leg[]; currency: string })
       <table className="plain">
         <thead>
           <tr>
-            <th />
-            <th colSpan={6} className="border-l text-center">
+            <Th />
+            <th scope="colgroup" colSpan={6} className="border-l text-center">
               At entry
             </th>
-            <th colSpan={6} className="border-l text-center">
+            <th scope="colgroup" colSpan={6} className="border-l text-center">
               At exit
             </th>
-            <th />
+            <Th />
           </tr>
           <tr>
-            <th>Leg</th>
+            <Th>Leg</Th>
             {["entry", "exit"].flatMap((side) =>
               heads.map((head) => (
-                <th key={side + head} className="number">
+                <Th key={side + head} className="number">
                   {head}
-                </th>
+                </Th>
               )),
             )}
-            <th className="number">P/L {currency}</th>
+            <Th className="number">P/L {currency}</Th>
           </tr>
         </thead>
         <tbody>

@@ -11,6 +11,7 @@ import {
 } from "../../api/desk";
 import { day, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 import { tell } from "../../ui/toast";
 import { priceWords } from "../desk/Orders";
 import { useArming } from "../desk/useArming";
@@ -84,7 +85,7 @@ function Promote({ strategy }: { strategy: Strategy }) {
   return (
     <form className="card px-4 py-2.5" aria-label="Promote" onSubmit={submit} noValidate>
       <div className="flex flex-wrap items-center gap-3">
-        <h2 className="font-sans text-[15px] font-semibold">Promote revision {strategy.revision}</h2>
+        <h2 className="font-sans text-head font-semibold">Promote revision {strategy.revision}</h2>
         <label className="flex items-center gap-1.5 text-soft">
           to
           <select className="field" value={account ?? ""} onChange={(e) => setChosen(Number(e.target.value))}>
@@ -160,7 +161,7 @@ function DeploymentCard({ row }: { row: Deployment }) {
   return (
     <article className="card px-4 py-2.5" aria-label={`Deployment in ${row.account_name}`}>
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <Link className="font-serif text-[16px] font-semibold" to={`/desk?account=${row.account}`}>
+        <Link className="font-serif text-section font-semibold" to={`/desk?account=${row.account}`}>
           {row.account_name}
         </Link>
         <span className={`pill ${row.account_kind}-pill`}>
@@ -190,7 +191,7 @@ function DeploymentCard({ row }: { row: Deployment }) {
           </span>
         )}
       </div>
-      {row.says && <p className="mt-1 font-serif text-[14px]">{row.says}</p>}
+      {row.says && <p className="mt-1 font-serif text-lead">{row.says}</p>}
       <p className="mt-1 flex flex-wrap items-center gap-2 text-soft">
         <Link className="link" to={`/journal?deployment=${row.id}`}>
           Journal
@@ -222,7 +223,7 @@ function Compared({ deployment, session }: { deployment: number; session: string
   if (!data) return <Skeleton className="mt-2 h-24" />;
   return (
     <section className="mt-2" aria-label="Beside a backtest">
-      <p className="border-l-2 border-ink bg-shade px-3 py-1.5 font-serif text-[14px]">
+      <p className="border-l-2 border-ink bg-shade px-3 py-1.5 font-serif text-lead">
         {data.first ??
           (data.rows.length === 0
             ? `Nothing was decided until ${data.until}, here and there.`
@@ -231,9 +232,9 @@ function Compared({ deployment, session }: { deployment: number; session: string
       <table className="plain mt-1">
         <thead>
           <tr>
-            <th>At</th>
-            <th>Deployment</th>
-            <th>Backtest of the same session</th>
+            <Th>At</Th>
+            <Th>Deployment</Th>
+            <Th>Backtest of the same session</Th>
           </tr>
         </thead>
         <tbody>

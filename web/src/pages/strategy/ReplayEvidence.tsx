@@ -32,7 +32,7 @@ export function ReplayEvidence({ strategy }: { strategy: Strategy }) {
       {replays.data?.map((session) => (
         <article key={session.id} className="card flex gap-4 px-4 py-3">
           <div className="min-w-0 flex-1">
-            <Link to={`/replays/${session.id}`} className="font-serif text-[16px] font-semibold">
+            <Link to={`/replays/${session.id}`} className="font-serif text-section font-semibold">
               {session.name}
             </Link>
             <p className="text-xs text-soft">
@@ -40,9 +40,7 @@ export function ReplayEvidence({ strategy }: { strategy: Strategy }) {
               {session.run_trade ? ` · from trade ${session.run_trade}` : ""} · changed{" "}
               {ago(session.updated_at)}
             </p>
-            {session.note && (
-              <p className="mt-1 font-serif text-[14px] whitespace-pre-line">{session.note}</p>
-            )}
+            {session.note && <p className="mt-1 font-serif text-lead whitespace-pre-line">{session.note}</p>}
           </div>
           <span className="text-soft">
             {number(session.cash)} {terms.currency}
@@ -88,7 +86,7 @@ function NewSession({ strategy }: { strategy: Strategy }) {
   }
   return (
     <form onSubmit={submit} className="flex flex-wrap items-center gap-3" noValidate>
-      <h2 className="font-sans text-[15px] font-semibold">Replay</h2>
+      <h2 className="font-sans text-head font-semibold">Replay</h2>
       <label className="flex items-center gap-1.5 text-soft">
         from
         <input

@@ -13,7 +13,7 @@ function List({ strategy, close }: { strategy: Schemas["StrategyOut"]; close: ()
       {revisions.data?.map((revision) => (
         <li key={revision.number} className="flex gap-3 border-b py-1.5 last:border-0">
           <span className="w-6 text-soft">{revision.number}</span>
-          <span className="min-w-0 flex-1 font-serif text-[14px]">{revision.change}</span>
+          <span className="min-w-0 flex-1 font-serif text-lead">{revision.change}</span>
           <span className="text-xs text-soft">{ago(revision.created_at)}</span>
           {revision.number === strategy.revision ? (
             <span className="w-14 text-xs text-soft">latest</span>
@@ -48,12 +48,7 @@ export function Revisions({ strategy }: { strategy: Schemas["StrategyOut"] }) {
         revision {strategy.revision}
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content
-          className="popover w-[460px] p-3"
-          align="start"
-          sideOffset={6}
-          aria-label="Revisions"
-        >
+        <Popover.Content className="popover w-115 p-3" align="start" sideOffset={6} aria-label="Revisions">
           <List strategy={strategy} close={() => setOpen(false)} />
         </Popover.Content>
       </Popover.Portal>

@@ -27,7 +27,7 @@ export function RulesEvidence({ strategy, at, run, preview }: Props) {
   return (
     <div className="flex flex-col gap-3">
       <div className="flex flex-wrap items-center gap-3">
-        <h2 className="font-sans text-[15px] font-semibold">What the rules would do</h2>
+        <h2 className="font-sans text-head font-semibold">What the rules would do</h2>
         <InstantField shown={found?.local ?? at ?? ""} onChange={goTo} />
         <Neighbour label="‹ decision before" to={found?.neighbours.before} go={goTo} />
         <Neighbour label="next decision ›" to={found?.neighbours.after} go={goTo} />
@@ -115,7 +115,7 @@ function Answer({ preview, strategy }: { preview: Preview; strategy: Strategy })
   const structure = preview.structure;
   return (
     <>
-      <p className="font-serif text-[15px]" role="status">
+      <p className="font-serif text-head" role="status">
         {headline(preview)}
       </p>
       <div className="grid grid-cols-[1.05fr_1fr] gap-3">
@@ -201,7 +201,7 @@ function Verdicts({ preview }: { preview: Preview }) {
         {preview.verdicts.map((verdict) => (
           <li
             key={verdict.id}
-            className={`grid grid-cols-[28px_1fr_1fr_70px] gap-2 py-0.5 ${verdict.id === preview.said_no ? "-mx-4 bg-mark px-4" : ""}`}
+            className={`grid grid-cols-[--spacing(7)_1fr_1fr_--spacing(17.5)] gap-2 py-0.5 ${verdict.id === preview.said_no ? "-mx-4 bg-mark px-4" : ""}`}
           >
             <span className="text-soft">{verdict.number}</span>
             <span className="truncate" title={verdict.sentence}>

@@ -43,7 +43,7 @@ export function RunForm({
   );
   return (
     <form onSubmit={submit} className="flex flex-wrap items-center gap-3" aria-label="Next run" noValidate>
-      <h2 className="font-sans text-[15px] font-semibold">Backtest</h2>
+      <h2 className="font-sans text-head font-semibold">Backtest</h2>
       {field("start", "from", start, "date")}
       {field("end", "to", end, "date")}
       {field("cash", `with ${terms.currency}`, cash, "text")}

@@ -135,7 +135,7 @@ function SentenceLine({ document, declarations, sentence, count, marked, save, m
           save(moved(document, { ...sentence, index: from }, sentence.index - from)).catch(tellError);
       }}
       data-sentence={sentence.id}
-      className={`group -mx-5 grid grid-cols-[34px_1fr_auto_14px] items-baseline gap-x-1 px-5 py-[3px] font-serif text-[15px] leading-[21px] ${marked ? "bg-mark" : ""} ${sentence.off ? "opacity-55" : ""}`}
+      className={`group -mx-5 grid grid-cols-[--spacing(8.5)_1fr_auto_--spacing(3.5)] items-baseline gap-x-1 px-5 py-0.75 font-serif text-head leading-5.25 ${marked ? "bg-mark" : ""} ${sentence.off ? "opacity-55" : ""}`}
     >
       {/* biome-ignore lint/a11y/noStaticElementInteractions: by keyboard, Alt and the arrows move a sentence */}
       <span

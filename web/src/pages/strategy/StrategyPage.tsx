@@ -107,8 +107,8 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
   });
   const { outdated } = strategy.track;
   return (
-    <div className="flex h-[calc(100vh-40px)] min-h-[520px] flex-col">
-      <header className="flex items-center gap-6 border-b px-[18px] py-2">
+    <div className="flex h-[calc(100vh_-_--spacing(10))] min-h-130 flex-col">
+      <header className="flex items-center gap-6 border-b px-4.5 py-2">
         <div className="min-w-0 flex-1">
           <Title strategy={strategy} save={save} />
           <div className="mt-0.5 flex gap-2">
@@ -130,7 +130,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
       </header>
       <div className="flex min-h-0 flex-1">
         <aside
-          className={`overflow-y-auto border-r bg-surface ${folded ? "w-0 min-[1100px]:w-[412px]" : "w-[412px]"} shrink-0`}
+          className={`overflow-y-auto border-r bg-surface ${folded ? "w-0 wide:w-103" : "w-103"} shrink-0`}
         >
           <Sheet
             document={strategy.document}
@@ -166,13 +166,13 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
         </aside>
         <button
           type="button"
-          className="w-7 shrink-0 border-r bg-surface text-xs text-sea [writing-mode:vertical-rl] min-[1100px]:hidden"
+          className="w-7 shrink-0 border-r bg-surface text-xs text-sea [writing-mode:vertical-rl] wide:hidden"
           aria-expanded={!folded}
           onClick={() => setFolded(!folded)}
         >
           {folded ? "Unfold the sheet" : "Fold the sheet"}
         </button>
-        <div className="min-w-0 flex-1 overflow-y-auto px-[18px] py-3">
+        <div className="min-w-0 flex-1 overflow-y-auto px-4.5 py-3">
           {stage === "rules" && (
             <RulesEvidence strategy={strategy} at={at} run={shown.run.data} preview={shown.preview} />
           )}
@@ -224,7 +224,7 @@ function Title({ strategy, save }: { strategy: Strategy; save: (document: Docume
   const [name, setName] = useState<string | null>(null);
   if (name === null)
     return (
-      <h1 className="truncate text-[22px] leading-7 font-semibold">
+      <h1 className="truncate text-figure leading-7 font-semibold">
         <button type="button" title="Rename" onClick={() => setName(strategy.name)}>
           {strategy.name}
         </button>
@@ -238,7 +238,7 @@ function Title({ strategy, save }: { strategy: Strategy; save: (document: Docume
       }}
     >
       <input
-        className="field h-7 w-72 font-serif text-[18px]"
+        className="field h-7 w-72 font-serif text-section"
         aria-label="Name of the strategy"
         autoFocus
         maxLength={80}

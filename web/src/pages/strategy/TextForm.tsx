@@ -31,7 +31,7 @@ export function TextForm({ strategy }: { strategy: Schemas["StrategyOut"] }) {
   return (
     <div className="flex h-full flex-col gap-3">
       <div className="flex items-center gap-3">
-        <h2 className="flex-1 font-sans text-[15px] font-semibold">As text</h2>
+        <h2 className="flex-1 font-sans text-head font-semibold">As text</h2>
         <a className="link" href="/api/strategy-schema.json">
           JSON Schema
         </a>

@@ -10,6 +10,7 @@ import { number, plural, signed, tone } from "../../ui/format";
 import { useKeys } from "../../ui/keyboard";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { ErrorNote, Skeleton } from "../../ui/parts";
+import { Th } from "../../ui/Th";
 import { tellError } from "../../ui/toast";
 import { LegLedger } from "./LegLedger";
 import { strikes } from "./TradesTable";
@@ -46,10 +47,10 @@ export function TradeView({ run, trade, underlying, open }: Props) {
         <button type="button" className="link" onClick={() => open(null)}>
           ‹ all trades
         </button>
-        <h2 className="font-sans text-[15px] font-semibold">Trade {trade.number}</h2>
+        <h2 className="font-sans text-head font-semibold">Trade {trade.number}</h2>
         {found && <LegGlyph glyph={found.glyph} />}
         <span className="truncate text-soft">{strikes(trade)}</span>
-        <span className={`text-[18px] font-semibold ${tone(trade.pnl)}`}>
+        <span className={`text-section font-semibold ${tone(trade.pnl)}`}>
           {signed(trade.pnl, 2)} {terms.currency}
         </span>
         <span className="ml-auto flex gap-3">
@@ -79,7 +80,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
           </button>
         </span>
       </div>
-      <p className="font-serif text-[15px]">
+      <p className="font-serif text-head">
         Entered {trade.opened_shown} with {plural(trade.dte, "day")} to expiration, left {trade.closed_shown}:{" "}
         {trade.reason}
         {trade.sentence ? ` (sentence ${trade.sentence}).` : "."}
@@ -148,14 +149,14 @@ function PathTable({ path, labels }: { path: Schemas["PathOut"]; labels: string[
           <table className="plain">
             <thead>
               <tr>
-                <th>Time</th>
-                <th className="number">Underlying</th>
+                <Th>Time</Th>
+                <Th className="number">Underlying</Th>
                 {labels.map((label) => (
-                  <th key={label} className="number">
+                  <Th key={label} className="number">
                     {label}
-                  </th>
+                  </Th>
                 ))}
-                <th className="number">P/L</th>
+                <Th className="number">P/L</Th>
               </tr>
             </thead>
             <tbody>

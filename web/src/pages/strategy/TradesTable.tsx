@@ -8,7 +8,7 @@ import { Empty } from "../../ui/parts";
 type Trade = Schemas["TradeRow"];
 
 const GRID =
-  "grid grid-cols-[94px_84px_minmax(150px,1.2fr)_50px_28px_52px_54px_30px_minmax(76px,1fr)_54px_58px] items-center gap-x-2 px-3";
+  "grid grid-cols-[--spacing(23.5)_--spacing(21)_minmax(--spacing(37.5),1.2fr)_--spacing(12.5)_--spacing(7)_--spacing(13)_--spacing(13.5)_--spacing(7.5)_minmax(--spacing(19),1fr)_--spacing(13.5)_--spacing(14.5)] items-center gap-x-2 px-3";
 
 interface Column {
   title: string;
@@ -96,8 +96,8 @@ export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (numb
         aria-label="Trades"
         aria-rowcount={trades.length + 1}
       >
-        <div className="min-w-[800px]">
-          <div role="row" className={`${GRID} h-[27px] border-b text-xs text-soft`}>
+        <div className="min-w-200">
+          <div role="row" className={`${GRID} h-6.75 border-b text-xs text-soft`}>
             {COLUMNS.map((column, i) => (
               <span
                 key={column.title}
@@ -116,7 +116,7 @@ export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (numb
               </span>
             ))}
           </div>
-          <div ref={place} className="h-[300px] overflow-y-auto" role="rowgroup">
+          <div ref={place} className="h-75 overflow-y-auto" role="rowgroup">
             <div className="relative" style={{ height: rows.getTotalSize() }} role="presentation">
               {rows.getVirtualItems().map((row) => {
                 const trade = trades[row.index]!;
@@ -127,7 +127,7 @@ export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (numb
                     tabIndex={0}
                     data-index={row.index}
                     aria-rowindex={row.index + 2}
-                    className={`${GRID} absolute inset-x-0 h-[25px] cursor-pointer border-b border-line hover:bg-mark focus:bg-mark`}
+                    className={`${GRID} absolute inset-x-0 h-6.25 cursor-pointer border-b border-line hover:bg-mark focus:bg-mark`}
                     style={{ transform: `translateY(${row.start}px)` }}
                     onClick={() => open(trade.number)}
                     onKeyDown={(event) => (event.key === "Enter" ? open(trade.number) : steer(event))}

@@ -25,7 +25,7 @@ export function ValueEditor({ document, target, sentence, text, save }: Props) {
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
-          className="popover w-[310px] p-3.5"
+          className="popover w-77.5 p-3.5"
           align="start"
           sideOffset={6}
           collisionPadding={12}

@@ -1,0 +1,78 @@
+import { expect, test } from "vitest";
+import type { Document } from "../../api/queries";
+import {
+  added,
+  type Declaration,
+  doubled,
+  holds,
+  moved,
+  removed,
+  type Sentence,
+  switched,
+  valueAt,
+  withNote,
+  withValue,
+} from "./document";
+
+const sheet = () =>
+  ({
+    name: "Test",
+    entries: [{ legs: [{ id: "a", rule: "leg", strike: { pick: "nearest_delta", delta: 0.2 } }] }],
+    leave: [
+      { id: "x", rule: "credit_target", percent: 50 },
+      { id: "y", rule: "premium_stop" },
+      { id: "z", rule: "days_held" },
+    ],
+  }) as unknown as Document;
+
+const at = (path: string, index: number) => ({ path, index }) as Sentence;
+const order = (document: Document) =>
+  (valueAt(document, "leave") as { id?: string }[]).map((item) => item.id);
+
+test("a value deep in the sheet is read, and changed in a copy", () => {
+  const before = sheet();
+  const path = "entries/0/legs/0/strike/delta";
+  const after = withValue(before, path, 0.3);
+  expect([valueAt(before, path), valueAt(after, path)]).toEqual([0.2, 0.3]);
+  expect(valueAt(before, "entries/7/legs")).toBeUndefined();
+  expect([holds(before, "leave", "days_held"), holds(before, "leave", "trailing_profit")]).toEqual([
+    true,
+    false,
+  ]);
+});
+
+test("sentences are switched, noted, removed; the sheet before stays as it was", () => {
+  const before = sheet();
+  const off = switched(before, at("leave", 1));
+  expect(valueAt(off, "leave/1/off")).toBe(true);
+  expect(valueAt(switched(off, at("leave", 1)), "leave/1/off")).toBe(false);
+  const noted = withNote(before, at("leave", 0), "why");
+  expect(valueAt(noted, "leave/0/note")).toBe("why");
+  expect(valueAt(withNote(noted, at("leave", 0), ""), "leave/0")).not.toHaveProperty("note");
+  expect(order(removed(before, at("leave", 1)))).toEqual(["x", "z"]);
+  expect(before).toEqual(sheet());
+});
+
+test("a double stands behind its original and gets a name of its own later", () => {
+  const after = doubled(sheet(), at("leave", 0));
+  expect(order(after)).toEqual(["x", undefined, "y", "z"]);
+  expect(valueAt(after, "leave/1/percent")).toBe(50);
+});
+
+test("moving stops at both ends", () => {
+  expect(order(moved(sheet(), at("leave", 0), 1))).toEqual(["y", "x", "z"]);
+  expect(order(moved(sheet(), at("leave", 0), 9))).toEqual(["y", "z", "x"]);
+  expect(order(moved(sheet(), at("leave", 2), -9))).toEqual(["z", "x", "y"]);
+});
+
+test("a first leg picks its expiration, a later one shares it", () => {
+  const empty = withValue(sheet(), "entries/0/legs", []);
+  const leg = { id: "leg" } as Declaration;
+  const once = added(empty, "entries/0/legs", leg);
+  const twice = added(once, "entries/0/legs", leg);
+  expect(valueAt(once, "entries/0/legs/0/expiry/pick")).toBe("nearest_days");
+  expect(valueAt(twice, "entries/0/legs/1/expiry/pick")).toBe("same_expiration");
+  expect(valueAt(added(sheet(), "leave", { id: "days_held" } as Declaration), "leave/3")).toEqual({
+    rule: "days_held",
+  });
+});
