@@ -16,9 +16,9 @@ from runs.warm import warm_in_background  # noqa: E402
 
 warm_in_background()
 
+# the stubs know paths to views only, not to consumers
+_sockets = URLRouter([path("ws", Socket.as_asgi())])  # type: ignore[arg-type, list-item]
+
 application = ProtocolTypeRouter(
-    {
-        "http": http,
-        "websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(URLRouter([path("ws", Socket.as_asgi())]))),
-    }
+    {"http": http, "websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(_sockets))}
 )

@@ -1,6 +1,7 @@
 """Content security policy on every response."""
 
 from collections.abc import Callable
+from typing import Any
 
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse
@@ -8,7 +9,7 @@ from django.utils.decorators import sync_and_async_middleware
 
 
 @sync_and_async_middleware
-def ContentSecurityPolicy(get_response: Callable) -> Callable:  # noqa: N802
+def ContentSecurityPolicy(get_response: Callable[..., Any]) -> Callable[..., Any]:  # noqa: N802
     import inspect
 
     if inspect.iscoroutinefunction(get_response):

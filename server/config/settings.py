@@ -59,7 +59,7 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
-TEMPLATES: list[dict] = []
+TEMPLATES: list[dict[str, object]] = []
 
 DATABASES = {
     "default": {

@@ -24,13 +24,14 @@ _reader = ThreadPoolExecutor(1, "quotes")
 class Socket(AsyncJsonWebsocketConsumer):
     async def connect(self) -> None:
         self.sender: asyncio.Task[None] | None = None
-        self.user = self.scope["user"]
+        user = self.scope["user"]
         self.watch: Watch | None = None
         await self.accept()
-        if not self.user.is_authenticated:
+        if user is None or not user.is_authenticated:
             await self.close(NOT_SIGNED_IN)
             return
-        self.line = await fanout.join(self.user.pk)
+        self.owner = user.pk
+        self.line = await fanout.join(self.owner)
         await self.send_json({"topic": "ready"})
         self.sender = asyncio.create_task(self._forward())
 
@@ -64,4 +65,4 @@ class Socket(AsyncJsonWebsocketConsumer):
     async def disconnect(self, code: int) -> None:
         if self.sender is not None:
             self.sender.cancel()
-            fanout.leave(self.user.pk, self.line)
+            fanout.leave(self.owner, self.line)

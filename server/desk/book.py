@@ -20,7 +20,7 @@ class Overfilled(Exception):
     """A venue reports more lots than were ordered."""
 
 
-def structure_words(legs: Sequence[Sequence]) -> str:
+def structure_words(legs: Sequence[tuple[str, int]]) -> str:
     """Legs in short: ``27 Nov 3190 call −1, 3220 call +1``."""
     out, last = [], None
     for code, contracts in legs:
@@ -44,7 +44,7 @@ def tell(order: DeskOrder, who: str, kind: str, text: str, market_at: int | None
     account = order.account
     journal.write(
         account.owner_id, who, kind, text, market_at, rule=order.rule, values=values, account=account.pk, order=order.pk,
-        deployment=order.deployment_id, strategy=order.deployment.strategy_id if order.deployment_id else None,
+        deployment=order.deployment_id, strategy=order.deployment.strategy_id if order.deployment else None,
         symbol=account.underlying.symbol, push=False,
     )  # fmt: skip
     notify(account.owner_id, "order", order.pk, account=account.pk, state=order.state)
@@ -131,7 +131,7 @@ def _open_holding(order: DeskOrder, market_at: int) -> Holding:
         found = Holding.objects.filter(deployment=order.deployment, trade=trade, closed_at=None).first()
         if found is not None:
             return found
-    name = order.deployment.revision.document["name"] if order.deployment_id else "by hand"
+    name = order.deployment.revision.document["name"] if order.deployment else "by hand"
     return Holding.objects.create(
         account=order.account, name=name, deployment=order.deployment, trade=trade, opened_at=market_at
     )
@@ -140,7 +140,7 @@ def _open_holding(order: DeskOrder, market_at: int) -> Holding:
 def _protect(order: DeskOrder) -> None:
     """Protection that came with the ticket holds from the first fill on."""
     holding = order.holding
-    if order.protection and not holding.protection:
+    if holding is not None and order.protection and not holding.protection:
         holding.protection = order.protection
         holding.save(update_fields=["protection"])
 

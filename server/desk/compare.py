@@ -10,7 +10,7 @@ from desk.deploy import document_of, plan_of, reason_words, symbol_of
 from desk.models import Deployment
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import History, run_steps
-from strell_core.engine.state import Reason
+from strell_core.engine.state import ClosedTrade, LegClose, LegState, Reason, TradeState
 from strell_core.engine.stored import load
 from strell_core.market.prices import parts_to_price
 from strell_core.market.timeline import Timeline
@@ -105,7 +105,7 @@ def _fills(plan: Plan, decisions: list[Any], history: History) -> list[dict[str,
         test = None if other is None else float(parts_to_price(other[1], plan.quantum))
         out.append(
             {
-                "order": name, "at": mine[0]["at"] if mine else other[0], "lived_at": mine[0]["at"] if mine else None,
+                "order": name, "at": mine[0]["at"] if mine else other[0] if other else None, "lived_at": mine[0]["at"] if mine else None,
                 "tested_at": other[0] if other else None, "lived": price, "tested": test,
                 "same": price is not None and test is not None and abs(price - test) < 1e-9,
             }
@@ -116,13 +116,16 @@ def _fills(plan: Plan, decisions: list[Any], history: History) -> list[dict[str,
 def _tested_fills(history: History, since: int) -> dict[str, tuple[int, int]]:
     """Order id to instant and net parts a lot, from the backtest's own fills."""
     out: dict[str, tuple[int, int]] = {}
-    for trade in [*history.closed, *history.state.trades]:
+    trades: list[ClosedTrade | TradeState] = [*history.closed, *history.state.trades]
+    for trade in trades:
         lots = trade.lots
-        legs = [*trade.closed_legs, *trade.legs] if hasattr(trade, "closed_legs") else list(trade.legs)
+        legs: list[LegClose | LegState] = [*trade.legs]
+        if isinstance(trade, TradeState):
+            legs = [*trade.closed_legs, *legs]
         net = sum(leg.contracts * leg.opened_parts for leg in legs) // lots
         if trade.opened_at >= since:
             out[f"{trade.number}-open"] = (trade.opened_at, net)
-        closed = [leg for leg in legs if getattr(leg, "how", "") == "order"]
+        closed = [leg for leg in legs if isinstance(leg, LegClose) and leg.how == "order"]
         if closed and closed[0].closed_at >= since:
             out[f"{trade.number}-close"] = (
                 closed[0].closed_at,

@@ -47,8 +47,8 @@ def watch(epoch: int, venue: Venue, now: Live) -> int:
             count += 1
             held.protected_by = side
             held.save(update_fields=["protected_by"])
-            level = shield.target if side == "target" else shield.stop
-            reached = at.closable if side == "target" else at.mid
+            level, reached = (shield.target, at.closable) if side == "target" else (shield.stop, at.mid)
+            assert level is not None and reached is not None, "a side without a level or a value is not reached"
             text = f"{held.name}: {side} reached, {grouped(reached, 2)} against {grouped(level.amount(at.premium), 2)} {now.row.currency}"
             journal.write(
                 held.account.owner_id, "desk", "protection", text, now.at, account=held.account_id, symbol=now.symbol,

@@ -1,6 +1,9 @@
 """Accounts, orders, fills, positions, deployments: everything the desk knows is here."""
 
+from typing import Self, TypeVar
+
 from django.conf import settings
+from django.contrib.auth.models import User
 from django.db import models
 
 from market.models import Underlying
@@ -9,15 +12,18 @@ from strategies.models import Revision, Strategy
 PAPER, PRACTICE = "paper", "practice"
 
 
-class OfOwner(models.QuerySet):
+Row = TypeVar("Row", bound=models.Model)
+
+
+class OfOwner(models.QuerySet[Row]):
     """What a user may see is filtered here and nowhere else."""
 
-    def of(self, user) -> "OfOwner":
+    def of(self, user: User) -> Self:
         return self.filter(owner=user)
 
 
-class OfAccount(models.QuerySet):
-    def of(self, user) -> "OfAccount":
+class OfAccount(models.QuerySet[Row]):
+    def of(self, user: User) -> Self:
         return self.filter(account__owner=user)
 
 

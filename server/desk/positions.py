@@ -12,7 +12,7 @@ from functools import cached_property
 
 from django.db.models import Sum
 
-from desk.models import Account, DeskFill, Holding
+from desk.models import Account, DeskFill, DeskOrder, Holding
 from observe import payoffs
 from strell_core.engine.ledger import Held, Move, holdings
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
@@ -130,8 +130,7 @@ def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, flo
         values = payoffs.greeks(live.timeline, 0, payoffs.Holding(contract, contracts, 0.0))
         for name in GREEKS:
             value, total = values[name], totals[name]
-            known = value is not None and total is not None
-            totals[name] = total + value * contracts * live.row.multiplier if known else None
+            totals[name] = None if value is None or total is None else total + value * contracts * live.row.multiplier
     return totals
 
 
@@ -198,9 +197,7 @@ class Standings:
         )
 
     @cached_property
-    def opening_orders(self) -> list:
-        from desk.models import DeskOrder
-
+    def opening_orders(self) -> list[DeskOrder]:
         return list(self.account.orders.filter(opens=True, state__in=DeskOrder.ALIVE))
 
     @property
@@ -214,7 +211,7 @@ class Standings:
         return self.equity - self.account.opening_equity
 
 
-def order_legs(order) -> list[tuple[ContractKey, int]]:
+def order_legs(order: DeskOrder) -> list[tuple[ContractKey, int]]:
     """Contracts that are still to be dealt."""
     return [(ContractKey.parse(code), ratio * order.left) for code, ratio in order.legs]
 

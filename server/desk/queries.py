@@ -97,7 +97,7 @@ def holding_facts(at: Standing) -> dict[str, Any]:
     row, now = at.row, at.live
     quantum = now.row.quantum
     closing = row.orders.filter(opens=False, state__in=DeskOrder.ALIVE).exists()
-    legs = [
+    legs: list[dict[str, Any]] = [
         {
             "contract": held.contract.code, "label": held.contract.label, "strike": held.contract.strike,
             "contracts": held.contracts, "opened": round(float(parts_to_price(round(held.average), quantum)), 4), **_marks(now, held.contract, quantum),
@@ -110,7 +110,7 @@ def holding_facts(at: Standing) -> dict[str, Any]:
     opened = calendar_for(now.row).local(row.opened_at)
     return {
         "id": row.pk, "name": row.name, "deployment": row.deployment_id, "trade": row.trade,
-        "strategy": row.deployment.strategy_id if row.deployment_id else None, "lots": at.lots, "legs": legs,
+        "strategy": row.deployment.strategy_id if row.deployment else None, "lots": at.lots, "legs": legs,
         "glyph": payoffs.glyph(at.payoff_holdings(), now.spot), "opened": opened.strftime("%a %-d %b %H:%M"),
         "opened_price": at.opened_price, "premium": float(at.premium), "mid_price": mid_price, "realised": float(at.realised),
         "mid": _number(at.mid), "closable": _number(at.closable), "reserved": float(at.reserved), "greeks": at.greeks,
@@ -143,7 +143,7 @@ def next_words(at: Standing) -> str:
         parts.append(f"stop −{grouped(shield.stop.amount(at.premium))}")
     if len(parts) == 2:
         parts.append("one cancels the other")
-    if row.deployment_id:
+    if row.deployment:
         armed = row.deployment.armed and row.deployment.ended_at is None
         parts.append("its rules leave it" if armed else "its rules are disarmed")
     return ", ".join(parts) or "nothing protects it"

@@ -15,7 +15,7 @@ from venue.live import Live
 
 
 def amount(value: float | Decimal, currency: str) -> str:
-    return f"{grouped(abs(value))}\u00a0{currency}"
+    return f"{grouped(value if value >= 0 else -value)}\u00a0{currency}"
 
 
 def prices(judged: Judged) -> dict[str, float] | None:
@@ -95,6 +95,7 @@ def _holdings(judged: Judged, price: int | None) -> list[payoffs.Holding]:
 
 def _leg(now: Live, contract: Any, ratio: int, contracts: int) -> dict[str, Any]:
     quote, quantum = now.sided(contract), float(now.row.quantum)
+    assert quote is not None, "a ticket is read back after every contract of it was found"
     delta = greeks(now, [(contract, 1)])["delta"]
     return {
         "contract": contract.code, "label": contract.label, "ratio": ratio, "contracts": contracts,
@@ -106,7 +107,7 @@ def _leg(now: Live, contract: Any, ratio: int, contracts: int) -> dict[str, Any]
 def _sentences(judged: Judged, premium: float | None, costs: Decimal, picture: dict[str, Any] | None) -> list[str]:
     row = judged.live.row
     money = row.currency
-    out = [_when(judged)]
+    out: list[str] = [_when(judged)]
     if premium is not None:
         flows = "come in" if premium > 0 else "are paid"
         out.append(f"If it fills, {amount(premium, money)} {flows}, and {costs:.2f} {money} of commission.")

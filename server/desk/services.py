@@ -126,8 +126,8 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
         if known.state == State.REFUSED:
             raise Refused(known.reason)
         return known
-    deployment = facts.get("deployment")
-    if facts["by"] == "rule" and not Deployment.objects.select_for_update().get(pk=deployment.pk).armed:
+    deployment: Deployment | None = facts.get("deployment")
+    if facts["by"] == "rule" and deployment and not Deployment.objects.select_for_update().get(pk=deployment.pk).armed:
         raise Refused("Its deployment is not armed any more.")
     judged = judge(account, ticket, facts["by"], deployment)
     judged.refuse()
@@ -233,7 +233,7 @@ def withdraw(order: DeskOrder, who: str, reason: str) -> None:
 
 def _message(order: DeskOrder, kind: str, limit: int | None) -> Outbox:
     accepted = order.messages.filter(kind__in=("new", "replace"), state=Outbox.State.ACKNOWLEDGED).last()
-    original = accepted or order.messages.filter(kind="new").first()
+    original = accepted or order.messages.get(kind="new")
     number = order.messages.count() + 1
     notify_desk("order")
     return Outbox.objects.create(

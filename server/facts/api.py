@@ -3,7 +3,7 @@
 import datetime as dt
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from ninja import Router
 
 from config.errors import Refused
@@ -20,12 +20,13 @@ from facts.schemas import (
 from market.ask import refresh_later
 from market.models import Dividend
 from market.terms import row_of
+from people.access import SignedRequest
 
 router = Router(tags=["data"])
 
 
 @router.put("/data/{symbol}/dividends", response=list[DividendRow], operation_id="set_dividends")
-def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
+def set_dividends(request: SignedRequest, symbol: str, body: list[DividendRow]) -> list[Any]:
     row = row_of(symbol)
     if len({d.date for d in body}) < len(body) or any(d.amount <= 0 for d in body):
         raise Refused("Dividends are positive, one a day at most.")
@@ -37,7 +38,7 @@ def set_dividends(request: HttpRequest, symbol: str, body: list[DividendRow]):
 
 
 @router.post("/data/{symbol}/terms", response=list[PeriodOut], operation_id="change_terms")
-def change_terms(request: HttpRequest, symbol: str, body: TermsIn):
+def change_terms(request: SignedRequest, symbol: str, body: TermsIn) -> list[dict[str, Any]]:
     """New terms from a day on."""
     values = body.dict(exclude={"start"}, exclude_none=True)
     if body.ticks is not None:
@@ -46,30 +47,30 @@ def change_terms(request: HttpRequest, symbol: str, body: TermsIn):
 
 
 @router.delete("/data/{symbol}/terms/{start}", response=list[PeriodOut], operation_id="change_terms_back")
-def change_terms_back(request: HttpRequest, symbol: str, start: dt.date):
+def change_terms_back(request: SignedRequest, symbol: str, start: dt.date) -> list[dict[str, Any]]:
     return terms.periods(terms.change_back(request.user, symbol, start))
 
 
 @router.get("/calendars", response=list[CalendarOut], operation_id="calendars")
-def own_calendars(request: HttpRequest):
+def own_calendars(request: SignedRequest) -> list[dict[str, Any]]:
     """Trading calendars that people wrote down."""
     return calendars.told(request.user)
 
 
 @router.put("/calendars/{name}", response=list[CalendarOut], operation_id="keep_calendar")
-def keep_calendar(request: HttpRequest, name: str, body: CalendarIn):
+def keep_calendar(request: SignedRequest, name: str, body: CalendarIn) -> list[dict[str, Any]]:
     calendars.keep(request.user, name, body.dict())
     return calendars.told(request.user)
 
 
 @router.delete("/calendars/{name}", response=list[CalendarOut], operation_id="forget_calendar")
-def forget_calendar(request: HttpRequest, name: str):
+def forget_calendar(request: SignedRequest, name: str) -> list[dict[str, Any]]:
     calendars.forget(request.user, name)
     return calendars.told(request.user)
 
 
 @router.get("/data-others", response=OthersOut, operation_id="others")
-def others(request: HttpRequest):
+def others(request: SignedRequest) -> dict[str, list[dict[str, Any]]]:
     """Interest rates and one's own series."""
     return dated.others(request.user)
 
@@ -81,27 +82,27 @@ def _as_file(rows: list[dict[str, Any]], name: str) -> HttpResponse:
 
 
 @router.get("/data-others/rates/{currency}.csv", operation_id="export_rates")
-def export_rates(request: HttpRequest, currency: str):
+def export_rates(request: SignedRequest, currency: str) -> HttpResponse:
     return _as_file(dated.rates_of(currency), f"rates-{currency.upper()}")
 
 
 @router.get("/data-others/series/{name}.csv", operation_id="export_series")
-def export_series(request: HttpRequest, name: str):
+def export_series(request: SignedRequest, name: str) -> HttpResponse:
     return _as_file(dated.series_of(request.user, name), name.lower())
 
 
 @router.get("/data/{symbol}/facts/{kind}", response=list[dict[str, Any]], operation_id="facts")
-def dated_facts(request: HttpRequest, symbol: str, kind: str):
+def dated_facts(request: SignedRequest, symbol: str, kind: str) -> list[dict[str, Any]]:
     """Bars, dividends, splits or events of an underlying, oldest first."""
     return dated.facts_of(row_of(symbol), kind)
 
 
 @router.get("/data/{symbol}/facts/{kind}/export.csv", operation_id="export_facts")
-def export_facts(request: HttpRequest, symbol: str, kind: str):
+def export_facts(request: SignedRequest, symbol: str, kind: str) -> HttpResponse:
     return _as_file(dated.facts_of(row_of(symbol), kind), f"{symbol}-{kind}")
 
 
 @router.post("/data/{symbol}/facts/{kind}/remove", response={204: None}, operation_id="remove_fact")
-def remove_fact(request: HttpRequest, symbol: str, kind: str, body: FactIn):
+def remove_fact(request: SignedRequest, symbol: str, kind: str, body: FactIn) -> tuple[int, None]:
     dated.drop(request.user, symbol, kind, body.date, body.what)
     return 204, None

@@ -137,7 +137,9 @@ class Keeper:
             by_date.setdefault(r.date, {})[r.at] = (r.at, *prices, volume)
         there = IntradayBars.objects.filter(underlying=self._owner(subject), date__in=by_date)
         for row in there:
-            by_date[row.date] = {int(bar["at"]): tuple(bar.tolist()) for bar in unpack(row.payload)} | by_date[row.date]
+            by_date[row.date] = {int(bar["at"]): tuple(bar.tolist()) for bar in unpack(bytes(row.payload))} | by_date[
+                row.date
+            ]
         return [
             {"date": date, "count": len(bars), "payload": pack(np.array(list(bars.values()), BAR))}
             for date, bars in by_date.items()
@@ -251,7 +253,7 @@ def facts_of(row: Underlying, kind: str) -> list[dict[str, Any]]:
             out += [
                 {"at": local(int(b["at"])).isoformat(), "open": b["open"] / 100, "high": b["high"] / 100,
                  "low": b["low"] / 100, "close": b["close"] / 100, "volume": None if b["volume"] < 0 else int(b["volume"])}
-                for b in unpack(session.payload)
+                for b in unpack(bytes(session.payload))
             ]  # fmt: skip
         return out
     if kind == "dividends":
@@ -267,10 +269,11 @@ def facts_of(row: Underlying, kind: str) -> list[dict[str, Any]]:
 
 
 def rates_of(currency: str) -> list[dict[str, Any]]:
-    found = Rate.objects.filter(currency=currency.upper()).values("date", "days", "rate")
+    rows = Rate.objects.filter(currency=currency.upper()).values("date", "days", "rate")
+    found = [dict(row) for row in rows]
     if not found:
         raise NotThere(f"There are no interest rates in {currency}.")
-    return list(found)
+    return found
 
 
 def series_of(user: User, name: str) -> list[dict[str, Any]]:

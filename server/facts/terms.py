@@ -86,7 +86,9 @@ def _read_ticks(raw: Any, quantum: Any, problems: list[tuple[str, str]]) -> list
 
 def periods(row: Underlying) -> list[dict[str, Any]]:
     """Every period of terms, oldest first; the first has no start."""
-    found = [(None if p.start == BEGINNING else p.start, p) for p in row.periods.all()] or [(None, row)]
+    found: list[tuple[dt.date | None, Underlying | TermsChange]] = [
+        (None if p.start == BEGINNING else p.start, p) for p in row.periods.all()
+    ] or [(None, row)]
     return [
         {
             "start": start,

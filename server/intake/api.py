@@ -2,8 +2,9 @@
 
 import datetime as dt
 from pathlib import Path
+from typing import Any, BinaryIO, cast
 
-from django.http import FileResponse, HttpRequest, StreamingHttpResponse
+from django.http import FileResponse, StreamingHttpResponse
 from ninja import File, Router
 from ninja.files import UploadedFile
 
@@ -27,6 +28,7 @@ from intake.schemas import (
 )
 from market.calendars import names
 from market.models import ColumnMapping, Intake
+from people.access import SignedRequest
 from strell_core.formats.intake.mapping import DATE_FORMATS, KINDS
 from strell_core.formats.intake.sessions import FINDINGS
 
@@ -35,12 +37,12 @@ router = Router(tags=["data"])
 
 # -- what is there
 @router.get("/data", response=list[HoldingsOut], operation_id="holdings")
-def holdings(request: HttpRequest):
+def holdings(request: SignedRequest) -> list[dict[str, Any]]:
     return coverage.summaries()
 
 
 @router.get("/data/words", response=WordsOut, operation_id="data_words")
-def words(request: HttpRequest):
+def words(request: SignedRequest) -> dict[str, Any]:
     return {
         "files": [
             {"kind": name, "title": kind.title, "subject": kind.subject, "roles": kind.roles, "needed": kind.needed}
@@ -52,12 +54,12 @@ def words(request: HttpRequest):
 
 
 @router.get("/data/{symbol}/coverage", response=CoverageOut, operation_id="coverage")
-def coverage_of(request: HttpRequest, symbol: str):
+def coverage_of(request: SignedRequest, symbol: str) -> dict[str, Any]:
     return coverage.coverage(symbol)
 
 
 @router.get("/data/{symbol}/quotes.{kind}", operation_id="export_quotes")
-def quotes(request: HttpRequest, symbol: str, kind: str, start: dt.date, end: dt.date):
+def quotes(request: SignedRequest, symbol: str, kind: str, start: dt.date, end: dt.date) -> FileResponse:
     path, name = coverage.written(symbol, start, end, kind)
     file = open(path, "rb")  # noqa: SIM115  (the answer closes it)
     path.unlink()
@@ -65,60 +67,60 @@ def quotes(request: HttpRequest, symbol: str, kind: str, start: dt.date, end: dt
 
 
 @router.post("/data/{symbol}/remove", response=RemovalOut, operation_id="remove_sessions")
-def remove(request: HttpRequest, symbol: str, body: RangeIn):
+def remove(request: SignedRequest, symbol: str, body: RangeIn) -> dict[str, Any]:
     return coverage.removal_facts(coverage.remove(request.user, symbol, body.start, body.end))
 
 
 @router.post("/removals/{removal_id}/undo", response=RemovalOut, operation_id="undo_removal")
-def undo(request: HttpRequest, removal_id: int):
+def undo(request: SignedRequest, removal_id: int) -> dict[str, Any]:
     return coverage.removal_facts(coverage.restore(request.user, removal_id))
 
 
 # -- files on their way in
 @router.get("/intakes", response=list[IntakeOut], operation_id="intakes")
-def intakes(request: HttpRequest):
+def intakes(request: SignedRequest) -> list[dict[str, Any]]:
     return [facts(row) for row in Intake.objects.of(request.user)[:50]]
 
 
 @router.post("/intakes", response=IntakeOut, operation_id="upload")
-def upload(request: HttpRequest, file: UploadedFile = File(...)):  # noqa: B008
-    return facts(receive(request.user, file.name or "file", file.file))
+def upload(request: SignedRequest, file: UploadedFile = File(...)) -> dict[str, Any]:  # type: ignore[type-arg]  # noqa: B008
+    return facts(receive(request.user, file.name or "file", cast(BinaryIO, file.file)))
 
 
 @router.get("/intakes/{intake_id}", response=IntakeOut, operation_id="intake")
-def one(request: HttpRequest, intake_id: int):
+def one(request: SignedRequest, intake_id: int) -> dict[str, Any]:
     return facts(find(request.user, intake_id))
 
 
 @router.post("/intakes/{intake_id}/preview", response=IntakePreview, operation_id="preview_intake")
-def preview(request: HttpRequest, intake_id: int, body: PreviewIn):
+def preview(request: SignedRequest, intake_id: int, body: PreviewIn) -> dict[str, Any]:
     found = look(request.user, intake_id, body.mapping, body.terms)
     return {**found, "rejected": [{"what": what, "count": count} for what, count in found["rejected"].items()]}
 
 
 @router.post("/intakes/{intake_id}/start", response=IntakeOut, operation_id="start_intake")
-def start(request: HttpRequest, intake_id: int, body: StartIn):
+def start(request: SignedRequest, intake_id: int, body: StartIn) -> dict[str, Any]:
     return facts(intake.start(request.user, intake_id, body.mapping, body.terms, body.adds))
 
 
 @router.post("/intakes/{intake_id}/cancel", response=IntakeOut, operation_id="cancel_intake")
-def cancel(request: HttpRequest, intake_id: int):
+def cancel(request: SignedRequest, intake_id: int) -> dict[str, Any]:
     return facts(intake.cancel(request.user, intake_id))
 
 
 @router.post("/intakes/{intake_id}/take-back", response=IntakeOut, operation_id="take_back_intake")
-def take_back(request: HttpRequest, intake_id: int):
+def take_back(request: SignedRequest, intake_id: int) -> dict[str, Any]:
     return facts(intake.take_back(request.user, intake_id))
 
 
 @router.delete("/intakes/{intake_id}", response={204: None}, operation_id="forget_intake")
-def forget(request: HttpRequest, intake_id: int):
+def forget(request: SignedRequest, intake_id: int) -> tuple[int, None]:
     intake.forget(request.user, intake_id)
     return 204, None
 
 
 @router.get("/intakes/{intake_id}/rejects.csv", operation_id="rejects")
-def rejects(request: HttpRequest, intake_id: int):
+def rejects(request: SignedRequest, intake_id: int) -> StreamingHttpResponse:
     found = find(request.user, intake_id)
     answer = StreamingHttpResponse(intake.rejects(found), content_type="text/csv; charset=utf-8")
     answer["Content-Disposition"] = f'attachment; filename="rejects-{Path(found.name).stem[:60]}.csv"'
@@ -126,18 +128,18 @@ def rejects(request: HttpRequest, intake_id: int):
 
 
 @router.get("/mappings", response=list[NamedMapping], operation_id="mappings")
-def mappings(request: HttpRequest):
-    return list(ColumnMapping.objects.of(request.user).values("name", "mapping"))
+def mappings(request: SignedRequest) -> list[dict[str, Any]]:
+    return [dict(row) for row in ColumnMapping.objects.of(request.user).values("name", "mapping")]
 
 
 @router.put("/mappings", response=NamedMapping, operation_id="save_mapping")
-def save_mapping(request: HttpRequest, body: NamedMapping):
+def save_mapping(request: SignedRequest, body: NamedMapping) -> dict[str, Any]:
     made = intake.save_mapping(request.user, body.name, body.mapping)
     return {"name": made.name, "mapping": made.mapping}
 
 
 @router.delete("/mappings/{name}", response={204: None}, operation_id="forget_mapping")
-def forget_mapping(request: HttpRequest, name: str):
+def forget_mapping(request: SignedRequest, name: str) -> tuple[int, None]:
     if not ColumnMapping.objects.of(request.user).filter(name=name).delete()[0]:
         raise NotThere("There is no such mapping.")
     return 204, None

@@ -1,11 +1,13 @@
 """The journal."""
 
 import datetime as dt
+from typing import Any
 
-from django.http import HttpRequest, StreamingHttpResponse
+from django.http import StreamingHttpResponse
 from ninja import Query, Router, Schema
 
 from journal import queries
+from people.access import SignedRequest
 
 router = Router(tags=["journal"])
 
@@ -28,7 +30,7 @@ class EntryOut(Schema):
     kind: str
     text: str
     rule: str
-    values: dict
+    values: dict[str, Any]
     account: int | None
     strategy: int | None
     deployment: int | None
@@ -42,17 +44,17 @@ class JournalPage(Schema):
 
 
 @router.get("/journal", response=JournalPage, operation_id="journal")
-def journal(request: HttpRequest, filter: Query[Filter], before: int | None = None):
+def journal(request: SignedRequest, filter: Query[Filter], before: int | None = None) -> dict[str, Any]:
     return queries.page(queries.entries(request.user, **filter.dict(), before=before))
 
 
 @router.get("/journal/kinds", response=list[str], operation_id="journal_kinds")
-def kinds(request: HttpRequest):
+def kinds(request: SignedRequest) -> list[str]:
     return queries.kinds(request.user)
 
 
 @router.get("/journal.csv", operation_id="journal_csv")
-def as_csv(request: HttpRequest, filter: Query[Filter]):
+def as_csv(request: SignedRequest, filter: Query[Filter]) -> StreamingHttpResponse:
     answer = StreamingHttpResponse(
         queries.as_csv(queries.entries(request.user, **filter.dict())), content_type="text/csv; charset=utf-8"
     )

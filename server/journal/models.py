@@ -1,11 +1,14 @@
 """What was decided and done, by whom and why. Rows are added, never changed or removed."""
 
+from typing import Self
+
 from django.conf import settings
+from django.contrib.auth.models import User
 from django.db import models
 
 
-class JournalQuerySet(models.QuerySet):
-    def of(self, user) -> "JournalQuerySet":
+class JournalQuerySet(models.QuerySet["JournalEntry"]):
+    def of(self, user: User) -> Self:
         return self.filter(owner_id=user.pk)
 
 

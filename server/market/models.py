@@ -1,6 +1,9 @@
 """Underlyings, contracts, bars and session chains; files that were loaded."""
 
+from typing import Self, TypeVar
+
 from django.conf import settings
+from django.contrib.auth.models import User
 from django.db import models
 
 
@@ -161,8 +164,11 @@ class IntradayBars(models.Model):
         ordering = ["date"]
 
 
-class OwnedQuerySet(models.QuerySet):
-    def of(self, user) -> "OwnedQuerySet":
+Row = TypeVar("Row", bound=models.Model)
+
+
+class OwnedQuerySet(models.QuerySet[Row]):
+    def of(self, user: User) -> Self:
         """What a user may see: their own."""
         return self.filter(owner=user)
 

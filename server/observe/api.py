@@ -1,10 +1,9 @@
 """Underlyings, sessions and chains."""
 
 import datetime as dt
-from typing import Annotated
+from typing import Annotated, Any
 
 from django.db.models import Count, Max, Min, Sum
-from django.http import HttpRequest
 from ninja import Query, Router, Schema
 
 from config.errors import NotThere
@@ -13,6 +12,7 @@ from market.models import SessionChainRow, Underlying
 from market.timelines import timeline
 from observe import services as observe
 from observe.schemas import ChainOut, SurfaceOut, WhatIfIn, WhatIfOut
+from people.access import SignedRequest
 
 router = Router(tags=["market"])
 
@@ -42,7 +42,7 @@ class SnapshotOut(Schema):
 
 
 @router.get("/market/underlyings", response=list[UnderlyingOut], operation_id="underlyings")
-def underlyings(request: HttpRequest):
+def underlyings(request: SignedRequest) -> list[dict[str, Any]]:
     """Underlyings with chains, those with most sessions first."""
     out = []
     for row in Underlying.objects.exclude(data_digest="").order_by("symbol"):
@@ -59,13 +59,13 @@ def underlyings(request: HttpRequest):
 
 
 @router.get("/market/{symbol}/sessions", response=list[SessionOut], operation_id="sessions")
-def sessions(request: HttpRequest, symbol: str):
+def sessions(request: SignedRequest, symbol: str) -> list[dict[str, Any]]:
     rows = SessionChainRow.objects.filter(underlying__symbol=symbol, current=True).order_by("date")
-    return list(rows.values("date", "snapshots"))
+    return [dict(row) for row in rows.values("date", "snapshots")]
 
 
 @router.get("/market/{symbol}/sessions/{date}", response=list[SnapshotOut], operation_id="snapshots")
-def snapshots(request: HttpRequest, symbol: str, date: dt.date):
+def snapshots(request: SignedRequest, symbol: str, date: dt.date) -> list[dict[str, Any]]:
     history = timeline(symbol)
     session = history.session_index(date)
     if session is None:
@@ -75,22 +75,22 @@ def snapshots(request: HttpRequest, symbol: str, date: dt.date):
 
 
 @router.get("/market/{symbol}/surface", response=SurfaceOut, operation_id="surface")
-def surface(request: HttpRequest, symbol: str, at: str | None = None):
+def surface(request: SignedRequest, symbol: str, at: str | None = None) -> dict[str, Any]:
     """Fitted curves of volatility of every expiration at an instant."""
     return observe.surface(symbol, at)
 
 
 @router.get("/market/{symbol}/chain", response=ChainOut, operation_id="chain")
 def chain(
-    request: HttpRequest, symbol: str, at: str | None = None, expiration: str | None = None,
+    request: SignedRequest, symbol: str, at: str | None = None, expiration: str | None = None,
     each_side: Annotated[int, Query(ge=1, le=200)] = 12,
-):  # fmt: skip
+) -> dict[str, Any]:  # fmt: skip
     """One expiration's chain with values and chances by its fitted curve."""
     return observe.chain(symbol, at, expiration, each_side)
 
 
 @router.post("/market/{symbol}/what-if", response=WhatIfOut, operation_id="what_if")
-def what_if(request: HttpRequest, symbol: str, body: WhatIfIn):
+def what_if(request: SignedRequest, symbol: str, body: WhatIfIn) -> dict[str, Any]:
     """P/L of a structure by price, date and volatility."""
     legs = [observe.Held(leg.contract, leg.contracts, leg.opened) for leg in body.legs]
     return observe.what_if(

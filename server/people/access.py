@@ -6,6 +6,7 @@ import datetime as dt
 import hashlib
 import secrets
 import time
+from typing import cast
 
 from django.contrib.auth.models import User
 from django.http import HttpRequest
@@ -22,11 +23,20 @@ MAX_DAYS = 366
 PREFIX = "strell_"
 
 
+class SignedRequest(HttpRequest):
+    """A request after :class:`SignedIn` or :class:`ByToken` let it in: who asks is known."""
+
+    user: User
+    scope_rank: int
+    by_token: bool
+
+
 class SignedIn(SessionAuth):
     """The session of a browser; it may do everything its person may."""
 
     def authenticate(self, request: HttpRequest, key: str | None) -> User | None:
-        request.scope_rank, request.by_token = len(SCOPES) - 1, False
+        signed = cast(SignedRequest, request)
+        signed.scope_rank, signed.by_token = len(SCOPES) - 1, False
         return super().authenticate(request, key)
 
 
@@ -37,10 +47,11 @@ class ByToken(HttpBearer):
         found = _token(token)
         if found is None:
             return None
-        request.user, request.by_token = found.owner, True
-        request.scope_rank = max((SCOPES.index(scope) for scope in found.scopes), default=-1)
+        signed = cast(SignedRequest, request)
+        signed.user, signed.by_token = found.owner, True
+        signed.scope_rank = max((SCOPES.index(scope) for scope in found.scopes), default=-1)
         if request.method not in ("GET", "HEAD"):
-            need(request, "research")
+            need(signed, "research")
         return found.owner
 
 
@@ -56,7 +67,7 @@ def _digest(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()
 
 
-def need(request: HttpRequest, scope: str) -> None:
+def need(request: SignedRequest, scope: str) -> None:
     """Raise :class:`Forbidden` unless whoever asks may do ``scope``."""
     if request.scope_rank < SCOPES.index(scope):
         raise Forbidden(f"This token may not do that; it needs the scope '{scope}'.")
@@ -88,18 +99,18 @@ def revoke(user: User, token_id: int) -> None:
         raise NotThere("There is no such token.")
 
 
-def confirm(request: HttpRequest, password: str) -> None:
+def confirm(request: SignedRequest, password: str) -> None:
     """Take the password a second time; it opens arming at a broker for ten minutes."""
     if not request.user.check_password(password):
         raise Refused("The password is wrong.", [{"path": "password", "message": "wrong"}])
     request.session["confirmed"] = time.time()
 
 
-def confirmed(request: HttpRequest) -> bool:
+def confirmed(request: SignedRequest) -> bool:
     return time.time() - float(request.session.get("confirmed", 0)) < CONFIRMED_SECONDS
 
 
-def need_confirmed(request: HttpRequest) -> None:
+def need_confirmed(request: SignedRequest) -> None:
     """Raise :class:`Forbidden` unless a person gave their password in the last ten minutes."""
     if request.by_token:
         raise Forbidden("Arming at a broker is for a person with a password, not for a token.")

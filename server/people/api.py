@@ -1,10 +1,12 @@
 """Signing in and out."""
 
 import datetime as dt
+from typing import Any
 
 from axes.exceptions import AxesBackendPermissionDenied
 from axes.handlers.proxy import AxesProxyHandler
 from django.contrib.auth import authenticate, login, logout
+from django.db.models import QuerySet
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.csrf import ensure_csrf_cookie
 from ninja import Router, Schema
@@ -12,6 +14,7 @@ from ninja.decorators import decorate_view
 
 from config.errors import Refused
 from people import access
+from people.access import SignedRequest
 from people.models import AccessToken
 
 router = Router(tags=["people"])
@@ -62,20 +65,20 @@ class LockedOut(Refused):
 LOCKED_OUT = "Too many failed attempts. Try again in 15 minutes."
 
 
-def locked_out(request: HttpRequest, credentials: dict, *args: object, **kwargs: object) -> JsonResponse:
+def locked_out(request: HttpRequest, credentials: dict[str, Any], *args: object, **kwargs: object) -> JsonResponse:
     """What the lockout itself answers, in the shape of every other refusal."""
     return JsonResponse({"message": LOCKED_OUT, "problems": []}, status=LockedOut.status)
 
 
 @router.get("/me", auth=None, response=Me, operation_id="me")
 @decorate_view(ensure_csrf_cookie)
-def me(request: HttpRequest):
+def me(request: HttpRequest) -> dict[str, Any]:
     signed_in = request.user.is_authenticated
-    return {"name": request.user.get_username() if signed_in else None, "operator": signed_in and request.user.is_staff}
+    return {"name": request.user.get_username() if signed_in else None, "operator": request.user.is_staff}
 
 
 @router.post("/sign-in", auth=None, response=Me, operation_id="sign_in")
-def sign_in(request: HttpRequest, body: SignIn):
+def sign_in(request: HttpRequest, body: SignIn) -> dict[str, Any]:
     try:
         user = authenticate(request, username=body.name, password=body.password)
     except AxesBackendPermissionDenied:
@@ -89,29 +92,29 @@ def sign_in(request: HttpRequest, body: SignIn):
 
 
 @router.post("/sign-out", response=Me, operation_id="sign_out")
-def sign_out(request: HttpRequest):
+def sign_out(request: SignedRequest) -> dict[str, Any]:
     logout(request)
     return {"name": None}
 
 
 @router.post("/confirm", auth=access.SignedIn(), response={204: None}, operation_id="confirm_password")
-def confirm(request: HttpRequest, body: Password):
+def confirm(request: SignedRequest, body: Password) -> tuple[int, None]:
     access.confirm(request, body.password)
     return 204, None
 
 
 @router.get("/tokens", auth=access.SignedIn(), response=list[AccessTokenOut], operation_id="tokens")
-def tokens(request: HttpRequest):
+def tokens(request: SignedRequest) -> QuerySet[AccessToken]:
     return AccessToken.objects.of(request.user).order_by("-created_at")
 
 
 @router.post("/tokens", auth=access.SignedIn(), response=MadeToken, operation_id="make_token")
-def make_token(request: HttpRequest, body: NewToken):
+def make_token(request: SignedRequest, body: NewToken) -> dict[str, Any]:
     token, text = access.make_token(request.user, body.name, body.scope, body.days)
     return {**AccessTokenOut.from_orm(token).dict(), "text": text}
 
 
 @router.delete("/tokens/{token_id}", auth=access.SignedIn(), response={204: None}, operation_id="revoke_token")
-def revoke(request: HttpRequest, token_id: int):
+def revoke(request: SignedRequest, token_id: int) -> tuple[int, None]:
     access.revoke(request.user, token_id)
     return 204, None

@@ -1,13 +1,15 @@
 """Access tokens and what a person has confirmed."""
 
 import datetime as dt
+from typing import Self
 
 from django.conf import settings
+from django.contrib.auth.models import User
 from django.db import models
 
 
-class TokenQuerySet(models.QuerySet):
-    def of(self, user) -> "TokenQuerySet":
+class TokenQuerySet(models.QuerySet["AccessToken"]):
+    def of(self, user: User) -> Self:
         return self.filter(owner=user, revoked_at=None)
 
 

@@ -1,8 +1,10 @@
 """Replay sessions."""
 
-from django.http import HttpRequest
+from typing import Any
+
 from ninja import Router
 
+from people.access import SignedRequest
 from replay import queries, services
 from replay.models import ReplaySession
 from replay.schemas import ActsIn, Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut
@@ -12,65 +14,67 @@ router = Router(tags=["replay"])
 
 
 @router.get("/strategies/{strategy_id}/replays", response=list[ReplayRow], operation_id="replays")
-def replays(request: HttpRequest, strategy_id: int):
+def replays(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     strategy = strategies.find(request.user, strategy_id)
     found = ReplaySession.objects.of(request.user).filter(strategy=strategy).select_related("underlying", "trade")
     return [services.facts(session) for session in found.order_by("-updated_at")]
 
 
 @router.post("/replays", response=ReplayRow, operation_id="start_replay")
-def start(request: HttpRequest, body: NewReplay):
+def start(request: SignedRequest, body: NewReplay) -> dict[str, Any]:
     if body.run is not None and body.trade is not None:
         return services.facts(services.from_trade(request.user, body.run, body.trade))
     return services.facts(services.blank(request.user, body.strategy or 0, body.at, body.cash))
 
 
 @router.get("/replays/{session_id}", response=SceneOut, operation_id="replay")
-def replay(request: HttpRequest, session_id: int, expiration: str | None = None, payoff_at: int | None = None):
+def replay(
+    request: SignedRequest, session_id: int, expiration: str | None = None, payoff_at: int | None = None
+) -> dict[str, Any]:
     return queries.scene(services.find(request.user, session_id), expiration, payoff_at)
 
 
 @router.post("/replays/{session_id}/move", response=SceneOut, operation_id="move_replay")
 def move(
-    request: HttpRequest, session_id: int, body: Move, expiration: str | None = None, payoff_at: int | None = None
-):
+    request: SignedRequest, session_id: int, body: Move, expiration: str | None = None, payoff_at: int | None = None
+) -> dict[str, Any]:
     return queries.scene(services.move(request.user, session_id, body.to), expiration, payoff_at)
 
 
 @router.post("/replays/{session_id}/orders", response=SceneOut, operation_id="trade_replay")
-def trade(request: HttpRequest, session_id: int, body: OrdersIn, expiration: str | None = None):
+def trade(request: SignedRequest, session_id: int, body: OrdersIn, expiration: str | None = None) -> dict[str, Any]:
     session = services.trade(request.user, session_id, [(o.contract, o.contracts) for o in body.orders])
     return queries.scene(session, expiration, None)
 
 
 @router.post("/replays/{session_id}/close", response=SceneOut, operation_id="close_replay_position")
-def close(request: HttpRequest, session_id: int, expiration: str | None = None):
+def close(request: SignedRequest, session_id: int, expiration: str | None = None) -> dict[str, Any]:
     return queries.scene(services.close_all(request.user, session_id), expiration, None)
 
 
 @router.put("/replays/{session_id}/acts", response=SceneOut, operation_id="let_replay_rules_act")
-def acts(request: HttpRequest, session_id: int, body: ActsIn, expiration: str | None = None):
+def acts(request: SignedRequest, session_id: int, body: ActsIn, expiration: str | None = None) -> dict[str, Any]:
     """What the rules do by themselves: advise, leave, or live."""
     return queries.scene(services.let_act(request.user, session_id, body.acts), expiration, None)
 
 
 @router.post("/replays/{session_id}/undo", response=SceneOut, operation_id="undo_replay")
-def undo(request: HttpRequest, session_id: int, expiration: str | None = None):
+def undo(request: SignedRequest, session_id: int, expiration: str | None = None) -> dict[str, Any]:
     return queries.scene(services.undo(request.user, session_id), expiration, None)
 
 
 @router.patch("/replays/{session_id}", response=ReplayRow, operation_id="describe_replay")
-def describe(request: HttpRequest, session_id: int, body: Describe):
+def describe(request: SignedRequest, session_id: int, body: Describe) -> dict[str, Any]:
     return services.facts(services.describe(request.user, session_id, body.name, body.note))
 
 
 @router.delete("/replays/{session_id}", response={204: None}, operation_id="delete_replay")
-def delete(request: HttpRequest, session_id: int):
+def delete(request: SignedRequest, session_id: int) -> tuple[int, None]:
     services.delete(request.user, session_id)
     return 204, None
 
 
 @router.post("/replays/{session_id}/restore", response=ReplayRow, operation_id="restore_replay")
-def restore(request: HttpRequest, session_id: int):
+def restore(request: SignedRequest, session_id: int) -> dict[str, Any]:
     services.delete(request.user, session_id, restore=True)
     return services.facts(services.find(request.user, session_id))

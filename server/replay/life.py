@@ -12,7 +12,7 @@ from replay.models import ReplayFill, ReplaySession
 from strell_core.engine.hand import Action, Deal, lived
 from strell_core.engine.plan import EVERYTHING, Part, Plan
 from strell_core.engine.run import History
-from strell_core.engine.state import LegClose
+from strell_core.engine.state import ClosedTrade, LegClose, TradeState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import normalise, parse
@@ -51,21 +51,22 @@ class Life:
     @property
     def costs(self) -> Decimal:
         """Paid so far, by trades that are open and by those that are closed."""
-        trades = (*self.history.state.trades, *self.history.closed)
+        trades: list[TradeState | ClosedTrade] = [*self.history.state.trades, *self.history.closed]
         return sum((trade.costs for trade in trades), Decimal(0))
 
     def held(self) -> list[HeldContract]:
         """By contract, those that are flat again included."""
         rows: dict[ContractKey, HeldContract] = {}
-        for trade in (*self.history.closed, *self.history.state.trades):
+        trades: list[TradeState | ClosedTrade] = [*self.history.closed, *self.history.state.trades]
+        for trade in trades:
             multiplier = self.timeline.underlying.on(self.timeline.date_at(trade.opened_at)).multiplier
-            gone = trade.legs if trade in self.history.closed else trade.closed_legs
+            gone, held = (trade.legs, ()) if isinstance(trade, ClosedTrade) else (trade.closed_legs, trade.legs)
             for leg in gone:
                 if isinstance(leg, LegClose) and leg.how != "split":
                     made = Fraction(leg.contracts * (leg.closed_parts - leg.opened_parts))
                     _add(rows, leg.contract, 0, 0, made, multiplier, leg.how == "settlement")
-            for leg in trade.legs if trade not in self.history.closed else ():
-                _add(rows, leg.contract, leg.contracts, leg.opened_parts, Fraction(0), multiplier, False)
+            for still in held:
+                _add(rows, still.contract, still.contracts, still.opened_parts, Fraction(0), multiplier, False)
         return [rows[key] for key in sorted(rows)]
 
     @property

@@ -1,6 +1,9 @@
 """Replay sessions: a stay in the past with its own clock and account."""
 
+from typing import Self
+
 from django.conf import settings
+from django.contrib.auth.models import User
 from django.db import models
 
 from market.models import Underlying
@@ -8,8 +11,8 @@ from runs.models import RunTrade
 from strategies.models import Revision, Strategy
 
 
-class ReplayQuerySet(models.QuerySet):
-    def of(self, user) -> "ReplayQuerySet":
+class ReplayQuerySet(models.QuerySet["ReplaySession"]):
+    def of(self, user: User) -> Self:
         return self.filter(owner=user, deleted_at=None)
 
 

@@ -1,70 +1,73 @@
 """Backtest runs."""
 
-from django.http import HttpRequest, HttpResponse
+from typing import Any
+
+from django.http import HttpResponse
 from ninja import Router
 
+from people.access import SignedRequest
 from runs import queries, services
 from runs.models import Run
 from runs.schemas import FigureOut, RunOut, RunRequest, RunRow, TradeDetail
 from strategies import services as strategies
-from strell_core.results.figures import FIGURES
+from strell_core.results.figures import FIGURES, Figure
 
 router = Router(tags=["runs"])
 
 
 @router.get("/figures", response=list[FigureOut], operation_id="figures")
-def figures(request: HttpRequest):
+def figures(request: SignedRequest) -> list[Figure]:
     """What the figures of a run are called and how each is made."""
     return list(FIGURES.values())
 
 
 @router.get("/strategies/{strategy_id}/runs", response=list[RunRow], operation_id="runs")
-def runs(request: HttpRequest, strategy_id: int):
+def runs(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     strategy = strategies.find(request.user, strategy_id)
     found = strategy.runs.select_related("strategy", "revision").defer("decisions", "curve", "evidence")
     return [queries.run_facts(run) for run in found]
 
 
 @router.post("/strategies/{strategy_id}/runs", response=RunRow, operation_id="ask_run")
-def ask(request: HttpRequest, strategy_id: int, body: RunRequest):
+def ask(request: SignedRequest, strategy_id: int, body: RunRequest) -> dict[str, Any]:
     run = services.ask(request.user, strategy_id, body.start, body.end, body.cash, body.method)
     return queries.run_facts(run)
 
 
 @router.get("/runs", response=list[RunRow], operation_id="active_runs")
-def active(request: HttpRequest):
+def active(request: SignedRequest) -> list[dict[str, Any]]:
     found = Run.objects.of(request.user).filter(status__in=Run.ACTIVE).select_related("strategy", "revision")
     return [queries.run_facts(run) for run in found]
 
 
 @router.get("/runs/{run_id}", response=RunOut, operation_id="run")
-def run(request: HttpRequest, run_id: int):
+def run(request: SignedRequest, run_id: int) -> dict[str, Any]:
     return queries.run_facts(services.find(request.user, run_id), whole=True)
 
 
 @router.delete("/runs/{run_id}", response={204: None}, operation_id="delete_run")
-def delete(request: HttpRequest, run_id: int):
+def delete(request: SignedRequest, run_id: int) -> tuple[int, None]:
     services.delete(request.user, run_id)
     return 204, None
 
 
 @router.post("/runs/{run_id}/cancel", response=RunRow, operation_id="cancel_run")
-def cancel(request: HttpRequest, run_id: int):
+def cancel(request: SignedRequest, run_id: int) -> dict[str, Any]:
     return queries.run_facts(services.cancel(request.user, run_id))
 
 
 @router.post("/runs/{run_id}/go-on", response=RunRow, operation_id="go_on_run")
-def go_on(request: HttpRequest, run_id: int):
+def go_on(request: SignedRequest, run_id: int) -> dict[str, Any]:
     return queries.run_facts(services.go_on(request.user, run_id))
 
 
 @router.get("/runs/{run_id}/trades/{number}", response=TradeDetail, operation_id="run_trade")
-def trade(request: HttpRequest, run_id: int, number: int, at: int | None = None):
+def trade(request: SignedRequest, run_id: int, number: int, at: int | None = None) -> dict[str, Any]:
     return queries.trade_detail(services.find(request.user, run_id), number, at)
 
 
 @router.get("/runs/{run_id}/trades.csv", operation_id="run_trades_csv")
-def trades_csv(request: HttpRequest, run_id: int):
+def trades_csv(request: SignedRequest, run_id: int) -> HttpResponse:
     found = services.find(request.user, run_id)
     response = HttpResponse(queries.trades_csv(found), content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = f'attachment; filename="run-{found.number}-trades.csv"'

@@ -122,7 +122,8 @@ def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
     data = zstandard.ZstdDecompressor().decompress(kept)
     size = int.from_bytes(data[:4], "little")
     facts = json.loads(data[4 : 4 + size])
-    place, arrays = 4 + size, {}
+    place = 4 + size
+    arrays: dict[str, Any] = {}
     for name in (*_ARRAYS, *(f"leg{number}" for number in range(len(facts["legs"])))):
         kind = _ARRAYS.get(name, "<i8")
         end = place + facts["points"] * np.dtype(kind).itemsize
@@ -147,6 +148,6 @@ def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
 
 def _read(values: list[Any]) -> list[Any]:
     """A payoff leg's fields from JSON: what was not known is NaN, dividends are pairs."""
-    out = [math.nan if value is None else value for value in values]
+    out: list[Any] = [math.nan if value is None else value for value in values]
     out[9] = tuple((int(when), float(paid)) for when, paid in out[9])
     return out

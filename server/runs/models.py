@@ -1,12 +1,15 @@
 """Backtest runs and their trades."""
 
+from typing import Self
+
+from django.contrib.auth.models import User
 from django.db import models
 
 from strategies.models import Revision, Strategy
 
 
-class RunQuerySet(models.QuerySet):
-    def of(self, user) -> "RunQuerySet":
+class RunQuerySet(models.QuerySet["Run"]):
+    def of(self, user: User) -> Self:
         """What a user may see: runs of their own strategies, not deleted."""
         return self.filter(strategy__owner=user, strategy__deleted_at=None)
 

@@ -2,7 +2,7 @@
 
 import datetime as dt
 from decimal import Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ninja import Schema
 from pydantic import Field, create_model
@@ -22,14 +22,17 @@ class RunRequest(Schema):
 TYPES: dict[str, Any] = {
     "money": float, "share": float, "ratio": float, "count": int, "date": str, "flag": bool, "range": list[float],
 }  # fmt: skip
-FiguresOut = create_model(
-    "FiguresOut", __base__=Schema,
-    __doc__="What a finished run amounts to; nothing where a figure has no value.",
-    **{
-        name: (TYPES[figure.kind] | None if figure.may_lack else TYPES[figure.kind], Field(description=figure.explains))
-        for name, figure in FIGURES.items()
-    },
-)  # fmt: skip
+_FIELDS: dict[str, Any] = {
+    name: (TYPES[figure.kind] | None if figure.may_lack else TYPES[figure.kind], Field(description=figure.explains))
+    for name, figure in FIGURES.items()
+}
+if TYPE_CHECKING:
+
+    class FiguresOut(Schema): ...
+else:
+    FiguresOut = create_model(
+        "FiguresOut", __base__=Schema, __doc__="What a finished run amounts to; nothing where a figure has no value.", **_FIELDS
+    )  # fmt: skip
 
 
 class FigureOut(Schema):

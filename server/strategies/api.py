@@ -2,10 +2,12 @@
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from ninja import Router
 
+from people.access import SignedRequest
 from strategies import queries, services
+from strategies.models import Strategy
 from strategies.preview import preview
 from strategies.schemas import (
     Change,
@@ -28,7 +30,7 @@ from strell_core.strategy.schema import json_schema
 router = Router(tags=["strategies"])
 
 
-def _whole(strategy) -> dict[str, Any]:
+def _whole(strategy: Strategy) -> dict[str, Any]:
     return {**queries.strategy_facts(strategy), "track": track(strategy)}
 
 
@@ -37,27 +39,27 @@ def _document(body: NewStrategy | Change) -> dict[str, Any]:
 
 
 @router.get("/declarations", response=DeclarationsOut, operation_id="declarations")
-def declarations(request: HttpRequest):
+def declarations(request: SignedRequest) -> dict[str, Any]:
     return queries.declarations()
 
 
 @router.get("/strategy-schema.json", auth=None, response=dict[str, Any], operation_id="strategy_schema")
-def schema(request: HttpRequest):
+def schema(request: SignedRequest) -> dict[str, Any]:
     return json_schema()
 
 
 @router.get("/strategies", response=list[StrategyRow], operation_id="strategies")
-def strategies(request: HttpRequest):
+def strategies(request: SignedRequest) -> list[dict[str, Any]]:
     return [_whole(strategy) for strategy in queries.shelf(request.user)]
 
 
 @router.post("/strategies", response=StrategyOut, operation_id="create_strategy")
-def create(request: HttpRequest, body: NewStrategy):
+def create(request: SignedRequest, body: NewStrategy) -> dict[str, Any]:
     return _whole(services.create(request.user, _document(body)))
 
 
 @router.post("/strategies/from-legs", response=MadeFromLegs, operation_id="strategy_from_legs")
-def from_legs(request: HttpRequest, body: FromLegs):
+def from_legs(request: SignedRequest, body: FromLegs) -> dict[str, Any]:
     """Write rules that pick a structure as it was clicked together."""
     legs = [(leg.contract, leg.contracts) for leg in body.legs]
     strategy, notes = services.from_legs(request.user, body.symbol, body.at, legs, body.name)
@@ -65,59 +67,59 @@ def from_legs(request: HttpRequest, body: FromLegs):
 
 
 @router.get("/strategies/{strategy_id}", response=StrategyOut, operation_id="strategy")
-def strategy(request: HttpRequest, strategy_id: int):
+def strategy(request: SignedRequest, strategy_id: int) -> dict[str, Any]:
     return _whole(services.find(request.user, strategy_id))
 
 
 @router.put("/strategies/{strategy_id}", response=StrategyOut, operation_id="revise_strategy")
-def revise(request: HttpRequest, strategy_id: int, body: Change):
+def revise(request: SignedRequest, strategy_id: int, body: Change) -> dict[str, Any]:
     services.revise(request.user, strategy_id, _document(body), body.based_on)
     return _whole(services.find(request.user, strategy_id))
 
 
 @router.delete("/strategies/{strategy_id}", response={204: None}, operation_id="delete_strategy")
-def delete(request: HttpRequest, strategy_id: int):
+def delete(request: SignedRequest, strategy_id: int) -> tuple[int, None]:
     services.delete(request.user, strategy_id)
     return 204, None
 
 
 @router.post("/strategies/{strategy_id}/restore", response=StrategyOut, operation_id="restore_strategy")
-def restore(request: HttpRequest, strategy_id: int):
+def restore(request: SignedRequest, strategy_id: int) -> dict[str, Any]:
     return _whole(services.restore(request.user, strategy_id))
 
 
 @router.post("/strategies/{strategy_id}/duplicate", response=StrategyOut, operation_id="duplicate_strategy")
-def duplicate(request: HttpRequest, strategy_id: int, mirror: bool = False):
+def duplicate(request: SignedRequest, strategy_id: int, mirror: bool = False) -> dict[str, Any]:
     return _whole(services.duplicate(request.user, strategy_id, mirror))
 
 
 @router.post(
     "/strategies/{strategy_id}/sentences/{sentence_id}/mirror", response=StrategyOut, operation_id="mirror_sentence"
 )
-def mirror_sentence(request: HttpRequest, strategy_id: int, sentence_id: str, based_on: int):
+def mirror_sentence(request: SignedRequest, strategy_id: int, sentence_id: str, based_on: int) -> dict[str, Any]:
     services.mirror_sentence(request.user, strategy_id, sentence_id, based_on)
     return _whole(services.find(request.user, strategy_id))
 
 
 @router.get("/strategies/{strategy_id}/revisions", response=list[RevisionOut], operation_id="revisions")
-def revisions(request: HttpRequest, strategy_id: int):
+def revisions(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     found = services.find(request.user, strategy_id)
     return [queries.revision_facts(revision) for revision in found.revisions.order_by("-number")]
 
 
 @router.post("/strategies/{strategy_id}/revisions/{number}", response=StrategyOut, operation_id="go_back")
-def go_back(request: HttpRequest, strategy_id: int, number: int):
+def go_back(request: SignedRequest, strategy_id: int, number: int) -> dict[str, Any]:
     services.go_back(request.user, strategy_id, number)
     return _whole(services.find(request.user, strategy_id))
 
 
 @router.get("/strategies/{strategy_id}/text", response=TextOut, operation_id="strategy_text")
-def text(request: HttpRequest, strategy_id: int):
+def text(request: SignedRequest, strategy_id: int) -> dict[str, Any]:
     return {"text": to_text(services.find(request.user, strategy_id).latest.document)}
 
 
 @router.get("/strategies/{strategy_id}/file", operation_id="strategy_file")
-def file(request: HttpRequest, strategy_id: int):
+def file(request: SignedRequest, strategy_id: int) -> HttpResponse:
     document = services.find(request.user, strategy_id).latest.document
     name = "".join(c if c.isascii() and c.isalnum() else "-" for c in document["name"]).strip("-").lower() or "strategy"
     response = HttpResponse(to_text(document), content_type="application/yaml; charset=utf-8")
@@ -126,11 +128,11 @@ def file(request: HttpRequest, strategy_id: int):
 
 
 @router.post("/strategy-text/check", response=CheckedText, operation_id="check_text")
-def check_text(request: HttpRequest, body: TextIn):
+def check_text(request: SignedRequest, body: TextIn) -> dict[str, Any]:
     document = services.checked_text(body.text)
     return {"document": document, "sheet": queries.sheet_of(document)}
 
 
 @router.get("/strategies/{strategy_id}/preview", response=PreviewOut, operation_id="preview")
-def preview_strategy(request: HttpRequest, strategy_id: int, at: str | None = None):
+def preview_strategy(request: SignedRequest, strategy_id: int, at: str | None = None) -> dict[str, Any]:
     return preview(services.find(request.user, strategy_id).latest.document, at)

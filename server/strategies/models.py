@@ -1,7 +1,12 @@
 """Strategies and their frozen revisions."""
 
+from typing import Any, Self
+
 from django.conf import settings
+from django.contrib.auth.models import User
 from django.db import models
+from django.db.backends.base.base import BaseDatabaseWrapper
+from django.db.models.expressions import Expression
 
 from market.models import Underlying
 from strell_core.strategy.document import normalise
@@ -11,13 +16,13 @@ from strell_core.strategy.upgrades import FORMAT
 class DocumentField(models.JSONField):
     """A strategy document. It stays stored as it was written; whoever reads it gets it in the present format."""
 
-    def from_db_value(self, value, expression, connection):
+    def from_db_value(self, value: str | None, expression: Expression, connection: BaseDatabaseWrapper) -> Any:
         raw = super().from_db_value(value, expression, connection)
         return normalise(raw) if isinstance(raw, dict) and raw.get("strell") != FORMAT else raw
 
 
-class StrategyQuerySet(models.QuerySet):
-    def of(self, user) -> "StrategyQuerySet":
+class StrategyQuerySet(models.QuerySet["Strategy"]):
+    def of(self, user: User) -> Self:
         """What a user may see: their own, not deleted."""
         return self.filter(owner=user, deleted_at=None)
 
@@ -32,7 +37,7 @@ class Strategy(models.Model):
 
     @property
     def latest(self) -> "Revision":
-        return self.revisions.order_by("-number").first()
+        return self.revisions.latest("number")
 
 
 class Revision(models.Model):

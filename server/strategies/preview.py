@@ -121,7 +121,8 @@ def _structure(plan: Plan, history: Timeline, index: int, selection: Selection, 
     view = history.view(index)
     quantum, scale = float(plan.quantum), view.underlying.multiplier
     share = plan.strategy.orders["fill_model"]["share"]
-    holdings, legs = [], []
+    holdings: list[Holding] = []
+    legs: list[dict[str, Any]] = []
     for leg in selection.legs:
         contracts = leg.contracts * lots
         parts = fill_price(leg.quote, contracts, share)

@@ -114,7 +114,7 @@ def _underlying(document: dict[str, Any]) -> Underlying:
 
 
 def _add_revision(strategy: Strategy, document: dict[str, Any], change: str) -> Revision:
-    latest = strategy.latest
+    latest = strategy.revisions.order_by("-number").first()
     revision = Revision.objects.create(
         strategy=strategy, number=(latest.number if latest else 0) + 1, document=document,
         digest=rules_digest(document), change=change[:200],

@@ -25,6 +25,7 @@ from replay import services as replays
 from runs import services as runs
 from runs.models import Run
 from strategies import services as strategies
+from strategies.models import Strategy
 from strell_core.formats.strategies import from_text
 from strell_core.market.instruments import ContractKey
 from strell_core.scenario.generator import Settings
@@ -59,7 +60,7 @@ class Command(ProcessCommand):
             # who starts the demo operates its practice exchange
             user.is_staff = True
             user.save(update_fields=["is_staff"])
-        if not strategies.Strategy.objects.filter(owner=user).exists():
+        if not Strategy.objects.filter(owner=user).exists():
             self._work(user)
         if not Account.objects.filter(owner=user).exists():
             self._desk(user)
@@ -120,9 +121,7 @@ class Command(ProcessCommand):
         exchange.tick()
         paper = services.open_account(user, "Paper A", "paper", "MK30", Decimal(50_000))
         services.open_account(user, "Practice", "practice", "MK30", Decimal(100_000))
-        condor = next(
-            s for s in strategies.Strategy.objects.filter(owner=user) if s.latest.document["name"] == "Tide condor"
-        )
+        condor = next(s for s in Strategy.objects.filter(owner=user) if s.latest.document["name"] == "Tide condor")
         made = deployments.promote(user, condor.pk, paper.pk, 1, {}, True)
         deployments.arm(user, made.pk)
         self._play(exchange, desk, 20)

@@ -4,9 +4,10 @@ starts it again."""
 from __future__ import annotations
 
 import os
-from typing import Any
+from typing import Any, cast
 
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.django_connector import DjangoConnector
 
 from config.process import ProcessCommand
 from runs import services
@@ -21,5 +22,5 @@ class Command(ProcessCommand):
         os.nice(10)
         warm_all()
         services.recover()
-        worker = app.with_connector(app.connector.get_worker_connector())
+        worker = app.with_connector(cast(DjangoConnector, app.connector).get_worker_connector())
         worker.run_worker(queues=["runs"], concurrency=2, wait=True, listen_notify=True, delete_jobs="successful")
