@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
+import numpy as np
 from django.db import transaction
 from django.db.models import Exists, OuterRef, Q
 
@@ -42,6 +43,8 @@ from venue.live import last_recorded, live, recorded
 
 LATE_SECONDS = 600
 """Market time after which an entry that could not be sent is given up."""
+STRETCH = 64
+"""Snapshots at most that are decided on in one transaction: a desk that was away for days holds nobody up for long."""
 
 
 def document_of(deployment: Deployment) -> dict[str, Any]:
@@ -78,21 +81,27 @@ def plan_of(deployment: Deployment, timeline: Timeline) -> Plan:
 
 def decide_all(epoch: int, venue: Venue) -> int:
     """Let every armed deployment decide on what was recorded since it last did; on how many snapshots."""
-    armed = list(Deployment.objects.filter(armed=True, account__underlying=venue.underlying, ended_at=None))
-    count = 0
+    armed = Deployment.objects.filter(armed=True, account__underlying=venue.underlying, ended_at=None)
     last = last_recorded(venue.underlying)
-    if any(deployment.cursor < last for deployment in armed):
+    behind = [(key, cursor) for key, cursor in armed.values_list("pk", "cursor") if cursor < last]
+    count = 0
+    if behind:
         calendar = calendar_for(venue.underlying)
-        since = min(calendar.local(deployment.cursor).date() for deployment in armed)
+        since = min(calendar.local(cursor).date() for _, cursor in behind)
         timeline = recorded(venue.underlying.symbol, min(since, venue.session))
         if timeline is not None:
-            for deployment in armed:
-                for index in range(len(timeline.times)):
-                    if int(timeline.times[index]) > deployment.cursor and decide(epoch, deployment.pk, timeline, index):
-                        count += 1
+            end = len(timeline.times)
+            for key, cursor in behind:
+                for begin in range(_after(timeline, cursor), end, STRETCH):
+                    count += decide(epoch, key, timeline, begin, min(begin + STRETCH, end))
     for key in _with_orders(venue):
         carry_out(epoch, key, venue)
     return count
+
+
+def _after(timeline: Timeline, instant: int) -> int:
+    """Index of the first snapshot after an instant."""
+    return int(np.searchsorted(timeline.times, instant, side="right"))
 
 
 def _with_orders(venue: Venue) -> list[int]:
@@ -103,37 +112,51 @@ def _with_orders(venue: Venue) -> list[int]:
 
 
 @transaction.atomic
-def decide(epoch: int, deployment_id: int, timeline: Timeline, index: int) -> bool:
-    """Advance one deployment by one snapshot. Deciding the same snapshot again does nothing."""
+def decide(epoch: int, deployment_id: int, timeline: Timeline, begin: int, end: int) -> int:
+    """Advance one deployment over the snapshots ``begin`` to ``end`` (exclusive) that it has not decided on; on how
+    many. What a snapshot is decided on is the same however many are looked at together: between them nothing can
+    become of an order, for orders of theirs are sent when all are done."""
     still_leading(epoch)
     deployment = (
         Deployment.objects.select_for_update(of=["self"])
         .select_related("revision", "account__underlying", "strategy")
         .get(pk=deployment_id)
     )
-    instant = int(timeline.times[index])
-    if not deployment.armed or deployment.cursor >= instant:
-        return False
-    plan, before = plan_of(deployment, timeline), state_of(deployment)
-    orders, fills = _untold(deployment, before, instant) if _has_news(deployment) else ([], [])
-    given = dataclasses.replace(before, orders=(*before.orders, *orders))
-    advanced = advance(plan, given, Observation(timeline, index), fills)
-    session = timeline.dates[int(timeline.session_of[index])]
-    first = deployment.session != session
-    if first or fills or advanced.reasons or advanced.intents:
-        Decision.objects.create(
-            deployment=deployment, at=instant, session=session, before=dump(before) if first else "",
-            orders=to_plain(orders), fills=to_plain(fills), reasons=to_plain(advanced.reasons), intents=to_plain(advanced.intents),
-        )  # fmt: skip
-    deployment.state, deployment.cursor, deployment.session = dump(advanced.state), instant, session
-    words = [_journal(deployment, plan, timeline, reason) for reason in advanced.reasons]
+    begin = max(begin, _after(timeline, deployment.cursor))
+    if not deployment.armed or begin >= end:
+        return 0
+    plan, state = plan_of(deployment, timeline), state_of(deployment)
+    news = _has_news(deployment)
+    made: list[Decision] = []
+    words: list[str] = []
+    heard = False
+    for index in range(begin, end):
+        instant = int(timeline.times[index])
+        orders, fills = _untold(deployment, state, instant) if news else ([], [])
+        given = dataclasses.replace(state, orders=(*state.orders, *orders))
+        advanced = advance(plan, given, Observation(timeline, index), fills)
+        session = timeline.dates[int(timeline.session_of[index])]
+        first = deployment.session != session
+        if first or fills or advanced.reasons or advanced.intents:
+            made.append(
+                Decision(
+                    deployment=deployment, at=instant, session=session, before=dump(state) if first else "",
+                    orders=to_plain(orders), fills=to_plain(fills), reasons=to_plain(advanced.reasons),
+                    intents=to_plain(advanced.intents),
+                )
+            )  # fmt: skip
+        state, heard = advanced.state, heard or bool(fills)
+        deployment.cursor, deployment.session = instant, session
+        words += [_journal(deployment, plan, timeline, reason) for reason in advanced.reasons]
+    if made:
+        Decision.objects.bulk_create(made)
     if words:
         deployment.says = words[-1][:300]
-    deployment.at_work = len(advanced.state.orders)
+    deployment.state, deployment.at_work = dump(state), len(state.orders)
     deployment.save(update_fields=["state", "at_work", "cursor", "session", "says"])
-    if words or fills:
+    if words or heard:
         notify(deployment.owner_id, "deployment", deployment.pk, account=deployment.account_id)
-    return True
+    return end - begin
 
 
 def _has_news(deployment: Deployment) -> bool:
@@ -152,10 +175,12 @@ def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[l
     rows = list(_fills_untold(deployment, instant))
     for fill in rows:
         order = fill.order
+        if order is None:
+            continue
         name = order.intent or f"{fill.holding.trade}-{order.by}-{order.pk}"
         legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in order.legs]
         if name not in known:
-            orders.append(_engine_order(deployment, order, fill, name, legs))
+            orders.append(_engine_order(deployment, state, order, fill, name, legs))
             known.add(name)
         last = order.fills.order_by("-id").first()
         over = not order.alive and last == fill
@@ -188,14 +213,15 @@ def _fills_untold(deployment: Deployment, instant: int) -> list[DeskFill]:
     return list(rows.select_related("order", "holding").order_by("at", "id"))
 
 
-def _engine_order(deployment: Deployment, order: DeskOrder, fill: DeskFill, name: str, legs: Sequence[Leg]) -> Order:
+def _engine_order(
+    deployment: Deployment, state: EngineState, order: DeskOrder, fill: DeskFill, name: str, legs: Sequence[Leg]
+) -> Order:
     """An order that the engine has to be told of before its fill."""
     stored = next(
         (raw for row in deployment.decisions.order_by("-at") for raw in row.intents if raw["id"] == order.intent), None
     ) if order.intent else None  # fmt: skip
     if stored is not None:
         return order_of(stored, symbol_of(deployment))
-    state = state_of(deployment)
     trade = next((trade for trade in state.trades if trade.number == fill.holding.trade), None)
     ids = {leg.contract: leg.leg_id for leg in trade.legs} if trade else {}
     made = tuple(OrderLeg(ids.get(leg.contract, ""), leg.contract, leg.ratio * order.lots) for leg in legs)
@@ -269,11 +295,11 @@ def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
                 withdraw(locked_order(order.pk), "rule", "an exit acts; the rest of the entry goes")
     if not deployment.armed:
         return
-    for client_id, order in wanted.items():
+    for client_id, asked in wanted.items():
         known = deployment.orders.filter(client_id=client_id).first()
-        if known is None and not order.ending:
-            _send(epoch, deployment, order, client_id, venue)
-        elif known is not None and known.alive and not order.ending:
+        if known is None and not asked.ending:
+            _send(epoch, deployment, asked, client_id, venue)
+        elif known is not None and known.alive and not asked.ending:
             _walk(epoch, deployment, known)
 
 
