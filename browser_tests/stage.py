@@ -48,7 +48,7 @@ def free_port() -> int:
         return int(place.getsockname()[1])
 
 
-@tag("alone")
+@tag("long")
 class BrowserTestCase(unittest.TestCase):
     """One person with the demo strangle; every class starts its own processes."""
 
@@ -101,7 +101,7 @@ class BrowserTestCase(unittest.TestCase):
     def _start(cls, name: str, *command: str) -> None:
         environment = {
             **os.environ, "STRELL_DB_NAME": str(connection.settings_dict["NAME"]), "STRELL_RUN_LEASE": str(LEASE_SECONDS),
-            "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE), "STRELL_INTAKE": str(settings.INTAKE), "STRELL_FIX_STATE": str(settings.STATE / "story-fix"),
+            "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE), "STRELL_INTAKE": str(settings.INTAKE), "STRELL_FIX_STATE": str(settings.FIX_STATE),
             "STRELL_FIX_PORT": str(cls.fix_port),
         }  # fmt: skip
         cls.processes[name] = subprocess.Popen([sys.executable, *command], cwd=PROJECT, env=environment)

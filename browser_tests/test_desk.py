@@ -31,7 +31,7 @@ class DeskStory(BrowserTestCase):
         super().setUpClass()
         cls.user.is_staff = True
         cls.user.save()
-        shutil.rmtree(settings.STATE / "story-fix", ignore_errors=True)
+        shutil.rmtree(settings.FIX_STATE, ignore_errors=True)
         cls.start_market("exchange", "desk", "broker", "gateway")
         end = time.monotonic() + 60
         while not LiveChain.objects.exists() and time.monotonic() < end:

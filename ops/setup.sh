@@ -41,14 +41,15 @@ setup_python() {
   if [ ! -x .venv/bin/python ]; then
     python3 -m venv .venv 2>/dev/null || { apt_install python3-venv; python3 -m venv .venv; }
   fi
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+  # bytecode is made by whoever first imports a module: most are never imported
+  .venv/bin/python -m pip install --quiet --no-compile --disable-pip-version-check --require-hashes -r requirements.lock
   mark_done python requirements.lock
 }
 
 setup_web_packages() {
   done_with npm web/package.json web/package-lock.json && [ -d web/node_modules ] && return 0
   say "installing npm packages"
-  (cd web && npm install --silent --no-progress --ignore-scripts >&2)
+  (cd web && npm ci --silent --no-progress --ignore-scripts >&2)
   mark_done npm web/package.json web/package-lock.json
 }
 
@@ -62,6 +63,16 @@ setup_web() {
   (cd web && npx --no-install vite build --logLevel warn >&2)
   # shellcheck disable=SC2046
   mark_done web $(web_sources)
+}
+
+# Both sides of the application, installed and built side by side.
+setup_application() {
+  local python
+  mkdir -p "$STRELL_STATE"
+  setup_python &
+  python=$!
+  "${1:-setup_web}"
+  wait $python
 }
 
 # Secrets are made once and live in the state folder, readable by its owner only.
@@ -116,15 +127,19 @@ only_core() {
 manage() { .venv/bin/python server/manage.py "$@"; }
 
 run_checks() {
-  local failed=0
+  local failed=0 types said="$STRELL_STATE/mypy.log"
   environment
+  # the longest one beside the others
+  .venv/bin/mypy > "$said" 2>&1 &
+  types=$!
   .venv/bin/ruff check . || failed=1
   .venv/bin/python server/manage.py makemigrations --check --dry-run >/dev/null || { echo "models and migrations differ"; failed=1; }
   .venv/bin/ruff format --check --quiet core server gateways browser_tests bench || { echo "ruff format would change files"; failed=1; }
-  .venv/bin/mypy || failed=1
   .venv/bin/lint-imports --no-cache || failed=1
   (cd web && npx --no-install biome check src) || failed=1
   (cd web && npx --no-install tsc --noEmit) || failed=1
+  wait $types || failed=1
+  cat "$said"
   return $failed
 }
 

@@ -5,6 +5,7 @@ import argparse
 import multiprocessing
 import os
 import sys
+import threading
 import time
 import unittest
 from pathlib import Path
@@ -38,6 +39,7 @@ if os.environ.get("CI"):
 # files of the demo's data and of the tests' never meet
 settings.CHAIN_CACHE = settings.STATE / "test-cubes"
 settings.INTAKE = settings.STATE / "test-intake"
+settings.FIX_STATE = settings.STATE / "test-fix"
 
 
 ALL = ["core", "server", "gateways", "browser_tests"]
@@ -144,19 +146,6 @@ def dotted(label: str) -> str:
     return ".".join(parts[1:] if parts[0] in ("core", "server", "gateways") else parts)
 
 
-def passes(given: argparse.Namespace) -> list[dict[str, object]]:
-    """How the tests are run: one after another, or most of them side by side and then those that need the machine
-    for themselves (browsers, processes that are killed)."""
-    options = {name: value for name, value in vars(given).items() if name != "labels"}
-    if options["parallel"] < 2:
-        return [options]
-    left_out = [*(options["exclude_tags"] or []), "alone"]
-    return [
-        {**options, "exclude_tags": left_out},
-        {**options, "tags": [*(options["tags"] or []), "alone"], "parallel": 1},
-    ]
-
-
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./strell test", description="Run every test, or those named.")
     parser.add_argument("labels", nargs="*", help="folders, files or dotted names, like core or server/desk")
@@ -164,28 +153,33 @@ def main() -> int:
     parser.set_defaults(pattern="test_*.py", durations=None)
     given = parser.parse_args()
     labels = [dotted(label) for label in given.labels] or ALL
-    began, failures, totals = time.monotonic(), 0, []
-    for options in passes(given):
-        if options["parallel"] > 1:
-            arrange_histories()
-        TOOK.clear()
-        runner = Runner(verbosity=1, interactive=False, **options)
-        failures += runner.run_tests(labels)
-        totals.append(getattr(runner, "totals", (0, 0, 0)))
-        print(f"the {min(SHOWN, len(TOOK))} slowest of {sum(seconds for seconds, _ in TOOK):.0f} s:")
-        for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
-            print(f"{seconds:7.1f} s  {name}")
+    options = {name: value for name, value in vars(given).items() if name != "labels"}
+    began = time.monotonic()
+    if given.parallel > 1:
+        arrange()
+        print(f"arranged in {time.monotonic() - began:.0f} s")
+    runner = Runner(verbosity=1, interactive=False, **options)
+    failures = runner.run_tests(labels)
+    print(f"the {min(SHOWN, len(TOOK))} slowest of {sum(seconds for seconds, _ in TOOK):.0f} s:")
+    for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
+        print(f"{seconds:7.1f} s  {name}")
     print(f"the whole took {time.monotonic() - began:.0f} s")
-    passed, failed, skipped = (sum(column) for column in zip(*totals, strict=True))
+    passed, failed, skipped = getattr(runner, "totals", (0, 0, 0))
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
     return 1 if failures else 0
 
 
-def arrange_histories() -> None:
-    """Generated once, before the tests that share them are run side by side."""
+def arrange() -> None:
+    """What tests side by side share and would else each make for themselves: generated histories and compiled
+    kernels, of European and of American pricing."""
+    from strell_core.scenario.generator import Settings
+    from strell_core.scenario.sessions import generate_singles
     from tests.demo import demo_history, short_history
 
+    american = threading.Thread(target=lambda: list(generate_singles(Settings(), 1, 1)))
+    american.start()
     demo_history(), short_history()
+    american.join()
 
 
 if __name__ == "__main__":

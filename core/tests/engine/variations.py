@@ -131,4 +131,46 @@ def variations() -> dict[str, Raw]:
             ],
             weekdays=EVERY_DAY, limit=3,
         ),
+        "uneven butterfly": document(
+            "butterfly",
+            [
+                leg("buy", "put", {"pick": "strikes_from_money", "strikes": -1}, days(16, 9, 24)),
+                leg("sell", "put", delta(0.30), ratio=2), leg("buy", "put", delta(0.12)),
+                {"rule": "spread_width", "percent": 15},
+            ],
+            [
+                {"rule": "trailing_profit", "start": 25, "back": 20}, {"rule": "premium_stop", "percent": 120},
+                {"rule": "before_expiration", "days": 3, "time": "11:30"},
+            ],
+            orders=[{"rule": "fill_model", "share": 60}, {"rule": "commission", "per_contract": 0.8, "per_order": 0}],
+            weekdays=("mon", "tue", "thu"), time="13:17", limit=2,
+        ),
+        "ladder of puts": document(
+            "ladder", [leg("sell", "put", {"pick": "percent_from_spot", "percent": 3.0}, days(6, 3, 8))],
+            [{"rule": "credit_target", "percent": 80}, {"rule": "days_held", "days": 4, "time": "17:20"}],
+            [{"rule": "when_atm_iv", "comparison": "above", "level": 8}], weekdays=EVERY_DAY, time="09:45", limit=5, lots=2,
+        ),
+        "two entries": normalise(
+            {
+                "name": "two", "underlyings": ["MK30"],
+                "entries": [
+                    {
+                        "id": "morning",
+                        "when": [{"rule": "decision_times", "weekdays": list(EVERY_DAY), "time": "10:02"}],
+                        "conditions": [{"rule": "open_limit", "limit": 2}], "legs": STRANGLE,
+                        "size": [{"rule": "fixed_lots", "lots": 1}],
+                    },
+                    {
+                        "id": "afternoon",
+                        "when": [{"rule": "decision_times", "weekdays": ["tue", "thu"], "time": "16:40"}],
+                        "conditions": [{"rule": "open_limit", "limit": 3}],
+                        "legs": [leg("buy", "call", delta(0.35), days(12, 6, 20)), leg("sell", "call", delta(0.15))],
+                        "size": [{"rule": "fixed_lots", "lots": 2}],
+                    },
+                ],
+                "leave": [
+                    {"rule": "premium_stop", "percent": 70}, {"rule": "before_expiration", "days": 2, "time": "15:00"},
+                ],
+            }
+        ),
     }  # fmt: skip

@@ -26,7 +26,7 @@ class KillTest(unittest.TestCase):
         assert str(connection.settings_dict["NAME"]).startswith("test_")
         load_short_scenario()
         self.user = User.objects.create_user("ines", password="quiet-harbour-9", is_staff=True)
-        self.arena = Arena(self.user, settings.STATE / "test-fix")
+        self.arena = Arena(self.user, settings.FIX_STATE)
         self.addCleanup(self.clear)
 
     def clear(self) -> None:

@@ -26,7 +26,7 @@ from tests.engine.variations import variations
 from venue import clock
 from venue.live import recorded
 
-SESSIONS = 5
+SESSIONS = 10
 
 
 def plain(value: object) -> str:
@@ -71,7 +71,7 @@ class SamenessTest(DeskTestCase):
             said.append((plain(made.reasons), plain(made.intents)))
         return said, dump(state)
 
-    def test_nine_strategies_over_five_sessions(self) -> None:
+    def test_twelve_strategies_over_ten_sessions(self) -> None:
         armed = self.deploy()
         first_day = self.venue().session
         for number in range(SESSIONS):
