@@ -132,7 +132,7 @@ def decide(epoch: int, deployment_id: int, timeline: Timeline, begin: int, end: 
     heard = False
     for index in range(begin, end):
         instant = int(timeline.times[index])
-        orders, fills = _untold(deployment, state, instant) if news else ([], [])
+        orders, fills, news = _untold(deployment, state, instant) if news else ([], [], False)
         given = dataclasses.replace(state, orders=(*state.orders, *orders))
         advanced = advance(plan, given, Observation(timeline, index), fills)
         session = timeline.dates[int(timeline.session_of[index])]
@@ -166,14 +166,17 @@ def _has_news(deployment: Deployment) -> bool:
     return fills.union(ended.exclude(state__in=DeskOrder.ALIVE)).exists()
 
 
-def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[list[Order], list[Fill]]:
+def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[list[Order], list[Fill], bool]:
     """What became of orders since the engine last heard, up to ``instant``; with the orders it does not
-    (or no longer) know: made by hand or by protection, or lapsed before their fill came."""
+    (or no longer) know: made by hand or by protection, or lapsed before their fill came. And whether there are
+    fills of ``instant`` or later, which a later snapshot is told of."""
     known = {order.id for order in state.orders}
     orders: list[Order] = []
     fills: list[Fill] = []
-    rows = list(_fills_untold(deployment, instant))
+    rows = _fills_untold(deployment)
     for fill in rows:
+        if fill.at >= instant:
+            continue
         order = fill.order
         if order is None:
             continue
@@ -203,12 +206,12 @@ def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[l
             fills.append(Fill(order.intent, instant, (), Decimal(0), 0, True))
         order.told = True
         order.save(update_fields=["told"])
-    return orders, fills
+    return orders, fills, any(fill.at >= instant for fill in rows)
 
 
-def _fills_untold(deployment: Deployment, instant: int) -> list[DeskFill]:
+def _fills_untold(deployment: Deployment) -> list[DeskFill]:
     rows = DeskFill.objects.select_for_update(of=["self"]).filter(
-        holding__deployment=deployment, told=False, kind="order", at__lt=instant
+        holding__deployment=deployment, told=False, kind="order"
     )  # fmt: skip
     return list(rows.select_related("order", "holding").order_by("at", "id"))
 

@@ -16,6 +16,7 @@ export type TicketView = Schemas["TicketOut"];
 const LOOK_AGAIN = 1000;
 /** While it stands, only a push that was lost could have changed anything. */
 const STANDING = 30_000;
+const again = (moves: boolean, often = LOOK_AGAIN) => (moves ? often : STANDING);
 
 export const useAccounts = () =>
   useQuery({ queryKey: keys.accounts(), queryFn: () => ask(api.GET("/api/accounts")) });
@@ -26,15 +27,15 @@ export const useDesk = (account: number | undefined) =>
     queryFn: () =>
       ask(api.GET("/api/accounts/{account_id}/desk", { params: { path: { account_id: account! } } })),
     enabled: account !== undefined,
-    refetchInterval: (query) => (query.state.data?.clock.running ? LOOK_AGAIN : STANDING),
+    refetchInterval: (query) => again(query.state.data?.clock.running ?? false),
   });
 
-export const usePosition = (id: number | null) =>
+export const usePosition = (id: number | null, moves: boolean) =>
   useQuery({
     queryKey: keys.position(id),
     queryFn: () => ask(api.GET("/api/positions/{holding_id}", { params: { path: { holding_id: id! } } })),
     enabled: id !== null,
-    refetchInterval: 2 * LOOK_AGAIN,
+    refetchInterval: again(moves, 2 * LOOK_AGAIN),
     placeholderData: (previous, query) => (query?.queryKey[1] === id ? previous : undefined),
   });
 
@@ -43,7 +44,7 @@ export const usePath = (symbol: string | undefined, moves: boolean) =>
     queryKey: keys.path(symbol),
     queryFn: () => ask(api.GET("/api/market/{symbol}/live/path", { params: { path: { symbol: symbol! } } })),
     enabled: symbol !== undefined,
-    refetchInterval: moves ? 5 * LOOK_AGAIN : STANDING,
+    refetchInterval: again(moves, 5 * LOOK_AGAIN),
   });
 
 export const useDeployments = (strategy: number) =>
@@ -81,7 +82,12 @@ export const useCompare = (deployment: number, session: string | null) =>
   });
 
 /** The chain now; prices follow the market through the socket. */
-export function useLiveChain(symbol: string | undefined, expiration: string | null, account?: number) {
+export function useLiveChain(
+  symbol: string | undefined,
+  expiration: string | null,
+  account: number,
+  moves: boolean,
+) {
   const query = useQuery({
     queryKey: keys.live(symbol, expiration, account),
     queryFn: () =>
@@ -89,13 +95,13 @@ export function useLiveChain(symbol: string | undefined, expiration: string | nu
         api.GET("/api/market/{symbol}/live", {
           params: {
             path: { symbol: symbol! },
-            query: { ...(expiration ? { expiration } : {}), ...(account ? { account } : {}) },
+            query: { ...(expiration ? { expiration } : {}), account },
           },
         }),
       ),
     enabled: symbol !== undefined,
     placeholderData: keepPreviousData,
-    refetchInterval: 20 * LOOK_AGAIN,
+    refetchInterval: again(moves, 20 * LOOK_AGAIN),
   });
   const [pushed, setPushed] = useState<QuotePush | null>(null);
   const codes = query.data?.rows.flatMap((row) => [row.call.contract, row.put.contract]).join(" ");
@@ -124,7 +130,7 @@ export function useLiveChain(symbol: string | undefined, expiration: string | nu
   };
 }
 
-export const useTicket = (account: number | undefined, ticket: Schemas["TicketIn"] | null) =>
+export const useTicket = (account: number | undefined, ticket: Schemas["TicketIn"] | null, moves: boolean) =>
   useQuery({
     queryKey: keys.ticket(account, ticket),
     queryFn: () =>
@@ -136,7 +142,7 @@ export const useTicket = (account: number | undefined, ticket: Schemas["TicketIn
       ),
     enabled: account !== undefined && ticket !== null && ticket.legs.length > 0,
     placeholderData: keepPreviousData,
-    refetchInterval: LOOK_AGAIN,
+    refetchInterval: again(moves),
     gcTime: 10_000,
   });
 

@@ -67,7 +67,7 @@ export const renewedBy: Record<string, (push: Pushed) => QueryKey[]> = {
   ],
   strategy: (push) => [keys.strategies(), keys.strategy(push.id)],
   everything: () => [[]],
-  order: (push) => [keys.desk(push.account), keys.journal()],
+  order: (push) => [keys.desk(push.account), keys.ticket(push.account), keys.journal()],
   position: (push) => [keys.desk(push.account), keys.journal(), keys.position(push.id)],
   account: (push) => [keys.desk(push.id), keys.journal(), keys.accounts()],
   deployment: (push) => [keys.desk(push.account), keys.deployments(), keys.compare(), keys.strategies()],

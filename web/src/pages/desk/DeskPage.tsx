@@ -128,7 +128,7 @@ function Page({ desk, readAt, error, pills, form }: PageProps) {
   const [expiration, setExpiration] = useState<string | null>(null);
   const [chosen, setChosen] = useState<number | null>(null);
   const { account } = desk;
-  const chain = useLiveChain(account.symbol, expiration, account.id);
+  const chain = useLiveChain(account.symbol, expiration, account.id, desk.clock.running);
   const gone = chosen !== null && !desk.holdings.some((row) => row.id === chosen);
   useEffect(() => {
     if (gone) setChosen(null);
@@ -367,7 +367,7 @@ function Pictures({ desk, chosen }: { desk: Desk; chosen: number | null }) {
   const { account } = desk;
   const path = usePath(account.symbol, desk.clock.running);
   const terms = useTerms(account.symbol);
-  const position = usePosition(chosen);
+  const position = usePosition(chosen, desk.clock.running);
   const detail = position.data?.holding.id === chosen ? position.data : undefined;
   const levels = useMemo(
     () =>

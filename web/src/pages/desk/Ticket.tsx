@@ -56,7 +56,7 @@ export function Ticket({ desk, basket, change }: Props) {
     protection: basket.holding === null ? { target: level(target), stop: level(stop) } : null,
     client_id: "",
   };
-  const view = useTicket(account.id, ticket);
+  const view = useTicket(account.id, ticket, desk.clock.running);
   const seen = view.data;
   const sides = seen?.sides;
   const fresh = seen !== undefined && !view.isPlaceholderData;
