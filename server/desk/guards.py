@@ -34,7 +34,7 @@ def watch(epoch: int, venue: Venue, now: Live) -> int:
     for holding in protected:
         at = standing(holding, now)
         shield, _ = read_protection(holding.protection)
-        side = shield.judge(at.premium, at.mid, at.closable)
+        side = shield.judge(at.now, at.worth)
         if side is None:
             continue
         with transaction.atomic():

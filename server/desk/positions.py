@@ -15,10 +15,12 @@ from django.db.models import Sum
 from desk.models import Account, DeskFill, DeskOrder, Holding
 from observe import payoffs
 from strell_core.engine.ledger import Held, Move, holdings
+from strell_core.engine.marks import known_by_pnl
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
 from strell_core.pricing.black import GREEKS
+from strell_core.strategy.kinds import Stretch
 from venue.live import Live
 
 
@@ -56,34 +58,54 @@ class Standing:
         terms = self.live.row
         return money(parts_to_money(round(parts), terms.quantum, terms.multiplier))
 
+    @property
+    def worth(self) -> Decimal:
+        """Money of one part of one contract."""
+        return parts_to_money(1, self.live.row.quantum, self.live.row.multiplier)
+
+    @property
+    def now(self) -> Stretch:
+        """The position as exits are asked about it."""
+        at = self.live.timeline
+        opened_on = at.calendar.local(self.row.opened_at).date()
+        return known_by_pnl(at, 0, opened_on, self._opening, self._against("mid"), self._against("closable"))
+
     @cached_property
-    def premium(self) -> Decimal:
-        """What the opening fills took in (positive) or paid, before costs (semantics rule 5)."""
+    def _opening(self) -> int:
         opening = [
             fill for fill in self.fills if fill.kind != "settlement" and (fill.order is None or fill.order.opens)
         ]
-        return self._money(-sum(move.contracts * move.price_parts for move in moves(opening)))
+        return -sum(move.contracts * move.price_parts for move in moves(opening))
+
+    @property
+    def premium(self) -> Decimal:
+        """What the opening fills took in (positive) or paid, before costs (semantics rule 5)."""
+        return self._money(self._opening)
 
     @cached_property
     def realised(self) -> Decimal:
         return self._money(sum((held.realised for held in self.held), Fraction(0)))
 
-    def _against(self, side: str) -> Decimal | None:
+    def _against(self, side: str) -> int | None:
+        """P/L in parts times contracts at mid, or as it would close."""
         total = sum((held.realised for held in self.held), Fraction(0))
         for held in self.open:
             value = mark(self.live, held.contract, held.contracts, side)
             if value is None:
                 return None
             total += held.contracts * (value - held.average)
-        return self._money(total)
+        # what was paid on average is a fraction, what was paid in all is not
+        return round(total)
 
     @cached_property
     def mid(self) -> Decimal | None:
-        return self._against("mid")
+        parts = self._against("mid")
+        return None if parts is None else self._money(parts)
 
     @cached_property
     def closable(self) -> Decimal | None:
-        return self._against("closable")
+        parts = self._against("closable")
+        return None if parts is None else self._money(parts)
 
     @cached_property
     def opened_price(self) -> float | None:

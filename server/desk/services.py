@@ -324,7 +324,7 @@ def protect(user: User, holding_id: int, raw: dict[str, Any]) -> Holding:
         raise Refused(problems[0][1], [{"path": place, "message": text} for place, text in problems])
     now = live(holding.account.underlying.symbol)
     at = standing(holding, now)
-    side = shield.judge(at.premium, at.mid, at.closable)
+    side = shield.judge(at.now, at.worth)
     if side is not None:
         raise Refused(
             f"The {side} is reached already; close the position instead.",

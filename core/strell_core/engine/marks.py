@@ -13,7 +13,7 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import TradeState
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline, valid_quotes
-from strell_core.strategy.kinds import PositionLeg, Stretch
+from strell_core.strategy.kinds import Ints, PositionLeg, Stretch
 
 NEVER = -(2**62)
 
@@ -69,6 +69,27 @@ def _joined(
         legs, opening, opened_on, timeline.calendar, timeline.ordinal[begin:end],
         timeline.minute[begin:end], timeline.spot[begin:end], closable, mid, valued, can_close, doubtful,
         np.maximum.accumulate(known), narrow=narrow,
+    )  # fmt: skip
+
+
+def known_by_pnl(
+    timeline: Timeline, index: int, opened_on: dt.date, opening: int, mid: int | None, closable: int | None
+) -> Stretch:
+    """A position of which premium and P/L are known and its legs are not, at one snapshot; ``None``: unvalued. Nobody
+    doubts its marks."""
+
+    def whole(value: int | None) -> Ints:
+        return np.array([0 if value is None else value], np.int64)
+
+    def narrow(names: Sequence[str]) -> Stretch:
+        raise ValueError("the legs of this position are not known")
+
+    here = slice(index, index + 1)
+    valued = np.array([mid is not None])
+    return Stretch(
+        (), opening, opened_on, timeline.calendar, timeline.ordinal[here], timeline.minute[here], timeline.spot[here],
+        whole(closable), whole(mid), valued, np.array([closable is not None]), np.zeros(1, np.bool_),
+        np.where(valued, whole(mid), NEVER), narrow=narrow,
     )  # fmt: skip
 
 

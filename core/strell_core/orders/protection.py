@@ -1,18 +1,22 @@
 """Target and stop of a position: one cancels the other.
 
-A target is judged on what closing would give (closable), a stop on mid, as profit targets and loss
-limits of strategies are (semantics rule 5). Reached together, the stop wins (semantics rule 7).
+Both are asked of a position by the exits of strategies: a target on what closing would give (closable), a stop on mid
+(semantics rule 5). Reached together, the stop wins (semantics rule 7).
 """
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
 from strell_core.market.prices import money
+from strell_core.strategy import catalogue, kinds
+from strell_core.strategy.kinds import Stretch
 
 Unit = Literal["money", "percent"]
+Side = Literal["target", "stop"]
 
 
 @dataclass(frozen=True)
@@ -26,19 +30,34 @@ class Level:
         """In money, ``premium`` being what the entry paid or took in."""
         return self.value if self.unit == "money" else money(self.value * abs(premium) / 100)
 
+    def reached(self, side: Side, now: Stretch, worth: Decimal) -> bool:
+        """Whether a position's P/L at a stretch's first snapshot is as much (target) or as little (stop).
+        ``worth``: money of one part of one contract."""
+        if self.unit == "percent":
+            profit = "credit_target" if now.opening > 0 else "debit_target"
+            catalogue.load()
+            asked = kinds.exits[profit if side == "target" else "premium_stop"]
+            return bool(asked.test(now, {"percent": self.value})[0] == kinds.TRUE)
+        parts = math.ceil(self.value / worth)
+        truths = (
+            now.judged(now.closable >= parts, now.closable_valued)
+            if side == "target"
+            else now.judged(-now.mid >= parts, now.valued)
+        )
+        return bool(truths[0] == kinds.TRUE)
+
 
 @dataclass(frozen=True)
 class Protection:
     target: Level | None = None
     stop: Level | None = None
 
-    def judge(
-        self, premium: Decimal, mid: Decimal | None, closable: Decimal | None
-    ) -> Literal["target", "stop"] | None:
-        """Which side a position with this P/L (money, before costs; ``None``: unvalued) has reached."""
-        if self.stop is not None and mid is not None and mid <= -self.stop.amount(premium):
+    def judge(self, now: Stretch, worth: Decimal) -> Side | None:
+        """Which side a position has reached at a stretch's first snapshot, before costs; what is unvalued reaches
+        nothing. ``worth``: money of one part of one contract."""
+        if self.stop is not None and self.stop.reached("stop", now, worth):
             return "stop"
-        if self.target is not None and closable is not None and closable >= self.target.amount(premium):
+        if self.target is not None and self.target.reached("target", now, worth):
             return "target"
         return None
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 import unittest
 from decimal import Decimal
 
+from strell_core.engine.marks import known_by_pnl
 from strell_core.orders import check, limits
 from strell_core.orders.order import sides
 from strell_core.orders.protection import Level, Protection, problems
+from tests.demo import short_history
 from tests.orders.quotes import CALL, FAR_CALL, NOW, PUT, quotes, terms
 
 
@@ -83,13 +85,15 @@ class LimitsTest(unittest.TestCase):
 
 
 class ProtectionTest(unittest.TestCase):
-    shield = Protection(Level(Decimal(50), "percent"), Level(Decimal(300), "money"))
-    premium = Decimal(600)
+    """Money of a part is 0.05, so that 12 000 parts of premium are 600."""
 
-    def judge(self, mid, closable) -> str | None:
-        return self.shield.judge(
-            self.premium, None if mid is None else Decimal(mid), None if closable is None else Decimal(closable)
-        )
+    shield = Protection(Level(Decimal(50), "percent"), Level(Decimal(300), "money"))
+
+    def judge(self, mid, closable, premium=600, shield=None) -> str | None:
+        parts = [None if value is None else round(value * 20) for value in (premium, mid, closable)]
+        history = short_history()
+        now = known_by_pnl(history, 40, history.dates[-1], *parts)
+        return (shield or self.shield).judge(now, Decimal("0.05"))
 
     def test_a_target_is_judged_on_closable_a_stop_on_mid(self) -> None:
         self.assertEqual(self.judge(310, 300), "target")
@@ -103,6 +107,13 @@ class ProtectionTest(unittest.TestCase):
     def test_an_unvalued_position_reaches_nothing(self) -> None:
         self.assertIsNone(self.judge(None, None))
         self.assertEqual(self.judge(None, 300), "target")
+
+    def test_percent_counts_on_a_debit_as_on_a_credit_and_on_nothing_at_all(self) -> None:
+        shield = Protection(Level(Decimal("12.5"), "percent"), Level(Decimal("33.3"), "percent"))
+        for premium in (600, -600):
+            found = [self.judge(pnl, pnl, premium, shield) for pnl in (75, 74.95, -199.75, -199.8)]
+            self.assertEqual(found, ["target", None, None, "stop"])
+        self.assertIsNone(self.judge(-50, -50, 0, shield))
 
     def test_levels_that_make_no_sense(self) -> None:
         for level in (Level(Decimal(0), "money"), Level(Decimal("NaN"), "money"), Level(Decimal(20_000), "percent")):
