@@ -16,6 +16,11 @@ postgres_environment() {
   export STRELL_DB_PORT
 }
 
+# postgres_says DATABASE SQL: the answer, without head and rule
+postgres_says() {
+  PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell -d "$1" -tAc "$2"
+}
+
 postgres_running() { "${AS_PG[@]}" "$PG_BIN/pg_ctl" -D "$PG_HOME/data" status >/dev/null 2>&1; }
 
 postgres_start() {
@@ -43,14 +48,13 @@ postgres_start() {
     echo "PostgreSQL did not start; its log is $PG_HOME/log" >&2
     exit 1
   fi
-  if ! PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell -d postgres -tAc 'SELECT 1' >/dev/null; then
+  if ! postgres_says postgres 'SELECT 1' >/dev/null; then
     echo "The database in $PG_HOME belongs to an earlier checkout in this place, and its password went with that." >&2
     echo "If nothing in it is needed any more: ./strell reset, then try again." >&2
     postgres_stop
     exit 1
   fi
-  PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell -d postgres -tAc \
-    "SELECT 1 FROM pg_database WHERE datname = 'strell'" | grep -q 1 ||
+  postgres_says postgres "SELECT 1 FROM pg_database WHERE datname = 'strell'" | grep -q 1 ||
     PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/createdb" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell strell
 }
 

@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 from config.errors import Conflict, NotThere
-from desk.deploy import document_of, plan_of, reason_words, symbol_of
+from desk.deployed import document_of, plan_of, reason_words, symbol_of
 from desk.models import Deployment
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import History, run_steps

@@ -10,7 +10,7 @@ from django.contrib.auth.models import User
 
 from desk import book, leader
 from desk.compare import sessions_of
-from desk.deploy import state_of
+from desk.deployed import state_of
 from desk.models import Account, Connection, Deployment, DeskOrder, Holding, Leader
 from desk.positions import Standing, Standings, greeks, standing, standings
 from desk.services import terms_of

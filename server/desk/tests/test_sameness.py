@@ -10,7 +10,7 @@ from django.test import tag
 
 from desk import deployments, services
 from desk.compare import DECISIONS, compare
-from desk.deploy import plan_of
+from desk.deployed import plan_of
 from desk.models import Decision, Deployment
 from desk.tests.desk import DeskTestCase
 from market.timelines import fold_in, timeline

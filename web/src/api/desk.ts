@@ -15,7 +15,7 @@ export type TicketView = Schemas["TicketOut"];
 /** While a market moves, what depends on its prices is asked for again this often. */
 const LOOK_AGAIN = 1000;
 /** While it stands, only a push that was lost could have changed anything. */
-const STANDING = 30_000;
+export const STANDING = 30_000;
 const again = (moves: boolean, often = LOOK_AGAIN) => (moves ? often : STANDING);
 
 export const useAccounts = () =>

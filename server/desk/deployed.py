@@ -1,0 +1,84 @@
+"""A deployment's rules and state made ready, and what they say in words."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from desk.models import Deployment
+from runs.rows import amount_text, exit_reason
+from strell_core.engine.plan import Plan, make_plan
+from strell_core.engine.state import EngineState, Reason
+from strell_core.engine.stored import load
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import money, parts_to_money
+from strell_core.market.timeline import Timeline
+from strell_core.strategy.document import parse
+from strell_core.strategy.sentences import sheet
+
+
+def document_of(deployment: Deployment) -> dict[str, Any]:
+    """The revision's rules with the deployment's size."""
+    document = json.loads(json.dumps(deployment.revision.document))
+    for entry in document["entries"]:
+        for rule in entry["size"]:
+            if "lots" in rule:
+                rule["lots"] = rule["lots"] * deployment.size
+    return document
+
+
+def symbol_of(deployment: Deployment) -> str:
+    return deployment.account.underlying.symbol
+
+
+def state_of(deployment: Deployment) -> EngineState:
+    """What its engine remembers, whichever version stored it."""
+    return load(deployment.state, symbol_of(deployment))
+
+
+_plans: dict[tuple[int, int], Plan] = {}
+
+
+def plan_of(deployment: Deployment, timeline: Timeline) -> Plan:
+    """The deployment's rules made ready; a revision never changes, so it is made once."""
+    key = (deployment.revision_id, deployment.size)
+    if key not in _plans:
+        while len(_plans) > 64:
+            del _plans[next(iter(_plans))]
+        _plans[key] = make_plan(parse(document_of(deployment)), timeline)
+    return _plans[key]
+
+
+def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reason: Reason) -> str:
+    """A reason as a sentence."""
+    number = sheet(document).numbered(reason.rule)
+    said = f" (sentence {number})" if number else ""
+    values = reason.values
+    moment = timeline.calendar.local(reason.at)
+    today, local = moment.date(), moment.strftime("%H:%M")
+
+    def amount(parts: int) -> str:
+        value = money(parts_to_money(parts, plan.quantum, plan.multiplier(today)))
+        return amount_text(value, timeline.underlying.currency)
+
+    if reason.kind == "entry":
+        legs = ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
+        return f"entered trade {reason.trade} at {local}{said}: {legs}"
+    if reason.kind == "no entry":
+        why = values.get("message") or ", ".join(f"{key} {value}" for key, value in values.items())
+        return f"no entry at {local}: {why}{said}"
+    if reason.kind == "skipped":
+        return f"decision time skipped at {local}: {values['message']}"
+    if reason.kind == "left":
+        shown = {key: value for key, value in values.items() if key != "also"}
+        return f"left trade {reason.trade} at {local}: {exit_reason(plan, timeline, document, reason.rule, shown, today)}{said}"
+    if reason.kind == "filled":
+        what = "premium" if values["kind"] == "open" else "P/L"
+        return f"trade {reason.trade}: {values['kind']} filled, {what} {amount(values['premium' if values['kind'] == 'open' else 'pnl'])}"
+    if reason.kind == "ended":
+        return f"trade {reason.trade}: the {values['kind']} order ended without (more) fills"
+    if reason.kind == "adjusted":
+        return f"trade {reason.trade} at {local}: the underlying was split {values['split']}"
+    if reason.kind == "settled":
+        return f"trade {reason.trade}: settled in cash"
+    return f"trade {reason.trade}: {values.get('message', reason.kind)}"

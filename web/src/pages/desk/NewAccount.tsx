@@ -1,0 +1,58 @@
+import { type FormEvent, useState } from "react";
+import { Refusal } from "../../api/client";
+import { useOpenAccount } from "../../api/desk";
+
+export function NewAccount({ done }: { done: (id: number) => void }) {
+  const open = useOpenAccount();
+  const [name, setName] = useState("");
+  const [kind, setKind] = useState("paper");
+  const [cash, setCash] = useState("50000");
+  function submit(event: FormEvent) {
+    event.preventDefault();
+    open.mutate(
+      { name, kind, symbol: "MK30", cash: cash.replace(",", ".").replace(/\s/g, "") },
+      { onSuccess: (made) => done(made.id) },
+    );
+  }
+  return (
+    <form
+      className="card flex flex-wrap items-end gap-3 px-3 py-2"
+      aria-label="New account"
+      onSubmit={submit}
+      noValidate
+    >
+      <label className="text-xs text-soft">
+        Name
+        <input
+          className="field mt-0.5 block w-36"
+          value={name}
+          maxLength={40}
+          onChange={(e) => setName(e.target.value)}
+        />
+      </label>
+      <label className="text-xs text-soft">
+        Kind
+        <select className="field mt-0.5 block" value={kind} onChange={(e) => setKind(e.target.value)}>
+          <option value="paper">paper, matched by Strell</option>
+          <option value="practice">at the practice broker</option>
+        </select>
+      </label>
+      <label className="text-xs text-soft">
+        Cash, EUR
+        <input
+          className="field number mt-0.5 block w-28"
+          value={cash}
+          onChange={(e) => setCash(e.target.value)}
+        />
+      </label>
+      <button type="submit" className="button primary" disabled={open.isPending}>
+        Open account
+      </button>
+      {open.error instanceof Refusal && (
+        <p role="alert" className="w-full text-loss">
+          {open.error.message}
+        </p>
+      )}
+    </form>
+  );
+}
