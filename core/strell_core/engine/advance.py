@@ -105,7 +105,7 @@ class _Decisions(Step):
 
     def lapse(self) -> None:
         """Opening and adjusting orders end with their session (semantics rule 8)."""
-        last = self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]
+        last = self.timeline.last_of_several[self.index]
         for order in list(self.orders):
             if order.purpose != "close" and (last or order.session != self.observation.date):
                 self.orders.remove(order)
@@ -173,7 +173,7 @@ class _Decisions(Step):
         self.trades[trade.number] = dataclasses.replace(trade, adjusted_on=self.observation.date)
         told = {**values, "contracts": [leg.contract.code for leg in legs if leg.contracts]}
         self.say("moved", trade.number, rule, TRUE, told)
-        if self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]:
+        if self.timeline.last_of_several[self.index]:
             self.say("lapsed", trade.number, rule, None, {"message": "no snapshot was left in the session"})
             return
         self.intend(Order(
@@ -222,7 +222,7 @@ class _Decisions(Step):
         if reentry:
             told["reentry"] = reentry
         self.say("entry", number, rule, TRUE, told)
-        last = self.timeline.is_last[self.index] and not self.timeline.is_single[self.index]
+        last = self.timeline.last_of_several[self.index]
         if last:
             self.say("lapsed", number, rule, None, {"message": "no snapshot was left in the session"})
             return

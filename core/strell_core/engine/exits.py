@@ -45,14 +45,19 @@ class ExitWish:
         return stretch.narrow(self.legs) if self.closes.legs else stretch
 
 
-def wishes(plan: Plan, trade: TradeState, working: Collection[str]) -> list[ExitWish]:
+def wishes(plan: Plan, trade: TradeState, working: Collection[str]) -> tuple[ExitWish, ...]:
     """Exits of a trade in their order of precedence; ``working``: legs that an order is closing already.
 
     An exit of legs of which one is gone or being closed asks nothing; neither does one of a share that has acted.
     """
-    held = tuple(leg.leg_id for leg in trade.legs)
+    entry, held = plan.entry(trade.entry), tuple([leg.leg_id for leg in trade.legs])
+    # most trades most of the time: they ask the same again
+    usual = not (working or trade.stops or trade.acted)
+    if usual and held in entry.wishes:
+        found: tuple[ExitWish, ...] = entry.wishes[held]
+        return found
     out, of_legs = [], []
-    for item in plan.entry(trade.entry).exits:
+    for item in entry.exits:
         legs = item.closes.legs or held
         if item.closes == Close():
             out.append(ExitWish(item.rule.id, item.kind.kind, item.closes, held, item.then, item))
@@ -61,7 +66,10 @@ def wishes(plan: Plan, trade: TradeState, working: Collection[str]) -> list[Exit
     for stop in trade.stops:
         if stop.leg_id in held and stop.leg_id not in working:
             of_legs.append(ExitWish(stop.rule, "loss", Close((stop.leg_id,)), (stop.leg_id,), (), stop))
-    return [*out, *sorted(of_legs, key=lambda wish: wish.kind != "loss")]
+    made = (*out, *sorted(of_legs, key=lambda wish: wish.kind != "loss"))
+    if usual:
+        entry.wishes[held] = made
+    return made
 
 
 def _stopped(stretch: Stretch, stop: LegStop) -> Truths:

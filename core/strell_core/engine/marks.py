@@ -42,22 +42,23 @@ def _joined(
 ) -> Stretch:  # fmt: skip
     """Legs together: marks, and the highest of them."""
     n = end - begin
-    mid = np.full(n, realised, np.int64)
+    paid = sum(leg.contracts * leg.opened_parts for leg in legs)
+    mid = np.full(n, realised - paid, np.int64)
     closable, width = mid.copy(), np.zeros(n, np.int64)
     valued, can_close = np.ones(n, np.bool_), np.ones(n, np.bool_)
     for leg in legs:
         valued &= leg.valid
         can_close &= leg.valid if leg.contracts < 0 else leg.valid & (leg.bid > 0)
-        mid += leg.contracts * ((leg.bid + leg.ask) * (PARTS // 2) - leg.opened_parts)
-        out = leg.ask if leg.contracts < 0 else leg.bid
-        closable += leg.contracts * (out * PARTS - leg.opened_parts)
-        width += abs(leg.contracts) * (leg.ask - leg.bid) * PARTS
+        mid += (leg.bid + leg.ask) * (leg.contracts * (PARTS // 2))
+        closable += (leg.ask if leg.contracts < 0 else leg.bid) * (leg.contracts * PARTS)
+        width += (leg.ask - leg.bid) * abs(leg.contracts)
     settings = plan.strategy.orders["doubtful_marks"]
-    doubtful = 100 * width > settings["percent"] * abs(opening)
+    doubtful = width * (100 * PARTS) > settings["percent"] * abs(opening)
     if settings["last"] == "wait":
-        doubtful = doubtful | (timeline.is_last[begin:end] & ~timeline.is_single[begin:end])
+        doubtful |= timeline.last_of_several[begin:end]
     known = np.where(valued, mid, NEVER)
-    known[0] = max(int(known[0]), NEVER if best is None else best)
+    if best is not None and best > known[0]:
+        known[0] = best
 
     def narrow(names: Sequence[str]) -> Stretch:
         own = [leg for leg in legs if leg.leg_id in names]

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -38,6 +38,8 @@ class EntryPlan:
     exits: tuple[ActiveExit, ...]
     """Of its trades: position before leg, loss before others, then the sheet's order (semantics rule 7)."""
     adjustments: tuple[tuple[Rule, Adjustment], ...]
+    wishes: dict[tuple[str, ...], Any] = field(default_factory=dict, repr=False, compare=False)
+    """Made so far by :func:`exits.wishes`, by the legs that are held."""
 
     @property
     def id(self) -> str:

@@ -231,6 +231,7 @@ class Timeline:
         if unfinished:
             self.is_single[first[-2] :] = False
             self.is_last[first[-1] - 1] = False
+        self.last_of_several = self.is_last & ~self.is_single
         self._session_index = {date: index for index, date in enumerate(dates)}
         self.splits: dict[int, Split] = {}
         """By the first snapshot of the session from whose open on it holds."""
