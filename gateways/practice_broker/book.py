@@ -3,6 +3,7 @@ committed with its report before anything is sent."""
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import uuid
 from collections import Counter
@@ -27,6 +28,14 @@ DELAY = dt.timedelta(seconds=8)
 def terms(order: BrokerOrder) -> Terms:
     legs = tuple(Leg(ContractKey.parse(code), ratio) for code, ratio in order.legs)
     return Terms(legs, order.lots, OrderType(order.type), order.limit, TimeInForce(order.time_in_force))
+
+
+def _closes(order: BrokerOrder) -> bool:
+    """Whether the account holds the other way round all that is still to be dealt."""
+    held = positions(order.account, order.symbol)
+    return all(
+        ratio * held.get(code, 0) < 0 and abs(ratio) * order.left <= abs(held[code]) for code, ratio in order.legs
+    )
 
 
 def played(kind: str) -> bool:
@@ -175,9 +184,11 @@ def _work(symbol: str, now: Live) -> None:
                 continue
             if not open_now or (order.not_before and order.not_before > dt.datetime.now(dt.UTC)):
                 continue
-            found = match(
-                terms(order), order.left, order.arrived, now.quotes({leg.contract for leg in terms(order).legs}), taken
-            )
+            asked = terms(order)
+            quotes = now.quotes({leg.contract for leg in asked.legs})
+            if any(leg.ratio < 0 and leg.contract in quotes and quotes[leg.contract].bid == 0 for leg in asked.legs):
+                asked = dataclasses.replace(asked, closes=_closes(order))
+            found = match(asked, order.left, order.arrived, quotes, taken)
             if found is None:
                 continue
             lots = 1 if found.lots > 1 and played("partial fill") else found.lots

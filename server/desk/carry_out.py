@@ -123,7 +123,8 @@ def _open_ticket(order: Order) -> Ticket:
 def _priced(deployment: Deployment, ticket: Ticket) -> Ticket:
     """A limit at the strategy's share of the way from mid to the other side; a market order where there is
     no price to start from."""
-    limit = _limit(deployment, [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs])
+    legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs]
+    limit = _limit(deployment, legs, ticket.holding is not None)
     if limit is None:
         return dataclasses.replace(ticket, type="market", limit=None)
     row = deployment.account.underlying
@@ -131,11 +132,11 @@ def _priced(deployment: Deployment, ticket: Ticket) -> Ticket:
     return dataclasses.replace(ticket, type="limit", limit=limit // step * step * row.quantum)
 
 
-def _limit(deployment: Deployment, legs: Sequence[Leg]) -> int | None:
+def _limit(deployment: Deployment, legs: Sequence[Leg], closes: bool) -> int | None:
     """Quanta a lot, rounded passively. The whole way means to deal now: a quarter of the spread, at least
     a tick, is left for the market to move in while the order travels; the fill is at the better price."""
     now = live(deployment.account.underlying.symbol)
-    found = sides(legs, now.quotes({leg.contract for leg in legs}))
+    found = sides(legs, now.quotes({leg.contract for leg in legs}), closes)
     if found is None:
         return None
     share = parse(deployment.revision.document).orders["fill_model"]["share"]
@@ -153,10 +154,10 @@ def _walk(epoch: int, deployment: Deployment, order: DeskOrder) -> None:
         return
     terms = terms_of(order)
     if order.opens:
-        limit = _limit(deployment, terms.legs)
+        limit = _limit(deployment, terms.legs, terms.closes)
     else:
         now = live(deployment.account.underlying.symbol)
-        found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}))
+        found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}), terms.closes)
         limit = None if found is None else max(found.other, order.limit or 0)
     if limit is None or limit == order.limit:
         return

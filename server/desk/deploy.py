@@ -129,6 +129,7 @@ def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[l
     (or no longer) know: made by hand or by protection, or lapsed before their fill came. And whether there are
     fills of ``instant`` or later, which a later snapshot is told of."""
     known = {order.id for order in state.orders}
+    has = {order.id: {leg.contract for leg in order.legs} for order in state.orders}
     orders: list[Order] = []
     fills: list[Fill] = []
     rows = _fills_untold(deployment)
@@ -146,7 +147,9 @@ def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[l
         last = order.fills.order_by("-id").first()
         over = not order.alive and last == fill
         whole = fill.lots == order.lots
-        prices = tuple(parts for _, _, parts in fill.legs)
+        # a leg that settled before the fill was heard of is no longer the order's
+        dealt = [(ContractKey.parse(code), parts) for code, _, parts in fill.legs]
+        prices = tuple(parts for contract, parts in dealt if name not in has or contract in has[name])
         fills.append(Fill(name, fill.at, prices, fill.commission, None if whole else fill.lots, over and not whole))
         fill.told = True
         fill.save(update_fields=["told"])

@@ -68,7 +68,9 @@ class Standing:
         """The position as exits are asked about it."""
         at = self.live.timeline
         opened_on = at.calendar.local(self.row.opened_at).date()
-        return known_by_pnl(at, 0, opened_on, self._opening, self._against("mid"), self._against("closable"))
+        mid, closable = self._against("mid"), self._against("closable")
+        pnl = None if mid is None or closable is None else (mid, closable)
+        return known_by_pnl(at, 0, opened_on, self._opening, pnl)
 
     @cached_property
     def _opening(self) -> int:
@@ -132,7 +134,7 @@ class Standing:
 
 
 def mark(live: Live, contract: ContractKey, contracts: int, side: str) -> Fraction | None:
-    """Mid, or what closing gives, in parts; ``None`` without a usable quote."""
+    """Mid, or what closing gives (nothing where nobody bids), in parts; ``None`` without a usable quote."""
     quote = live.sided(contract)
     if quote is None or not quote.valid:
         return None
@@ -140,7 +142,7 @@ def mark(live: Live, contract: ContractKey, contracts: int, side: str) -> Fracti
         return Fraction((quote.bid + quote.ask) * PARTS, 2)
     if contracts < 0:
         return Fraction(quote.ask * PARTS)
-    return Fraction(quote.bid * PARTS) if quote.bid > 0 else None
+    return Fraction(quote.bid * PARTS)
 
 
 def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, float | None]:

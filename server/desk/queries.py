@@ -153,7 +153,8 @@ def order_facts(order: DeskOrder, now: Live) -> dict[str, Any]:
     quantum = now.row.quantum
     current = None
     if order.alive and order.legs:
-        found = sides(terms_of(order).legs, now.quotes({ContractKey.parse(code) for code, _ in order.legs}))
+        terms = terms_of(order)
+        found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}), terms.closes)
         current = None if found is None else float(found.mid_twice * quantum / 2)
     local = calendar_for(now.row).local(order.placed_market)
     return {

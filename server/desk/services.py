@@ -265,7 +265,7 @@ def change(user: User, order_id: int, price: Any) -> DeskOrder:
 def _collar(order: DeskOrder, limit: int) -> str | None:
     terms = terms_of(order, limit)
     now = live(order.account.underlying.symbol)
-    found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}))
+    found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}), terms.closes)
     row = order.account.underlying
     facts = limits.Facts(False, 0, None, Decimal(0), found, row.quantum, row.currency)
     return limits.refusal(limits.Limits.parse(order.account.limits), terms, facts)
@@ -279,6 +279,7 @@ def terms_of(order: DeskOrder, limit: int | None = None) -> Terms:
         OrderType(order.type),
         order.limit if limit is None else limit,
         TimeInForce(order.time_in_force),
+        closes=not order.opens,
     )
 
 

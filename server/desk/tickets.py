@@ -173,8 +173,10 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
     if holding is not None:
         _fits(terms, standing(holding, now), problems)
     problems += _session(venue, terms)
+    terms = dataclasses.replace(terms, closes=not opens)
     readable = bool(terms.legs) and not any(place in ("legs", "type") for place, _ in problems)
-    found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs})) if readable else None
+    quotes = now.quotes({leg.contract for leg in terms.legs})
+    found = sides(terms.legs, quotes, terms.closes) if readable else None
     if not problems and found is None and (opens or terms.type is OrderType.MARKET):
         problems.append(("legs", "Not every leg has a price on both sides now; wait for one or leave that leg out."))
     at = standings(account, now)

@@ -180,6 +180,7 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
     history = history_of(session)
     index = history.at_or_before(session.cursor)
     view = history.view(index)
+    held = {row.contract: row.contracts for row in lived(session).open}
     if not orders:
         raise Refused("Name at least one contract to trade.")
     number = (session.fills.aggregate(n=Max("order"))["n"] or 0) + 1
@@ -188,7 +189,8 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
         contract = _contract(history, code)
         if contracts == 0 or abs(contracts) > MAX_CONTRACTS:
             raise Refused(f"Trade between 1 and {MAX_CONTRACTS} contracts, not {contracts}.")
-        price = fill_price(view.quote(contract), contracts, 100)
+        closes = contracts * held.get(contract, 0) < 0 and abs(contracts) <= abs(held[contract])
+        price = fill_price(view.quote(contract), contracts, 100, closes)
         if price is None:
             raise Refused(f"{contract.label} has no price to {'buy' if contracts > 0 else 'sell'} at now.")
         made.append(

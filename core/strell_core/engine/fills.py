@@ -8,16 +8,20 @@ from decimal import Decimal
 import numpy as np
 
 from strell_core.engine.plan import Plan
+from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import Fill, Order
 from strell_core.market.prices import PARTS, money
 from strell_core.market.timeline import Quote, Timeline, valid_quotes
 
 
-def fill_price(quote: Quote, contracts: int, share: int) -> int | None:
-    """Price in parts for buying (positive) or selling at ``share`` percent of the way from mid to
-    the other side; ``None`` when the quote is invalid or would be sold at a zero bid."""
-    if not quote.valid or (contracts < 0 and quote.bid == 0):
+def fill_price(quote: Quote, contracts: int, share: int, closes: bool = False) -> int | None:
+    """Price in parts for buying (positive) or selling at ``share`` percent of the way from mid to the other side;
+    ``None`` when the quote is invalid. Where nobody bids nothing is sold short, and what is held is given away at 0
+    (semantics rule 8)."""
+    if not quote.valid:
         return None
+    if contracts < 0 and quote.bid == 0:
+        return 0 if closes else None
     way = share * PARTS // 200 * (quote.ask - quote.bid)
     return (quote.bid + quote.ask) * (PARTS // 2) + (way if contracts > 0 else -way)
 
@@ -41,10 +45,13 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
             continue
         if order.purpose != "close" and order.session != session:
             continue
-        prices = [fill_price(view.quote(leg.contract), leg.contracts, settings["share"]) for leg in order.legs]
-        if any(price is None for price in prices):
+        closes = order.purpose == "close"
+        # settlement comes first: what has settled is not dealt any more
+        legs = [leg for leg in order.legs if settlement_parts(timeline, leg.contract, instant) is None]
+        prices = [fill_price(view.quote(leg.contract), leg.contracts, settings["share"], closes) for leg in legs]
+        if not legs or any(price is None for price in prices):
             continue
-        contracts = sum(abs(leg.contracts) for leg in order.legs)
+        contracts = sum(abs(leg.contracts) for leg in legs)
         commission = Decimal(str(costs["per_contract"])) * contracts + Decimal(str(costs["per_order"]))
         fills.append(Fill(order.id, instant, tuple(p for p in prices if p is not None), money(commission)))
     return fills
@@ -68,6 +75,8 @@ def first_event(timeline: Timeline, order: Order, index: int, end: int) -> int:
     for leg, cube in zip(order.legs, cubes, strict=True):
         row, window = cube.row(leg.contract.right, leg.contract.strike), slice(index - cube.start, until - cube.start)
         bid, ask = cube.bid[row, window], cube.ask[row, window]
-        usable &= valid_quotes(bid, ask) & ((bid > 0) | (leg.contracts > 0))
+        usable &= valid_quotes(bid, ask)
+        if order.purpose != "close" and leg.contracts < 0:
+            usable &= bid > 0
     hits = np.flatnonzero(usable)
     return index + int(hits[0]) if len(hits) else until

@@ -13,7 +13,7 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import TradeState
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline, valid_quotes
-from strell_core.strategy.kinds import Ints, PositionLeg, Stretch
+from strell_core.strategy.kinds import PositionLeg, Stretch
 
 NEVER = -(2**62)
 
@@ -45,10 +45,9 @@ def _joined(
     paid = sum(leg.contracts * leg.opened_parts for leg in legs)
     mid = np.full(n, realised - paid, np.int64)
     closable, width = mid.copy(), np.zeros(n, np.int64)
-    valued, can_close = np.ones(n, np.bool_), np.ones(n, np.bool_)
+    valued = np.ones(n, np.bool_)
     for leg in legs:
         valued &= leg.valid
-        can_close &= leg.valid if leg.contracts < 0 else leg.valid & (leg.bid > 0)
         mid += (leg.bid + leg.ask) * (leg.contracts * (PARTS // 2))
         closable += (leg.ask if leg.contracts < 0 else leg.bid) * (leg.contracts * PARTS)
         width += (leg.ask - leg.bid) * abs(leg.contracts)
@@ -68,29 +67,26 @@ def _joined(
 
     return Stretch(
         legs, opening, opened_on, timeline.calendar, timeline.ordinal[begin:end],
-        timeline.minute[begin:end], timeline.spot[begin:end], closable, mid, valued, can_close, doubtful,
+        timeline.minute[begin:end], timeline.spot[begin:end], closable, mid, valued, doubtful,
         np.maximum.accumulate(known), narrow=narrow,
     )  # fmt: skip
 
 
 def known_by_pnl(
-    timeline: Timeline, index: int, opened_on: dt.date, opening: int, mid: int | None, closable: int | None
+    timeline: Timeline, index: int, opened_on: dt.date, opening: int, pnl: tuple[int, int] | None
 ) -> Stretch:
-    """A position of which premium and P/L are known and its legs are not, at one snapshot; ``None``: unvalued. Nobody
-    doubts its marks."""
-
-    def whole(value: int | None) -> Ints:
-        return np.array([0 if value is None else value], np.int64)
+    """A position of which premium and P/L (mid, closable) are known and its legs are not, at one snapshot; ``None``:
+    unvalued. Nobody doubts its marks."""
+    mid, closable = (np.array([value], np.int64) for value in pnl or (0, 0))
+    valued = np.array([pnl is not None])
 
     def narrow(names: Sequence[str]) -> Stretch:
         raise ValueError("the legs of this position are not known")
 
     here = slice(index, index + 1)
-    valued = np.array([mid is not None])
     return Stretch(
         (), opening, opened_on, timeline.calendar, timeline.ordinal[here], timeline.minute[here], timeline.spot[here],
-        whole(closable), whole(mid), valued, np.array([closable is not None]), np.zeros(1, np.bool_),
-        np.where(valued, whole(mid), NEVER), narrow=narrow,
+        closable, mid, valued, np.zeros(1, np.bool_), np.where(valued, mid, NEVER), narrow=narrow,
     )  # fmt: skip
 
 
@@ -118,4 +114,4 @@ class TradeMark:
 
 def mark(plan: Plan, trade: TradeState, timeline: Timeline, index: int) -> TradeMark:
     at = stretch(plan, trade, timeline, index, index + 1)
-    return TradeMark(int(at.mid[0]) if at.valued[0] else None, int(at.closable[0]) if at.closable_valued[0] else None)
+    return TradeMark(int(at.mid[0]), int(at.closable[0])) if at.valued[0] else TradeMark(None, None)

@@ -7,6 +7,7 @@ import math
 from collections.abc import Iterable, Sequence
 from decimal import Decimal
 from fractions import Fraction
+from itertools import compress
 from typing import Any
 
 from strell_core.engine.corporate import last_mid, over_split
@@ -27,6 +28,7 @@ from strell_core.engine.state import (
     Reason,
     TradeState,
 )
+from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.splits import Split
@@ -53,6 +55,8 @@ class Step:
         self.entries_made: list[LedgerEntry] = []
         self.closed: list[ClosedTrade] = []
         self.now: dict[int, Stretch] = {}
+        self.shortened: dict[str, list[bool]] = {}
+        """Orders that lost settled legs on this snapshot: which of the legs they had they still have."""
 
     def result(self) -> Advanced:
         return Advanced(
@@ -127,7 +131,7 @@ class Step:
             due = [(leg, parts) for leg in trade.legs if (parts := self._settled(leg)) is not None]
             if not due:
                 continue
-            self.orders = [order for order in self.orders if order.trade != trade.number]
+            self._without(trade.number, {leg.contract for leg, _ in due})
             for leg, parts in due:
                 trade = self._close_leg(trade, leg, parts, "settlement", leg.contracts)
                 trade = self._book(
@@ -137,6 +141,17 @@ class Step:
             self.say("settled", trade.number, "", None, {"legs": len(due)})
             if not trade.legs:
                 self._finish(trade, "settlement", self.observation.instant, {}, ())
+
+    def _without(self, trade: int, settled: set[ContractKey]) -> None:
+        """What was decided goes on without the contracts that have settled (semantics rule 8): closing orders lose
+        these legs and end when none is left, what opens or adjusts ends."""
+        for order in [order for order in self.orders if order.trade == trade]:
+            kept = tuple(leg for leg in order.legs if leg.contract not in settled)
+            if order.purpose != "close" or not kept:
+                self.orders.remove(order)
+            elif kept != order.legs:
+                self.shortened[order.id] = [leg.contract not in settled for leg in order.legs]
+                self.replace(order, legs=kept)
 
     def _settled(self, leg: LegState) -> int | None:
         return settlement_parts(self.timeline, leg.contract, self.observation.instant)
@@ -173,6 +188,9 @@ class Step:
             order = next((order for order in self.orders if order.id == fill.order), None)
             if order is None:
                 continue
+            if len(fill.prices) > len(order.legs):
+                # a market may have dealt all the legs it had; what has settled is settled
+                fill = dataclasses.replace(fill, prices=tuple(compress(fill.prices, self.shortened[order.id])))
             lots = order.lots if fill.lots is None else fill.lots
             left = order.lots - lots
             complete = left <= 0

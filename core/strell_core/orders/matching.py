@@ -3,7 +3,7 @@
 A limit waits until the other side reaches it and then fills at the other side's better price; a
 market order pays the spread; no more lots fill than the smallest size of the legs allows, and what one
 order took another does not get from the same quote; nothing fills on a quote that is not newer than
-the order's arrival by the market's delay.
+the order's arrival by the market's delay. What closes a position gives away at 0 what nobody bids for.
 """
 
 from __future__ import annotations
@@ -44,7 +44,7 @@ def match(terms: Terms, left: int, arrived: int, quotes: Quotes, taken: Taken) -
 
     ``taken`` is marked with what is dealt. ``None``: the order waits.
     """
-    found = sides(terms.legs, quotes)
+    found = sides(terms.legs, quotes, terms.closes)
     if found is None or any(quotes[leg.contract].at < arrived + DELAY_SECONDS for leg in terms.legs):
         return None
     if terms.type is OrderType.LIMIT and (terms.limit is None or found.other > terms.limit):
@@ -53,6 +53,9 @@ def match(terms: Terms, left: int, arrived: int, quotes: Quotes, taken: Taken) -
     for leg in terms.legs:
         buys = leg.ratio > 0
         quote = quotes[leg.contract]
+        if not buys and quote.bid == 0:
+            # given away: as many as there are
+            continue
         offered = (quote.ask_size if buys else quote.bid_size) - taken.of(leg.contract, buys)
         lots = min(lots, offered // abs(leg.ratio))
     if lots < 1:

@@ -72,6 +72,8 @@ class Terms:
     type: OrderType
     limit: int | None = None
     time_in_force: TimeInForce = TimeInForce.DAY
+    closes: bool = False
+    """It only closes what is held: what nobody bids for is given away."""
 
 
 class Sides(NamedTuple):
@@ -82,12 +84,13 @@ class Sides(NamedTuple):
     other: int
 
 
-def sides(legs: Sequence[Leg], quotes: Quotes) -> Sides | None:
-    """What one lot costs at either side; ``None`` unless every leg has a valid quote that can be dealt on."""
+def sides(legs: Sequence[Leg], quotes: Quotes, closes: bool = False) -> Sides | None:
+    """What one lot costs at either side; ``None`` unless every leg has a valid quote that can be dealt on. Where nobody
+    bids nothing is sold short, and what is held is given away at 0 (``closes``; semantics rule 8)."""
     own = other = 0
     for leg in legs:
         quote = quotes.get(leg.contract)
-        if quote is None or not quote.valid or (leg.ratio < 0 and quote.bid == 0):
+        if quote is None or not quote.valid or (leg.ratio < 0 and quote.bid == 0 and not closes):
             return None
         buys = leg.ratio > 0
         own += leg.ratio * (quote.bid if buys else quote.ask)

@@ -40,7 +40,7 @@ class Level:
             return bool(asked.test(now, {"percent": self.value})[0] == kinds.TRUE)
         parts = math.ceil(self.value / worth)
         truths = (
-            now.judged(now.closable >= parts, now.closable_valued)
+            now.judged(now.closable >= parts, now.valued)
             if side == "target"
             else now.judged(-now.mid >= parts, now.valued)
         )

@@ -91,9 +91,7 @@ class Stretch:
     closable: Ints
     mid: Ints
     valued: npt.NDArray[np.bool_]
-    """All legs have a valid quote: mid and what depends on it are valued."""
-    closable_valued: npt.NDArray[np.bool_]
-    """All legs could be closed now: as ``valued``, and no long stands at a zero bid."""
+    """All legs have a valid quote: mid is valued, and so is what closing gives, a long that nobody bids for at 0."""
     doubtful: npt.NDArray[np.bool_]
     """The mark is too wide, or the snapshot the last of several, for a profit target to trust."""
     best: Ints

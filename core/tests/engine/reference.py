@@ -118,10 +118,10 @@ class Reference:
                 self.at = int(chain.times[snap])
                 self.session, self.snap, self.single = session, snap, single
                 self.last = snap == len(chain.times) - 1 and not single
-                fillable = [(o, self.fill_prices(o)) for o in self.orders if o["at"] < self.at]
                 self.settle()
-                for order, prices in fillable:
-                    if prices and order in self.orders:
+                for order in [o for o in self.orders if o["at"] < self.at]:
+                    prices = self.fill_prices(order)
+                    if prices:
                         self.fill(order, prices)
                 self.lapse()
                 self.mark()
@@ -138,8 +138,11 @@ class Reference:
     def settle(self) -> None:
         for trade in list(self.open):
             due = [leg for leg in trade["legs"] if self.settled_value(leg["contract"]) is not None]
-            if due:
-                self.orders = [o for o in self.orders if o["trade"] != trade["number"]]
+            for order in [o for o in self.orders if o["trade"] == trade["number"]]:
+                gone = [leg["contract"] for leg in due]
+                order["legs"] = [(contract, n) for contract, n in order["legs"] if contract not in gone]
+                if due and (order["kind"] == "open" or not order["legs"]):
+                    self.orders.remove(order)
             for leg in due:
                 _, right, strike = leg["contract"]
                 spot = Fraction(self.settled_value(leg["contract"]), 100)
@@ -176,8 +179,11 @@ class Reference:
         out = []
         for contract, n in order["legs"]:
             quote = self.recording.quote(contract, self.session, self.snap)
-            if quote is None or (n < 0 and quote[0] == 0):
+            if quote is None or (n < 0 and quote[0] == 0 and order["kind"] == "open"):
                 return None
+            if n < 0 and quote[0] == 0:
+                out.append(Fraction(0))
+                continue
             mid, half = Fraction(quote[0] + quote[1], 2), Fraction(quote[1] - quote[0], 2)
             out.append(mid + share * half * (1 if n > 0 else -1))
         return out
@@ -221,10 +227,9 @@ class Reference:
                     leg["n"] * (Fraction(q[0] + q[1], 2) - leg["in"]) for leg, q in pairs
                 )
                 trade["width"] = sum((abs(leg["n"]) * Fraction(q[1] - q[0]) for leg, q in pairs), Fraction(0))
-                if all(leg["n"] < 0 or q[0] > 0 for leg, q in pairs):
-                    trade["close"] = trade["realised"] + sum(
-                        leg["n"] * ((q[1] if leg["n"] < 0 else q[0]) - leg["in"]) for leg, q in pairs
-                    )
+                trade["close"] = trade["realised"] + sum(
+                    leg["n"] * ((q[1] if leg["n"] < 0 else q[0]) - leg["in"]) for leg, q in pairs
+                )
                 if trade["best"] is None or trade["mid"] > trade["best"]:
                     trade["best"] = trade["mid"]
 

@@ -1,4 +1,4 @@
-"""Forty-six strategies decide over the demo's whole history what they decided when they were written, byte for byte."""
+"""Forty-six strategies decide over the demo's whole history what is kept of them, byte for byte."""
 
 from __future__ import annotations
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import unittest
 
 from hypothesis import given
@@ -58,6 +59,16 @@ class MatchingTest(unittest.TestCase):
         other = match(terms((PUT, -1), lots=9), 9, EARLIER, quotes(size=7), taken)
         assert other is not None
         self.assertEqual(other.lots, 4)
+
+    def test_what_nobody_bids_for_is_given_away_when_it_closes_and_never_sold_short(self) -> None:
+        short = terms((CALL, 1), (FAR_CALL, -1), lots=30)
+        given = dataclasses.replace(short, closes=True)
+        nobody = quotes(far=(0, 2), size=40)
+        self.assertIsNone(match(short, 30, EARLIER, nobody, Taken()))
+        filled = match(given, 30, EARLIER, nobody, Taken())
+        assert filled is not None
+        self.assertEqual((filled.lots, filled.prices), (30, (104 * PARTS, 0)))
+        self.assertIsNone(match(given, 30, EARLIER, quotes(far=(0, 0)), Taken()), "no valid quote is no price")
 
     def test_nothing_fills_before_the_delay_is_over(self) -> None:
         self.assertIsNone(match(terms((CALL, 1)), 1, NOW, quotes(), Taken()))

@@ -90,9 +90,9 @@ class ProtectionTest(unittest.TestCase):
     shield = Protection(Level(Decimal(50), "percent"), Level(Decimal(300), "money"))
 
     def judge(self, mid, closable, premium=600, shield=None) -> str | None:
-        parts = [None if value is None else round(value * 20) for value in (premium, mid, closable)]
+        pnl = None if mid is None else (round(mid * 20), round(closable * 20))
         history = short_history()
-        now = known_by_pnl(history, 40, history.dates[-1], *parts)
+        now = known_by_pnl(history, 40, history.dates[-1], premium * 20, pnl)
         return (shield or self.shield).judge(now, Decimal("0.05"))
 
     def test_a_target_is_judged_on_closable_a_stop_on_mid(self) -> None:
@@ -106,7 +106,6 @@ class ProtectionTest(unittest.TestCase):
 
     def test_an_unvalued_position_reaches_nothing(self) -> None:
         self.assertIsNone(self.judge(None, None))
-        self.assertEqual(self.judge(None, 300), "target")
 
     def test_percent_counts_on_a_debit_as_on_a_credit_and_on_nothing_at_all(self) -> None:
         shield = Protection(Level(Decimal("12.5"), "percent"), Level(Decimal("33.3"), "percent"))

@@ -285,6 +285,20 @@ class ReportsTest(GatewayTestCase):
         self.assertEqual(self.state(order), "filled")
         return order
 
+    def test_a_wing_that_nobody_bids_for_is_given_away_to_close_and_not_sold_short(self) -> None:
+        holding = self.filled().holding
+        wing = self.legs()[1][0]
+        closing = services.place(self.practice, services.closing_ticket(holding))
+        self.gateway.round()
+        self.broker_reads()
+        self.quote({wing: ("0.00", "0.10")}, size=50)
+        book.work()
+        self.reports_come()
+        self.assertEqual(self.state(closing), "filled")
+        self.assertEqual({code: parts for code, _, parts in closing.fills.get().legs}[wing], 0)
+        with self.assertRaisesRegex(Refused, "price on both sides"):
+            services.place(self.practice, services.Ticket([(wing, -1)], 1, "limit", "0.05"))
+
     def test_a_report_that_comes_twice_counts_once(self) -> None:
         self.filled()
         before = dict(ledger_positions(self.practice))

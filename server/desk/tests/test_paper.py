@@ -102,6 +102,22 @@ class PaperTest(DeskTestCase):
         account = standings(self.account, live("MK30"))
         self.assertEqual(account.equity, Decimal(50_000) + 3 * Decimal("70.00") - 6 * Decimal("1.60"))
 
+    def test_a_wing_that_nobody_bids_for_is_given_away(self) -> None:
+        holding = self.opened(2)
+        near, far = sorted(code for code, _, _ in holding.fills.first().legs)
+        gone = {near: ("0.90", "1.00"), far: ("0.00", "0.10")}
+        self.quote(gone, size=10)
+        at = standing(holding, live("MK30"))
+        # 5.80 taken in, 1.00 to buy the short back, nothing for the wing
+        self.assertEqual(at.closable, Decimal("480.00"))
+        services.place(self.account, services.closing_ticket(holding))
+        self.quote(gone, size=10)
+        holding.refresh_from_db()
+        self.assertIsNotNone(holding.closed_at)
+        self.assertEqual(standing(holding, live("MK30")).realised, Decimal("480.00"))
+        with self.assertRaisesRegex(Refused, "price on both sides"):
+            self.place([(far, -1)])
+
     def test_cash_and_marks_are_equity_after_every_fill(self) -> None:
         holding = self.opened(2)
         at = standings(self.account, live("MK30"))

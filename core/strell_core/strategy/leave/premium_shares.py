@@ -36,12 +36,12 @@ DEBIT_TARGET = Declaration(
 
 def credit_target(stretch: Stretch, params: Params) -> Truths:
     reached = 100 * stretch.closable >= params["percent"] * stretch.opening
-    return stretch.judged(reached & ~stretch.doubtful, stretch.closable_valued & (stretch.opening > 0))
+    return stretch.judged(reached & ~stretch.doubtful, stretch.valued & (stretch.opening > 0))
 
 
 def debit_target(stretch: Stretch, params: Params) -> Truths:
     reached = 100 * stretch.closable >= params["percent"] * -stretch.opening
-    return stretch.judged(reached & ~stretch.doubtful, stretch.closable_valued & (stretch.opening < 0))
+    return stretch.judged(reached & ~stretch.doubtful, stretch.valued & (stretch.opening < 0))
 
 
 def premium_stop(stretch: Stretch, params: Params) -> Truths:

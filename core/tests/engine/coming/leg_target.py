@@ -19,7 +19,7 @@ DECLARATION = Declaration(
 
 def test(stretch: Stretch, params: Params) -> Truths:
     reached = 100 * stretch.closable >= params["percent"] * stretch.opening
-    return stretch.judged(reached, stretch.closable_valued)
+    return stretch.judged(reached, stretch.valued)
 
 
 def values(stretch: Stretch, params: Params, i: int) -> Values:
