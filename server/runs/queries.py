@@ -17,6 +17,7 @@ from strell_core.engine.stored import closed_trade
 from strell_core.formats.trades import to_csv
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
+from strell_core.results.figures import FIGURES
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.reasons import reason_text
@@ -43,6 +44,11 @@ def on_track(strategy: Strategy) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def figures_of(run: Run) -> dict[str, Any] | None:
+    """A finished run's figures; what was not made yet when it ran has no value."""
+    return {name: run.figures.get(name) for name in FIGURES} if run.figures else None
+
+
 def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     """A run for lists, or with its curve, decisions and trades."""
     latest = run.strategy.latest
@@ -51,7 +57,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
         "outdated": run.revision.digest != latest.digest, "start": run.start, "end": run.end,
         "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress,
         "queued_at": run.queued_at, "started_at": run.started_at, "finished_at": run.finished_at,
-        "message": run.message, "figures": run.figures or None, "cancel_requested": run.cancel_requested,
+        "message": run.message, "figures": figures_of(run), "cancel_requested": run.cancel_requested,
     }  # fmt: skip
     if whole:
         out |= {

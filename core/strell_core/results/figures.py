@@ -14,6 +14,7 @@ import numpy as np
 from strell_core.engine.run import History
 from strell_core.market.timeline import Timeline
 from strell_core.results import metrics
+from strell_core.results.delayed import delayed
 from strell_core.results.equity import EquityCurve
 
 Kind = Literal["money", "share", "ratio", "count", "date", "flag", "range"]
@@ -92,6 +93,10 @@ def _worst_day(run: Finished) -> int:
     return int(np.argmin(run.moves)) if run.dates else 0
 
 
+def _exits_delayed(run: Finished) -> int:
+    return len(delayed(run.history, run.timeline, int(run.curve.sessions[-1]))) if run.dates else 0
+
+
 FIGURES: dict[str, Figure] = {
     figure.id: figure
     for figure in (
@@ -125,6 +130,7 @@ FIGURES: dict[str, Figure] = {
         Figure("single_sessions", "Single-snapshot sessions", "count", "Sessions with one snapshot only.", lambda run: int(run.timeline.is_single[run.timeline.first[run.curve.sessions]].sum())),
         Figure("stale_sessions", "Stale sessions", "count", "Sessions whose position had to be valued at an older mark.", lambda run: int(run.curve.stale.sum())),
         Figure("open_trades", "Open trades", "count", "Trades still open at the end.", lambda run: len(run.history.state.trades)),
+        Figure("exits_delayed", "Decided, not carried out", "count", "Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.", _exits_delayed, True),
     )
 }  # fmt: skip
 """By id, in the order in which they are told."""

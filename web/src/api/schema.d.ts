@@ -3555,6 +3555,11 @@ export interface components {
              * @description Trades still open at the end.
              */
             open_trades: number;
+            /**
+             * Exits Delayed
+             * @description Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.
+             */
+            exits_delayed: number | null;
         };
         /** RunRow */
         RunRow: {

@@ -1,5 +1,5 @@
 import { useSearchParams } from "react-router";
-import { useRunAction, useTerms } from "../../api/queries";
+import { useFigureWords, useRunAction, useTerms } from "../../api/queries";
 import { EquityChart } from "../../charts/EquityChart";
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
@@ -92,6 +92,7 @@ interface HeadProps {
 
 function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
   const action = useRunAction();
+  const words = useFigureWords();
   const figures = run.figures;
   const stopped = ["cancelled", "interrupted", "failed"].includes(run.status);
   return (
@@ -114,6 +115,11 @@ function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
         {figures &&
           ` · ${plural(figures.single_sessions, "single-snapshot session")}, ${number(figures.sessions - figures.single_sessions)} intraday · ${number(run.cash)} ${currency}`}
       </span>
+      {!!figures?.exits_delayed && (
+        <span className="pill border-loss text-loss" title={words("exits_delayed")}>
+          {plural(figures.exits_delayed, "exit")} decided, not carried out
+        </span>
+      )}
       {run.outdated && <span className="pill border-loss text-loss">of revision {run.revision}</span>}
       <span className="ml-auto flex gap-3">
         {run.status === "done" && (

@@ -1,0 +1,67 @@
+"""Exits that were decided and had to wait are counted, from histories written by hand."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks, run_steps
+from strell_core.results.delayed import delayed
+from strell_core.strategy.document import parse
+from tests.engine.variations import document, leg
+from tests.handmade import instant, session_chains, timeline_of
+
+PUT = "2026-10-16/put/3040"
+RULES = document(
+    "waits", [leg("sell", "put", {"pick": "percent_from_spot", "percent": 2}, {"pick": "nearest_days", "days": 10, "from": 5, "to": 15})],
+    [{"rule": "days_held", "days": 1, "time": "11:00"}], weekdays=("mon",),
+)  # fmt: skip
+OPENED = [
+    {"at": "2026-10-05 15:45", "spot": 3100, PUT: "6.00/6.20"},
+    {"at": "2026-10-05 15:50", "spot": 3100, PUT: "6.00/6.20"},
+    {"at": "2026-10-06 11:00", "spot": 3100, PUT: "6.00/6.20"},
+]
+DECIDED = instant("2026-10-06 11:00")
+
+
+class DelayedTest(unittest.TestCase):
+    def found(self, later: list[dict[str, object]]) -> list[tuple[int | None, int]]:
+        """When each that waited was done, and the trades still open; the same in steps and in blocks."""
+        timeline = timeline_of(session_chains([*OPENED, *later]))
+        plan = make_plan(parse(RULES), timeline)
+        out = []
+        for run in (run_steps, run_blocks):
+            history = run(plan, timeline, 0, len(timeline.times), Decimal(50_000))
+            waited = delayed(history, timeline, len(timeline.dates) - 1)
+            self.assertTrue(all((d.trade, d.decided_at) == (1, DECIDED) for d in waited))
+            out.append([(d.done_at, len(history.state.trades)) for d in waited])
+        self.assertEqual(out[0], out[1])
+        return out[0]
+
+    def test_what_is_done_in_time_is_not_counted(self) -> None:
+        self.assertEqual(self.found([{"at": "2026-10-06 11:05", "spot": 3100, PUT: "5.00/5.20"}]), [])
+        self.assertEqual(
+            self.found(
+                [
+                    {"at": "2026-10-06 11:05", "spot": 3100},
+                    {"at": "2026-10-07 17:30", "spot": 3100, PUT: "5.00/5.20"},
+                ]
+            ),
+            [],
+            "the next session is in time",
+        )
+
+    def test_an_exit_that_waited_for_quotes_says_when_it_was_done(self) -> None:
+        later = [
+            {"at": "2026-10-06 11:05", "spot": 3100},
+            {"at": "2026-10-07 11:00", "spot": 3100},
+            {"at": "2026-10-08 11:00", "spot": 3100, PUT: "5.00/5.20"},
+        ]
+        self.assertEqual(self.found(later), [(instant("2026-10-08 11:00"), 0)])
+
+    def test_one_that_was_never_done_is_counted_whether_settled_or_still_open(self) -> None:
+        quiet = [{"at": f"2026-10-{when}", "spot": 3100} for when in ("06 11:05", "07 17:30", "08 17:30", "09 17:30")]
+        self.assertEqual(self.found(quiet), [(None, 1)])
+        settled = [*quiet, *({"at": f"2026-10-{day:02d} 17:30", "spot": 3100} for day in (12, 13, 14, 15, 16))]
+        self.assertEqual(self.found(settled), [(None, 0)])
