@@ -91,7 +91,7 @@ def decide_entry(
         verdicts.append((failed.leg_id, Verdict(FALSE, {"message": failed.message})))
         return EntryDecision(tuple(verdicts), selection, 0)
     for rule in rules.checks:
-        verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(selection.legs, rule.params)))
+        verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(selection.legs, view, rule.params)))
         if verdicts[-1][1].truth != TRUE and not thorough:
             return EntryDecision(tuple(verdicts), selection, 0)
     lots = kinds.size_rules[rules.size.kind].lots(frame, selection.legs, rules.size.params)

@@ -48,7 +48,9 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         closes = order.purpose == "close"
         # settlement comes first: what has settled is not dealt any more
         legs = [leg for leg in order.legs if settlement_parts(timeline, leg.contract, instant) is None]
-        prices = [fill_price(view.quote(leg.contract), leg.contracts, settings["share"], closes) for leg in legs]
+        # a market order pays the other side, whatever part of the spread the sheet hopes to keep
+        share = 100 if order.type == "market" else settings["share"]
+        prices = [fill_price(view.quote(leg.contract), leg.contracts, share, closes) for leg in legs]
         if not legs or any(price is None for price in prices):
             continue
         contracts = sum(abs(leg.contracts) for leg in legs)

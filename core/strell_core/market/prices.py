@@ -41,6 +41,11 @@ def points_to_parts(points: Decimal, quantum: Decimal) -> int:
     return int(value)
 
 
+def points_to_quanta(points: float, quantum: Decimal) -> int:
+    """A price in points as written on a sheet in whole quanta of its instrument, the nearest."""
+    return round(Decimal(str(points)) / quantum)
+
+
 def grouped(value: Decimal | float, digits: int = 0) -> str:
     """A number as people read it: thousands apart by a space that does not break."""
     return f"{value:,.{digits}f}".replace(",", "\u00a0").replace("-", "\u2212")

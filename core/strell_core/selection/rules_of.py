@@ -99,5 +99,5 @@ def _within(pick: dict[str, Any]) -> dict[str, Any]:
 
 
 def _picked(view: ChainView, chain: ExpirationSlice, pick: dict[str, Any]) -> int | float | None:
-    order = rank_strikes(chain, kinds.strike_picks[pick["pick"]].distance(chain, view.spot, pick))
+    order = rank_strikes(chain, kinds.strike_picks[pick["pick"]].distance(chain, view, pick))
     return strike_of(thousandths(chain.strikes[order[0]])) if order else None

@@ -72,7 +72,7 @@ def _choose(
     if not allowed:
         return LegChoice(leg.id, (), (), None, "no listed expiration fits")
     chain = view.slice(allowed[0], leg.right)
-    distance = kinds.strike_picks[leg.strike.kind].distance(chain, view.spot, leg.strike.params)
+    distance = kinds.strike_picks[leg.strike.kind].distance(chain, view, leg.strike.params)
     order = rank_strikes(chain, distance)
     if len(order) == 0:
         return LegChoice(

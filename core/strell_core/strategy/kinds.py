@@ -135,18 +135,20 @@ class ExpiryPick:
 
 @dataclass(frozen=True)
 class StrikePick:
-    """``distance(slice, spot, params)`` gives each strike's distance from what is wanted, as whole
+    """``distance(slice, view, params)`` gives each strike's distance from what is wanted, as whole
     numbers ``(strikes,)``; a negative one means the strike may not be picked. The nearest wins; ties
     go further out of the money, then to the lower strike (semantics rule 6)."""
 
     declaration: Declaration
-    distance: Callable[[ExpirationSlice, int, Params], Ints]
+    distance: Callable[[ExpirationSlice, ChainView, Params], Ints]
 
 
 @dataclass(frozen=True)
 class StructureCondition:
+    """``judge(legs, view, params)``: whether the picked legs together are what is wanted, at that instant."""
+
     declaration: Declaration
-    judge: Callable[[Sequence[PickedLeg], Params], Verdict]
+    judge: Callable[[Sequence[PickedLeg], ChainView, Params], Verdict]
 
 
 @dataclass(frozen=True)

@@ -100,7 +100,7 @@ class Reference:
         self.enter = [*on["when"], *on["conditions"]]
         self.legs, self.structure = on["legs"], on["checks"]
         self.lots = on["size"][0]["lots"]
-        losses = ("premium_stop", "strike_fence")
+        losses = self.losses = ("premium_stop", "strike_fence")
         self.leave = [r for r in on["leave"] if r["rule"] in losses] + [
             r for r in on["leave"] if r["rule"] not in losses
         ]
@@ -176,6 +176,8 @@ class Reference:
         if order["kind"] == "open" and order["session"] != self.session:
             return None
         share = Fraction(self.set.get("fill_model", {"share": 100})["share"], 100)
+        if order["kind"] == "close" and order["loss"]:
+            share = Fraction(1)
         out = []
         for contract, n in order["legs"]:
             quote = self.recording.quote(contract, self.session, self.snap)
@@ -242,7 +244,8 @@ class Reference:
             if rule:
                 legs = [(leg["contract"], -leg["n"]) for leg in trade["legs"]]
                 self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at,
-                                    "session": self.session, "rule": rule["id"]})  # fmt: skip
+                                    "session": self.session, "rule": rule["id"],
+                                    "loss": rule["rule"] in self.losses})  # fmt: skip
 
     def leaves(self, rule: dict[str, Any], trade: dict[str, Any]) -> bool:
         kind, premium = rule["rule"], trade["premium"]

@@ -2,8 +2,9 @@
 
 ``strategies.json`` holds documents of format 1 as they were written, ``decisions.json`` a digest of each part of what
 is decided from them over the demo's whole history. Both were made when format 1 was the only one; :func:`decided` must
-go on giving the same bytes until a rule is meant to change. It was once since: what nobody bids for is given away, and the
-settlement of one leg loses no decision for the others (semantics rules 3 and 8), which changed fifteen of them.
+go on giving the same bytes until a rule is meant to change. Since then they changed twice: what nobody bids for is given
+away and the settlement of one leg loses no decision for the others (semantics rules 3 and 8, fifteen strategies), and a
+stop pays the other side (ten of those that fill at a part of the spread).
 """
 
 from __future__ import annotations

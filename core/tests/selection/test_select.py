@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import copy
+import dataclasses
 import datetime as dt
 import unittest
+from decimal import Decimal
 from typing import Any
 
 from strell_core.market.timeline import Timeline
+from strell_core.scenario.generator import MK30
 from strell_core.selection.select import Selection, select
 from strell_core.strategy.document import parse
+from strell_core.strategy.kinds import FALSE, TRUE, structure_conditions
 from tests.demo import short_history
 from tests.engine.variations import days, delta, document, leg
 from tests.handmade import session_chains, timeline_of
@@ -39,6 +44,20 @@ class StrikeTest(unittest.TestCase):
         self.assertEqual(sorted(candidates, key=lambda c: c.distance), list(candidates))
         quote = chosen.legs[0].quote
         self.assertLess(abs(abs(quote.delta or 0) - 2000), 300)
+
+    def test_points_are_those_of_the_instrument_whatever_its_price_step(self) -> None:
+        """Quotes of 30 and 150 quanta are 1.50 and 7.50 at a step of 0.05, and 0.30 and 1.50 at one of 0.01."""
+        quotes = {"2026-10-16/put/3000": "1.45/1.55", "2026-10-16/put/3040": "7.40/7.60"}
+        cheap = {"pick": "nearest_premium", "points": 1.5}
+        for quantum, strike, credit in (("0.05", 3000, 1.45), ("0.01", 3040, 1.48)):
+            timeline = copy.copy(chain(quotes))
+            timeline.underlying = dataclasses.replace(MK30, quantum=Decimal(quantum))
+            chosen = pick(timeline, leg("sell", "put", cheap, days(10, 5, 18)))
+            self.assertEqual(chosen.legs[0].contract.strike, strike)
+            for points, truth in ((credit, TRUE), (credit + 0.05, FALSE)):
+                wanted = {"kind": "credit", "points": points}
+                verdict = structure_conditions["net_premium"].judge(chosen.legs, timeline.view(0), wanted)
+                self.assertEqual((verdict.truth, verdict.values["premium"]), (truth, credit))
 
     def test_a_quote_that_is_crossed_is_passed_over(self) -> None:
         timeline = chain({"2026-10-16/put/3040": "6.30/6.20", "2026-10-16/put/3030": "5.00/5.20"})

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from strell_core.market.timeline import NO_DELTA, ExpirationSlice
+from strell_core.market.timeline import NO_DELTA, ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
 
@@ -16,7 +16,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
+def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
     delta = chain.delta.astype(np.int64)
     away = np.abs(np.abs(delta) - round(params["delta"] * 10_000))
     return np.where(chain.valid & (delta != NO_DELTA), away, -1)

@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from strell_core.market.timeline import ExpirationSlice
+from strell_core.market.prices import points_to_quanta
+from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
 
@@ -12,11 +13,10 @@ DECLARATION = Declaration(
     explains="Distance of the mid from the premium, in points of the option's price.",
     example="Sell 1 put nearest to a premium of 10.00 points", words=("price", "credit", "premium"), unit="points",
 )  # fmt: skip
-QUANTA_A_POINT = 20
 
 
-def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
-    wanted = 2 * round(params["points"] * QUANTA_A_POINT)
+def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
+    wanted = 2 * points_to_quanta(params["points"], view.underlying.quantum)
     away = np.abs(chain.bid.astype(np.int64) + chain.ask - wanted)
     return np.where(chain.valid, away, -1)
 

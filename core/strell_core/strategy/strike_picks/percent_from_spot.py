@@ -3,7 +3,7 @@
 import numpy as np
 
 from strell_core.market.instruments import STRIKE_SCALE
-from strell_core.market.timeline import ExpirationSlice
+from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
 
@@ -17,9 +17,9 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
+def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
     sign = 1 if chain.right == "call" else -1
-    wanted = spot * (1000 + sign * round(params["percent"] * 10))
+    wanted = view.spot * (1000 + sign * round(params["percent"] * 10))
     away = np.abs(np.rint(chain.strikes * STRIKE_SCALE).astype(np.int64) * 100 - wanted)
     return np.where(chain.valid, away, -1)
 

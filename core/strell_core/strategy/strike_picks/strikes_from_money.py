@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from strell_core.market.timeline import ExpirationSlice
+from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
 
@@ -16,7 +16,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def distance(chain: ExpirationSlice, spot: int, params: Params) -> Ints:
+def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
     listed = np.flatnonzero(chain.ask > 0)
     if not chain.forward > 0 or len(listed) == 0:
         return np.full(len(chain.strikes), -1, np.int64)

@@ -2,6 +2,8 @@
 
 from collections.abc import Sequence
 
+from strell_core.market.prices import points_to_quanta
+from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import (
     FALSE,
@@ -12,7 +14,6 @@ from strell_core.strategy.kinds import (
     Verdict,
     structure_conditions,
 )
-from strell_core.strategy.strike_picks.nearest_premium import QUANTA_A_POINT
 
 DECLARATION = Declaration(
     id="net_premium", section="legs", title="Net premium", sentence="Only if the net {kind} is at least {points} points.",
@@ -27,11 +28,12 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def judge(legs: Sequence[PickedLeg], params: Params) -> Verdict:
+def judge(legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
     credit = sum(-leg.contracts * (leg.quote.bid if leg.contracts < 0 else leg.quote.ask) for leg in legs)
     premium = credit if params["kind"] == "credit" else -credit
-    truth = TRUE if premium >= round(params["points"] * QUANTA_A_POINT) else FALSE
-    shown = {"kind": params["kind"], "premium": premium / QUANTA_A_POINT, "points": params["points"]}
+    quantum = view.underlying.quantum
+    truth = TRUE if premium >= points_to_quanta(params["points"], quantum) else FALSE
+    shown = {"kind": params["kind"], "premium": float(premium * quantum), "points": params["points"]}
     return Verdict(truth, shown)
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import (
     FALSE,
@@ -26,7 +27,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def judge(legs: Sequence[PickedLeg], params: Params) -> Verdict:
+def judge(legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
     side = {"call": 0, "put": 0}
     for leg in legs:
         side[leg.contract.right] += leg.contracts * (leg.quote.bid + leg.quote.ask)

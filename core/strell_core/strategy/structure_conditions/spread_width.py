@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import (
     FALSE,
@@ -27,7 +28,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def judge(legs: Sequence[PickedLeg], params: Params) -> Verdict:
+def judge(legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
     width = sum(abs(leg.contracts) * (leg.quote.ask - leg.quote.bid) for leg in legs)
     double_mid = sum(abs(leg.contracts) * (leg.quote.ask + leg.quote.bid) for leg in legs)
     if double_mid == 0:
