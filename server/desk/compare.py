@@ -134,15 +134,20 @@ def _tested_fills(history: History, since: int) -> dict[str, tuple[int, int]]:
     return out
 
 
+def _price(points: float) -> str:
+    """A net price a lot, what is paid positive."""
+    return f"{abs(points):.2f} {'debit' if points > 0 else 'credit'}"
+
+
 def _named(row: dict[str, Any]) -> str:
     """The first difference in one sentence."""
     if "order" in row:
         if row["lived"] is None:
-            return f"Order {row['order']} was filled in the backtest at {row['tested']:+.2f} and not at the market."
+            return f"Order {row['order']} was filled in the backtest for {_price(row['tested'])} and not at the market."
         if row["tested"] is None:
-            return f"Order {row['order']} was filled at the market at {row['lived']:+.2f} and not in the backtest."
+            return f"Order {row['order']} was filled at the market for {_price(row['lived'])} and not in the backtest."
         gap = row["lived"] - row["tested"]
-        return f"Order {row['order']}: filled at {row['lived']:+.2f} a lot, in the backtest at {row['tested']:+.2f}; {abs(gap):.2f} {'worse' if gap > 0 else 'better'}."
+        return f"Order {row['order']}: filled for {_price(row['lived'])} a lot, in the backtest for {_price(row['tested'])}; {abs(gap):.2f} {'worse' if gap > 0 else 'better'}."
     if row["lived"] is None:
         return f"At {row['time']} the backtest {row['tested']}; the deployment did not."
     if row["tested"] is None:
