@@ -88,8 +88,10 @@ def _fills(plan: Plan, decisions: list[Any], history: History) -> list[dict[str,
     """What each order of the session was filled at: net price a lot in points, on both sides."""
     lived: dict[str, list[dict[str, Any]]] = {}
     ratios: dict[str, list[int]] = {}
+    asked: dict[str, int] = {}
     for row in decisions:
         for order in [*row.intents, *row.orders]:
+            asked[order["id"]] = order["lots"]
             ratios[order["id"]] = [leg["contracts"] // order["lots"] for leg in order["legs"]]
         for fill in row.fills:
             if fill["prices"]:
@@ -99,9 +101,13 @@ def _fills(plan: Plan, decisions: list[Any], history: History) -> list[dict[str,
     for name in sorted({*lived, *theirs}):
         mine, other = lived.get(name), theirs.get(name)
         price = None
-        if mine and name in ratios:
+        # where a leg settled before the rest was dealt there is no price of the whole
+        if mine and name in ratios and all(len(fill["prices"]) == len(ratios[name]) for fill in mine):
+            # the average of its parts, each by its lots
             parts = [sum(r * p for r, p in zip(ratios[name], fill["prices"], strict=True)) for fill in mine]
-            price = float(parts_to_price(round(sum(parts) / len(parts)), plan.quantum))
+            lots = [fill["lots"] or asked[name] for fill in mine]
+            paid = sum(n * p for n, p in zip(lots, parts, strict=True))
+            price = float(parts_to_price(round(paid / sum(lots)), plan.quantum))
         test = None if other is None else float(parts_to_price(other[1], plan.quantum))
         out.append(
             {
@@ -142,6 +148,8 @@ def _price(points: float) -> str:
 def _named(row: dict[str, Any]) -> str:
     """The first difference in one sentence."""
     if "order" in row:
+        if row["lived"] is None and row["tested"] is None:
+            return f"Order {row['order']} was dealt at the market after one of its legs had settled."
         if row["lived"] is None:
             return f"Order {row['order']} was filled in the backtest for {_price(row['tested'])} and not at the market."
         if row["tested"] is None:
