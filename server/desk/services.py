@@ -127,7 +127,9 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
             raise Refused(known.reason)
         return known
     deployment: Deployment | None = facts.get("deployment")
-    if facts["by"] == "rule" and deployment and not Deployment.objects.select_for_update().get(pk=deployment.pk).armed:
+    if facts["by"] == "rule" and not (
+        deployment and Deployment.objects.select_for_update().get(pk=deployment.pk).armed
+    ):
         raise Refused("Its deployment is not armed any more.")
     judged = judge(account, ticket, facts["by"], deployment)
     judged.refuse()

@@ -46,8 +46,8 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         if order.purpose != "close" and order.session != session:
             continue
         closes = order.purpose == "close"
-        # settlement comes first: what has settled is not dealt any more
-        legs = [leg for leg in order.legs if settlement_parts(timeline, leg.contract, instant) is None]
+        # settlement comes first: what has settled is not closed any more
+        legs = [leg for leg in order.legs if not closes or settlement_parts(timeline, leg.contract, instant) is None]
         # a market order pays the other side, whatever part of the spread the sheet hopes to keep
         share = 100 if order.type == "market" else settings["share"]
         prices = [fill_price(view.quote(leg.contract), leg.contracts, share, closes) for leg in legs]

@@ -39,6 +39,19 @@ class DelayedTest(unittest.TestCase):
         self.assertEqual(out[0], out[1])
         return out[0]
 
+    def test_an_entry_dealt_at_the_settlement_of_one_leg_ends_no_run(self) -> None:
+        near, far = "2026-10-05/put/3040", "2026-10-16/put/3040"
+        quotes = {near: "1.00/1.20", far: "6.00/6.20"}
+        times = ("2026-10-05 17:20", "2026-10-05 17:25", "2026-10-05 17:30", "2026-10-06 17:30")
+        timeline = timeline_of(session_chains([{"at": at, "spot": 3100, **quotes} for at in times]))
+        strike = {"pick": "percent_from_spot", "percent": 2}
+        legs = [leg("sell", "put", strike, {"pick": "nearest_days", "days": 0, "from": 0, "to": 3}),
+                leg("buy", "put", strike, {"pick": "days_after", "days": 11})]  # fmt: skip
+        plan = make_plan(parse(document("late", legs, [], weekdays=("mon",), time="17:25")), timeline)
+        steps, blocks = (run(plan, timeline, 0, len(times), Decimal(50_000)) for run in (run_steps, run_blocks))
+        self.assertEqual(steps.state, blocks.state)
+        self.assertEqual([leg.contract.expiration.day for leg in steps.state.trades[0].legs], [16])
+
     def test_what_is_done_in_time_is_not_counted(self) -> None:
         self.assertEqual(self.found([{"at": "2026-10-06 11:05", "spot": 3100, PUT: "5.00/5.20"}]), [])
         self.assertEqual(
