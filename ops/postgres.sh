@@ -2,10 +2,26 @@
 
 PG_BIN=$(ls -d /usr/lib/postgresql/*/bin 2>/dev/null | sort -V | tail -n 1 || true)
 
+# The cluster of this very checkout: another one that once lay in the same folder had other passwords and other data.
+postgres_home() {
+  local kept="$STRELL_STATE/postgres.home" usual
+  usual="/var/lib/strell/$(pwd | sha256sum | cut -c1-12)"
+  if [ ! -f "$kept" ]; then
+    mkdir -p "$STRELL_STATE"
+    # a state folder that has a port already is older than this file
+    if [ -d "$usual" ] && [ ! -f "$STRELL_STATE/postgres.port" ]; then
+      say "$usual is left from an earlier checkout in this folder; remove it when nothing in it is needed"
+      usual="$usual-$(date +%s)"
+    fi
+    echo "$usual" > "$kept"
+  fi
+  cat "$kept"
+}
+
 postgres_environment() {
   # PostgreSQL does not run as root; where it cannot enter the state folder, its home is elsewhere
   if [ "$(id -u)" = 0 ]; then
-    PG_HOME="/var/lib/strell/$(pwd | sha256sum | cut -c1-12)"
+    PG_HOME=$(postgres_home)
     AS_PG=(setpriv --reuid=postgres --regid=postgres --init-groups --reset-env)
   else
     PG_HOME="$STRELL_STATE/postgres"
@@ -25,9 +41,10 @@ postgres_running() { "${AS_PG[@]}" "$PG_BIN/pg_ctl" -D "$PG_HOME/data" status >/
 
 postgres_start() {
   PG_BIN=$(ls -d /usr/lib/postgresql/*/bin | sort -V | tail -n 1)
-  POSTGRES_OURS=no
+  POSTGRES_OURS=no POSTGRES_NEW=no
   if [ ! -f "$PG_HOME/data/PG_VERSION" ]; then
     say "making a database cluster"
+    POSTGRES_NEW=yes
     rm -rf "$PG_HOME"
     mkdir -p "$PG_HOME"
     local password="$PG_HOME/password"
@@ -49,7 +66,7 @@ postgres_start() {
     exit 1
   fi
   if ! postgres_says postgres 'SELECT 1' >/dev/null; then
-    echo "The database in $PG_HOME belongs to an earlier checkout in this place, and its password went with that." >&2
+    echo "The database in $PG_HOME does not take the password in $STRELL_STATE/secrets.env." >&2
     echo "If nothing in it is needed any more: ./strell reset, then try again." >&2
     postgres_stop
     exit 1
@@ -60,3 +77,12 @@ postgres_start() {
 
 postgres_stop() { if postgres_running; then "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -m fast -D "$PG_HOME/data" stop >/dev/null; fi; }
 postgres_stop_if_ours() { if [ "${POSTGRES_OURS:-no}" = yes ]; then postgres_stop; fi; }
+# A cluster that a test run made for itself holds nothing that anybody typed, unless a demo came into it meanwhile.
+postgres_remove_if_new() {
+  local tables=0
+  if [ "${POSTGRES_NEW:-no}" = yes ] && postgres_running; then
+    tables=$(postgres_says strell "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'" || echo 1)
+    [ "$tables" != 0 ] || { postgres_stop; rm -rf "$PG_HOME"; return 0; }
+  fi
+  postgres_stop_if_ours
+}
