@@ -133,7 +133,8 @@ class BacktestStory(BrowserTestCase):
         finally:
             self.start_worker()
         self.page.get_by_role("button", name="Go on").click()
-        expect(self.page.get_by_role("region", name="Figures of the run")).to_be_visible()
+        # the worker starts anew first
+        expect(self.page.get_by_role("region", name="Figures of the run")).to_be_visible(timeout=40_000)
 
     def test_a_worker_killed_in_the_middle_of_a_run_loses_nothing(self) -> None:
         history = timeline("MK30")
@@ -275,7 +276,7 @@ class AccessibilityStory(BrowserTestCase):
             "/": "Work in progress",
             f"/strategies/{self.strategy.pk}/rules": "Sentences, one by one",
             f"/strategies/{self.strategy.pk}/backtest": "Left by",
-            f"/strategies/{self.strategy.pk}/backtest?run={run.pk}&trade={number}": "At entry",
+            f"/strategies/{self.strategy.pk}/backtest?run={run.number}&trade={number}": "At entry",
             f"/strategies/{self.strategy.pk}/replay": "its clock stands at",
             f"/strategies/{self.strategy.pk}/text": "pick: nearest_delta",
             f"/replays/{session.pk}": "What the rules say now",

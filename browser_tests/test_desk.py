@@ -7,6 +7,7 @@ import shutil
 import signal
 import time
 from decimal import Decimal
+from typing import Any
 
 from django.conf import settings
 from playwright.sync_api import expect
@@ -74,6 +75,29 @@ class DeskStory(BrowserTestCase):
 
     def state_of(self, order: int, state: str) -> None:
         expect(self.page.locator(f"[data-order='{order}']")).to_have_text(state, timeout=20_000)
+
+    def test_an_order_whose_answer_is_lost_goes_out_once(self) -> None:
+        account = services.open_account(self.user, "Paper A", "paper", "MK30", Decimal(50_000))
+        self.sign_in(f"/desk?account={account.pk}")
+        self.pick_spread()
+        ticket = self.ticket()
+        place = ticket.get_by_role("button", name="Place on paper")
+        expect(place).to_be_enabled()
+        orders = re.compile(r"/api/accounts/\d+/orders$")
+
+        def lost(route: Any) -> None:
+            route.fetch()
+            route.abort()
+
+        self.page.route(orders, lost)
+        place.click()
+        expect(ticket.get_by_role("alert").first).to_contain_text("The answer was lost")
+        self.assertEqual(DeskOrder.objects.filter(account=account).count(), 1)
+        self.page.unroute(orders)
+        place.click()
+        self.told("Order")
+        expect(ticket).to_have_count(0)
+        self.assertEqual(DeskOrder.objects.filter(account=account).count(), 1)
 
     def test_by_hand_on_paper(self) -> None:
         self.sign_in("/desk")

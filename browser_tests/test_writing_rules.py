@@ -55,7 +55,7 @@ class SigningInStory(BrowserTestCase):
         self.page.get_by_role("dialog").get_by_label("Name").fill("Lantern put")
         self.page.get_by_role("button", name="Write it").click()
         expect(self.page.get_by_role("heading", name="Lantern put")).to_be_visible()
-        expect(self.sentence(3)).to_contain_text("Sell 1 put nearest to delta 0.20")
+        expect(self.sentence(3)).to_contain_text("Sell 1 put nearest to delta 0.20 (± 0.15)")
         with self.page.expect_download() as got:
             self.page.get_by_role("link", name="Save as a file").click()
         kept = Path(tempfile.mkdtemp()) / "kept.yaml"
@@ -131,7 +131,7 @@ class RulesStory(BrowserTestCase):
         editor = self.page.get_by_role("dialog", name="Change Strike of the put")
         editor.get_by_role("button", name="away from spot").click()
         editor.get_by_role("button", name="Change").click()
-        expect(self.sentence(4)).to_contain_text("Sell 1 put 3.0 % out of the money")
+        expect(self.sentence(4)).to_contain_text("Sell 1 put 3.0 % out of the money (± 5.0 %)")
         self.sentence(1).get_by_role("button", name="Mon and Wed, change").click()
         self.page.get_by_role("button", name="Fri").click()
         self.page.get_by_role("button", name="Change", exact=True).click()

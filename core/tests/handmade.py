@@ -16,7 +16,7 @@ import numpy as np
 from strell_core.formats import cubes
 from strell_core.market.calendars import SessionCalendar, marrowick
 from strell_core.market.chains import NO_QUOTE, SessionChain
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import ContractKey, Underlying
 from strell_core.market.timeline import Timeline
 from strell_core.scenario.generator import MK30
 
@@ -31,13 +31,22 @@ def instant(text: str, calendar: SessionCalendar | None = None) -> int:
     return (calendar or marrowick()).instant(when.date(), when.time())
 
 
-def session_chains(snapshots: Sequence[Snapshot], settlements: Mapping[str, float] | None = None) -> list[SessionChain]:
-    """One chain a date; a session settles at its last spot unless ``settlements`` says otherwise."""
+def session_chains(
+    snapshots: Sequence[Snapshot], settlements: Mapping[str, float] | None = None, listed: bool = True
+) -> list[SessionChain]:
+    """One chain a date; a session settles at its last spot unless ``settlements`` says otherwise. Contracts are
+    listed until they expire, or, not ``listed``, in sessions that quote them only."""
     by_date: dict[dt.date, list[Snapshot]] = {}
     for snapshot in snapshots:
         by_date.setdefault(dt.datetime.fromisoformat(snapshot["at"]).date(), []).append(snapshot)
-    every = sorted({ContractKey.parse(key, MK30.symbol) for s in snapshots for key in s if "/" in key})
-    return [_chain(date, found, every, settlements or {}) for date, found in by_date.items()]
+    every = _quoted(list(snapshots))
+    return [
+        _chain(date, found, every if listed else _quoted(found), settlements or {}) for date, found in by_date.items()
+    ]
+
+
+def _quoted(snapshots: list[Snapshot]) -> list[ContractKey]:
+    return sorted({ContractKey.parse(key, MK30.symbol) for s in snapshots for key in s if "/" in key})
 
 
 def _chain(
@@ -64,8 +73,8 @@ def _chain(
     )  # fmt: skip
 
 
-def timeline_of(chains: Sequence[SessionChain], folder: Path | None = None) -> Timeline:
+def timeline_of(chains: Sequence[SessionChain], folder: Path | None = None, underlying: Underlying = MK30) -> Timeline:
     """The chains as a timeline, through the cache's own files."""
     place = folder or Path(tempfile.mkdtemp(prefix="strell-")) / "cubes"
-    cubes.build(place, lambda: chains, MK30, marrowick(), "handmade")
-    return cubes.open_timeline(place, MK30, marrowick())
+    cubes.build(place, lambda: chains, underlying, marrowick(), "handmade")
+    return cubes.open_timeline(place, underlying, marrowick())

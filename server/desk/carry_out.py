@@ -17,6 +17,7 @@ from desk.tickets import Ticket, step_of
 from market.models import Venue
 from strell_core.engine.state import Order
 from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS
 from strell_core.orders.order import Leg, sides
 from strell_core.strategy.document import parse
 from strell_core.strategy.sentences import sheet
@@ -50,7 +51,7 @@ def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
         if known is None and not asked.ending:
             _send(epoch, deployment, asked, client_id, venue)
         elif known is not None and known.alive and not asked.ending:
-            _walk(epoch, deployment, known)
+            _walk(epoch, deployment, known, asked.least)
 
 
 def _client_id(deployment: Deployment, order: Order) -> str:
@@ -95,7 +96,7 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
                 deployment.account, _open_ticket(order), client_id, "decided too long ago to be sent now", **facts
             )
             return
-        ticket = _priced(deployment, _open_ticket(order))
+        ticket = _priced(deployment, _open_ticket(order), order.least)
     try:
         send(
             deployment.account,
@@ -120,16 +121,23 @@ def _open_ticket(order: Order) -> Ticket:
     return Ticket([(leg.contract.code, leg.contracts // order.lots) for leg in order.legs], order.lots, "limit")
 
 
-def _priced(deployment: Deployment, ticket: Ticket) -> Ticket:
-    """A limit at the strategy's share of the way from mid to the other side; a market order where there is
-    no price to start from."""
+def _priced(deployment: Deployment, ticket: Ticket, least: int | None = None) -> Ticket:
+    """A limit at the strategy's share of the way from mid to the other side, never for less than the ``least`` premium
+    in parts; without a price to start from that least, and without one a market order."""
     legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs]
-    limit = _limit(deployment, legs, ticket.holding is not None)
+    limit = _at_least(_limit(deployment, legs, ticket.holding is not None), least)
     if limit is None:
         return dataclasses.replace(ticket, type="market", limit=None)
     row = deployment.account.underlying
     step = int(step_of(row, len(ticket.legs), limit * row.quantum) / row.quantum)
     return dataclasses.replace(ticket, type="limit", limit=limit // step * step * row.quantum)
+
+
+def _at_least(limit: int | None, least: int | None) -> int | None:
+    """What a lot may cost in quanta at most, if it has to bring a premium."""
+    if least is None:
+        return limit
+    return -(least // PARTS) if limit is None else min(limit, -(least // PARTS))
 
 
 def _limit(deployment: Deployment, legs: Sequence[Leg], closes: bool) -> int | None:
@@ -145,7 +153,7 @@ def _limit(deployment: Deployment, legs: Sequence[Leg], closes: bool) -> int | N
     return (100 * (found.own + found.other) + share * (found.other - found.own)) // 200
 
 
-def _walk(epoch: int, deployment: Deployment, order: DeskOrder) -> None:
+def _walk(epoch: int, deployment: Deployment, order: DeskOrder, least: int | None) -> None:
     """A limit that a later snapshot finds still working is set anew: an entry at its share of the way, an
     exit at the other side."""
     if order.type != "limit" or order.state not in DeskOrder.AT_VENUE or order.new_limit is not None:
@@ -154,7 +162,7 @@ def _walk(epoch: int, deployment: Deployment, order: DeskOrder) -> None:
         return
     terms = terms_of(order)
     if order.opens:
-        limit = _limit(deployment, terms.legs, terms.closes)
+        limit = _at_least(_limit(deployment, terms.legs, terms.closes), least)
     else:
         now = live(deployment.account.underlying.symbol)
         found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}), terms.closes)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from decimal import Decimal
 from typing import Any
 
 from desk.models import Deployment
@@ -81,4 +82,12 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         return f"trade {reason.trade} at {local}: the underlying was split {values['split']}"
     if reason.kind == "settled":
         return f"trade {reason.trade}: settled in cash"
+    if reason.kind == "waits":
+        return f"trade {reason.trade} at {local}: a leg has come to its settlement, whose value is not recorded yet"
+    if reason.kind == "call":
+        cash = timeline.underlying.currency
+        return (
+            f"call at {local}: equity {amount_text(Decimal(str(values['equity'])), cash)} is less than the capital needed, "
+            f"{amount_text(Decimal(str(values['needed'])), cash)}{said}"
+        )
     return f"trade {reason.trade}: {values.get('message', reason.kind)}"

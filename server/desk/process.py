@@ -21,6 +21,8 @@ log = logging.getLogger("strell.desk")
 IDLE_SECONDS = 6.0
 """A look without having been told anything: orders, reports, quotes and snapshots all come with a word."""
 BEAT_SECONDS = 2.0
+REST_SECONDS = 10.0
+"""An underlying on which something went wrong is left alone for so long."""
 
 
 class Desk:
@@ -29,12 +31,13 @@ class Desk:
     def __init__(self, epoch: int) -> None:
         self.epoch = epoch
         self._beat = 0.0
+        self._rests: dict[str, float] = {}
 
     def round(self) -> None:
         inbox.apply_all(self.epoch)
         boundary("desk: reports applied")
         for venue in Venue.objects.select_related("underlying"):
-            self._follow(venue)
+            self._follow_if_it_can(venue)
         if time.monotonic() - self._beat > BEAT_SECONDS:
             self.beat()
 
@@ -42,6 +45,19 @@ class Desk:
         """Say that it is there."""
         self._beat = time.monotonic()
         leader.beat(self.epoch)
+
+    def _follow_if_it_can(self, venue: Venue) -> None:
+        """What goes wrong on one underlying stops none of the others: it is said, and tried again a little later."""
+        symbol = venue.underlying.symbol
+        if time.monotonic() < self._rests.get(symbol, 0.0):
+            return
+        try:
+            self._follow(venue)
+        except (leader.Deposed, OperationalError, InterfaceError, psycopg.OperationalError):
+            raise
+        except Exception:
+            log.exception("%s is not followed; it is tried again in %d s", symbol, REST_SECONDS)
+            self._rests[symbol] = time.monotonic() + REST_SECONDS
 
     def _follow(self, venue: Venue) -> None:
         try:

@@ -116,6 +116,16 @@ def place(account: Account, ticket: Ticket) -> DeskOrder:
         raise
 
 
+def _same(order: DeskOrder, ticket: Ticket) -> bool:
+    """Whether a ticket asks for an order that is there: legs, lots and how it is priced."""
+    limit, problems = None, list[tuple[str, str]]()
+    if ticket.type == "limit" and ticket.limit not in (None, ""):
+        limit = read_limit(ticket.limit, order.account.underlying, len(ticket.legs), problems)
+    asked = ([list(leg) for leg in ticket.legs], str(ticket.lots), ticket.type, limit, ticket.holding is None)
+    there = ([list(leg) for leg in order.legs], str(order.lots), order.type, order.limit, order.opens)
+    return asked == there and ticket.holding in (None, order.holding_id)
+
+
 @transaction.atomic
 def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> DeskOrder:
     """Judge a ticket and enter its order, in one transaction. ``facts`` are fields of the order."""
@@ -125,6 +135,10 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
     if known is not None:
         if known.state == State.REFUSED:
             raise Refused(known.reason)
+        if known.by == "person" and not _same(known, ticket):
+            raise Refused(
+                f"With this id order {known.pk} was sent before, and it is another one. Nothing was sent now."
+            )
         return known
     deployment: Deployment | None = facts.get("deployment")
     if facts["by"] == "rule" and not (

@@ -13,13 +13,21 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
 from strell_core.pricing import american
 from strell_core.pricing.black import GREEKS, YEAR_SECONDS, greeks_many, years_between
-from strell_core.pricing.payoff import PayoffLeg, PayoffSummary, nearest_settlement, profit, spot_grid, summary
+from strell_core.pricing.payoff import (
+    PayoffLeg,
+    PayoffSummary,
+    nearest_settlement,
+    profit,
+    spot_grid,
+    summary,
+    underlying_leg,
+)
 from strell_core.pricing.smile import Smile, smile_at
 
 
 @dataclass(frozen=True)
 class Holding:
-    """Signed contracts of one option, opened at a price in points."""
+    """Signed contracts of one option, or of the underlying itself, opened at a price in points."""
 
     contract: ContractKey
     contracts: int
@@ -27,6 +35,8 @@ class Holding:
 
 
 def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
+    if holding.contract.is_unit:
+        return underlying_leg(holding.contracts, holding.opened)
     view = timeline.view(index)
     quote = view.quote(holding.contract)
     forward = view.forward(holding.contract.expiration)
@@ -44,7 +54,9 @@ def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
 
 
 def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float | None]:
-    """Greeks of one contract (not times quantity); ``None`` without IV."""
+    """Greeks of one contract (not times quantity); ``None`` without IV. The underlying itself has a delta of 1."""
+    if holding.contract.is_unit:
+        return {**dict.fromkeys(GREEKS, 0.0), "delta": 1.0, "iv": None}
     view = timeline.view(index)
     quote, forward = view.quote(holding.contract), view.forward(holding.contract.expiration)
     if quote.iv is None or not math.isfinite(forward):

@@ -64,7 +64,9 @@ class Life:
             for leg in gone:
                 if isinstance(leg, LegClose) and leg.how != "split":
                     made = Fraction(leg.contracts * (leg.closed_parts - leg.opened_parts))
-                    _add(rows, leg.contract, 0, 0, made, multiplier, leg.how == "settlement")
+                    _add(
+                        rows, leg.contract, 0, 0, made, multiplier, leg.how in ("settlement", "exercise", "assignment")
+                    )
             for still in held:
                 _add(rows, still.contract, still.contracts, still.opened_parts, Fraction(0), multiplier, False)
         return [rows[key] for key in sorted(rows)]

@@ -45,7 +45,7 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
         "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
         "chain": chain_table(history, index, {h.contract: h.contracts for h in open_held}, expiration), "account": _account(history, index, session, here, open_held),
-        "legs": [_leg(history, index, h) for h in held],
+        "legs": [_leg(history, index, h, here.plan.unit_half) for h in held],
         "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
         "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here),
         "bar": _bar(session, history, index, fills, here), "single": bool(history.is_single[index]),
@@ -58,22 +58,23 @@ def _points(history: Timeline, parts: Any) -> float:
     return round(float(parts) / PARTS * float(history.underlying.quantum), 4)
 
 
-def _mark(history: Timeline, index: int, held: HeldContract) -> tuple[float | None, float | None]:
-    """Mid and closable value of one contract in parts; ``None``: unvalued."""
-    quote = history.view(index).quote(held.contract)
-    if not quote.valid:
+def _mark(history: Timeline, index: int, held: HeldContract, half: int) -> tuple[float | None, float | None]:
+    """Mid and closable value of one contract in parts, a long that nobody bids for at 0; ``None``: unvalued. ``half``:
+    of the underlying's own spread."""
+    bid, ask = (int(side[0]) for side in history.quotes(held.contract, index, index + 1))
+    if not (0 <= bid <= ask and ask > 0):
         return None, None
-    out = quote.ask if held.contracts < 0 else quote.bid
-    return (quote.bid + quote.ask) * PARTS / 2, out * PARTS if out > 0 else None
+    away = half if held.contract.is_unit else 0
+    return (bid + ask) / 2, ask + away if held.contracts < 0 else bid - away
 
 
 def _worth(history: Timeline, parts: Any, multiplier: int) -> float:
     return round(float(parts) * float(history.underlying.quantum) * multiplier / PARTS, 2)
 
 
-def _leg(history: Timeline, index: int, held: HeldContract) -> dict[str, Any]:
+def _leg(history: Timeline, index: int, held: HeldContract, half: int) -> dict[str, Any]:
     multiplier = held.multiplier
-    mid, closable = _mark(history, index, held) if held.contracts else (None, None)
+    mid, closable = _mark(history, index, held, half) if held.contracts else (None, None)
     of_greeks = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
     pnl = None
     if held.contracts == 0:
@@ -94,7 +95,7 @@ def _account(
     mids, outs = [], []
     totals: dict[str, float | None] = dict.fromkeys(GREEKS, 0.0)
     for held in open_held:
-        mid, closable = _mark(history, index, held)
+        mid, closable = _mark(history, index, held, here.plan.unit_half)
         multiplier = held.multiplier
         mids.append(None if mid is None else _worth(history, held.contracts * mid, multiplier))
         outs.append(None if closable is None else _worth(history, held.contracts * closable, multiplier))

@@ -30,6 +30,8 @@ class ReplayRow(Schema):
     """What its rules do by themselves: advise, leave, or live."""
     run_trade: int | None
     run: int | None
+    run_number: int | None
+    """Of the run it was started from, among those of its strategy."""
 
 
 class Move(Schema):

@@ -16,7 +16,7 @@ from replay.life import Life, life
 from replay.models import ReplayFill, ReplaySession
 from runs import services as runs
 from strategies import services as strategies
-from strell_core.engine.fills import fill_price
+from strell_core.engine.fills import price_of
 from strell_core.engine.stored import closed_trade
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import money
@@ -63,7 +63,7 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
         {"at": trade.opened_at, "kind": "entry", "text": "entered"},
         {"at": trade.left_at, "kind": "exit", "text": f"rules left: {row.row['reason']}"},
     ]
-    for date in sorted({leg.contract.expiration for leg in trade.legs}):
+    for date in sorted({leg.contract.expiration for leg in trade.legs if not leg.contract.is_unit}):
         marks.append({"at": history.cubes[date].settlement_at, "kind": "expiration", "text": f"expires {date:%-d %b}"})
     session = ReplaySession.objects.create(
         owner=user, underlying=run.strategy.underlying, strategy=run.strategy, revision=run.revision, trade=row,
@@ -78,7 +78,8 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
             continue
         ReplayFill.objects.create(
             session=session, at=trade.opened_at, order=1, contract=leg.contract.code, contracts=leg.contracts,
-            price_parts=leg.opened_parts, commission=money(commission * abs(leg.contracts)), by="rules",
+            price_parts=leg.opened_parts, by="rules",
+            commission=Decimal(0) if leg.contract.is_unit else money(commission * abs(leg.contracts)),
             rule=when, leg=leg.leg_id,
         )  # fmt: skip
     return session
@@ -180,7 +181,8 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
     history = history_of(session)
     index = history.at_or_before(session.cursor)
     view = history.view(index)
-    held = {row.contract: row.contracts for row in lived(session).open}
+    here = lived(session)
+    held = {row.contract: row.contracts for row in here.open}
     if not orders:
         raise Refused("Name at least one contract to trade.")
     number = (session.fills.aggregate(n=Max("order"))["n"] or 0) + 1
@@ -190,13 +192,14 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
         if contracts == 0 or abs(contracts) > MAX_CONTRACTS:
             raise Refused(f"Trade between 1 and {MAX_CONTRACTS} contracts, not {contracts}.")
         closes = contracts * held.get(contract, 0) < 0 and abs(contracts) <= abs(held[contract])
-        price = fill_price(view.quote(contract), contracts, 100, closes)
+        price = price_of(here.plan, view, contract, contracts, 100, closes)
         if price is None:
             raise Refused(f"{contract.label} has no price to {'buy' if contracts > 0 else 'sell'} at now.")
         made.append(
             ReplayFill(
                 session=session, at=session.cursor, order=number, contract=contract.code, contracts=contracts,
-                price_parts=price, commission=money(_commission(session) * abs(contracts)),
+                price_parts=price,
+                commission=Decimal(0) if contract.is_unit else money(_commission(session) * abs(contracts)),
             )
         )  # fmt: skip
     session.fills.filter(set_aside=None, at__gt=session.cursor).update(set_aside=number)
@@ -210,6 +213,10 @@ def _contract(history: Timeline, code: str) -> ContractKey:
         contract = ContractKey.parse(code, history.underlying.symbol)
     except ValueError as error:
         raise Refused(f"{error}.") from error
+    if contract.is_unit:
+        if not history.underlying.dealt:
+            raise Refused(f"{history.underlying.symbol} is an index, which cannot be dealt in itself.")
+        return contract
     cube = history.cubes.get(contract.expiration)
     if cube is None or cube.row(contract.right, contract.strike) is None:
         raise Refused(f"There is no contract {contract.label} on {history.underlying.symbol}.")
@@ -267,4 +274,5 @@ def facts(session: ReplaySession) -> dict[str, Any]:
         "shown": history.calendar.local(session.cursor).strftime("%a %-d %b %Y %H:%M"),
         "open_legs": len(here.open), "acts": session.acts, "run_trade": session.trade.number if session.trade else None,
         "run": session.trade.run_id if session.trade else None,
+        "run_number": session.trade.run.number if session.trade else None,
     }  # fmt: skip

@@ -43,7 +43,7 @@ def keep(plan: Plan, history: Timeline, trade: ClosedTrade) -> bytes:
     facts = {
         "version": VERSION, "currency": view.underlying.currency, "quantum": quantum, "zone": history.calendar.tz.key,
         "multiplier": view.underlying.multiplier, "glyph": glyph(holdings, view.spot / 100), "base": view.instant,
-        "spot": view.spot / 100, "nearest": min(history.cubes[leg.contract.expiration].settlement_at for leg in trade.legs),
+        "spot": view.spot / 100, "nearest": min((history.settles_at(leg.contract) for leg in trade.legs if not leg.contract.is_unit), default=view.instant),
         "when": next((e.entry.schedule.id for e in plan.entries if e.id == trade.entry), ""),
         "legs": [_leg_facts(history, leg, entry, leaving, view.underlying.multiplier) for leg in trade.legs],
         "payoff": [[None if value != value else value for value in astuple(leg)[:10]] for leg in legs],

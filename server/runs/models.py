@@ -52,6 +52,7 @@ class Run(models.Model):
     evidence = models.JSONField(default=dict)
     decisions = models.JSONField(default=list)
     curve = models.JSONField(default=dict)
+    open_trades = models.JSONField(default=list, help_text="trades open at its end, with their marks: see runs.rows")
 
     objects = RunQuerySet.as_manager()
 

@@ -62,7 +62,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     if whole:
         out |= {
             "curve": run.curve, "decisions": _decisions(run), "evidence": run.evidence, "manifest": run.manifest,
-            "trades": list(run.trades.values_list("row", flat=True)), "document": run.revision.document, "sheet": sheet_of(run.revision.document),
+            "trades": list(run.trades.values_list("row", flat=True)), "open_trades": run.open_trades, "document": run.revision.document, "sheet": sheet_of(run.revision.document),
         }  # fmt: skip
     return out
 

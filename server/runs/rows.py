@@ -10,6 +10,8 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import ClosedTrade
 from strell_core.market.prices import grouped, money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
+from strell_core.results.delayed import Leaving, in_the_way
+from strell_core.results.still_open import StillOpen
 from strell_core.strategy import catalogue
 from strell_core.strategy.kinds import TRUE
 from strell_core.strategy.reasons import reason_text
@@ -20,16 +22,26 @@ def amount_text(value: Decimal, currency: str) -> str:
     return f"{grouped(value, 2)} {currency}"
 
 
+ENDS = {
+    "assignment": "assigned: the underlying was delivered at the strike",
+    "exercise": "exercised: the underlying was delivered at the strike",
+    "delivery": "the units that were delivered were closed",
+}
+"""What ended a trade that no sentence left, beside settlement and splits."""
+
+
 def exit_reason(
     plan: Plan, history: Timeline, document: dict[str, Any], rule: str, values: Any, opened_on: dt.date
 ) -> str:
     """What an exit sentence said of a trade when it acted, its money in words."""
     if rule == "settlement":
         return "settled in cash at expiration"
+    if rule in ENDS:
+        return ENDS[rule]
     if rule == "split":
         return f"closed at its last mids: its contracts cannot be followed over the split {values['split']}"
     sentence = next(s for s in sheet(document).sentences if s.id == rule)
-    declaration = catalogue.sentences("leave")[sentence.rule]
+    declaration = catalogue.sentences(sentence.part)[sentence.rule]
 
     def as_money(parts: int) -> str:
         amount = money(parts_to_money(parts, plan.quantum, plan.multiplier(opened_on)))
@@ -38,10 +50,51 @@ def exit_reason(
     return reason_text(declaration, TRUE, values, as_money)
 
 
-def trade_row(plan: Plan, history: Timeline, document: dict[str, Any], trade: ClosedTrade) -> dict[str, Any]:
+def _when(history: Timeline, at: int) -> str:
+    return history.calendar.local(at).strftime("%a %-d %b %Y %H:%M")
+
+
+def waiting_words(history: Timeline, document: dict[str, Any], trade: ClosedTrade, leaving: Leaving | None) -> str:
+    """When an exit was decided, what stood in the way, and when it was done; nothing where it did not have to wait."""
+    if leaving is None:
+        return ""
+    until = trade.closed_at if leaving.done_at is None else leaving.done_at
+    snapshots, missing = in_the_way(history, [leg.contract for leg in trade.legs], leaving.decided_at, until)
+    if leaving.done_at is not None and not snapshots:
+        return ""
+    why = "; ".join(f"{contract.label} at {count} of them" for contract, count in missing.items())
+    number = sheet(document).numbered(leaving.rule)
+    said = f" (sentence {number})" if number else ""
+    end = "was never carried out" if leaving.done_at is None else f"was carried out on {_when(history, until)}"
+    waited = f", {snapshots} snapshots later" if leaving.done_at is not None else f" on {snapshots} snapshots"
+    reason = f": without a valid quote was {why}" if why else ""
+    return f"What was decided on {_when(history, leaving.decided_at)}{said} {end}{waited}{reason}."
+
+
+def open_row(plan: Plan, history: Timeline, found: StillOpen) -> dict[str, Any]:
+    """An open trade at a run's end as its table names it."""
+    trade, opened = found.trade, history.calendar.local(found.trade.opened_at)
+    credit = money(parts_to_money(trade.opening, plan.quantum, plan.multiplier(trade.opened_on)))
+    return {
+        "number": trade.number, "opened_shown": opened.strftime("%a %-d %b %Y %H:%M"), "lots": trade.lots,
+        "credit": float(credit), "pnl": float(found.pnl), "waits": any(leg.waits for leg in found.legs),
+        "legs": [
+            {
+                "label": item.leg.contract.label, "contracts": item.leg.contracts, "stale": item.stale,
+                "opened": float(parts_to_price(item.leg.opened_parts, plan.quantum)),
+                "mark": float(parts_to_price(item.parts, plan.quantum)),
+            }
+            for item in found.legs
+        ],
+    }  # fmt: skip
+
+
+def trade_row(
+    plan: Plan, history: Timeline, document: dict[str, Any], trade: ClosedTrade, leaving: Leaving | None = None
+) -> dict[str, Any]:
     local = history.calendar.local
     opened, closed = local(trade.opened_at), local(trade.closed_at)
-    nearest = min(leg.contract.expiration for leg in trade.legs)
+    nearest = min((leg.contract.expiration for leg in trade.legs if not leg.contract.is_unit), default=opened.date())
     multiplier = plan.multiplier(opened.date())
     credit = money(parts_to_money(trade.opening, plan.quantum, multiplier))
     gross = money(parts_to_money(trade.gross, plan.quantum, multiplier))
@@ -54,7 +107,7 @@ def trade_row(plan: Plan, history: Timeline, document: dict[str, Any], trade: Cl
         "held": (closed.date() - opened.date()).days, "lots": trade.lots, "spot": spot,
         "legs": [
             {
-                "expiration": leg.contract.expiration.isoformat(), "strike": leg.contract.strike,
+                "expiration": "" if leg.contract.is_unit else leg.contract.expiration.isoformat(), "strike": leg.contract.strike,
                 "right": leg.contract.right, "contracts": leg.contracts,
                 "opened": float(parts_to_price(leg.opened_parts, plan.quantum)),
                 "closed": float(parts_to_price(leg.closed_parts, plan.quantum)), "how": leg.how,
@@ -65,4 +118,5 @@ def trade_row(plan: Plan, history: Timeline, document: dict[str, Any], trade: Cl
         "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit else None,
         "rule": trade.rule, "sentence": sheet(document).numbered(trade.rule),
         "reason": exit_reason(plan, history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),
+        "waited": waiting_words(history, document, trade, leaving),
     }  # fmt: skip

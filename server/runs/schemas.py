@@ -106,6 +106,28 @@ class TradeRow(Schema):
     sentence: int | None
     reason: str
     also: list[str]
+    waited: str = ""
+    """When its exit was decided and done and what stood in the way, where it had to wait."""
+
+
+class OpenLeg(Schema):
+    label: str
+    contracts: int
+    stale: bool
+    opened: float
+    mark: float
+
+
+class OpenTrade(Schema):
+    """A trade that is open at the run's end, at mid; ``waits``: for a settlement value that is not recorded."""
+
+    number: int
+    opened_shown: str
+    lots: int
+    credit: float
+    pnl: float
+    waits: bool
+    legs: list[OpenLeg]
 
 
 class DecisionOut(Schema):
@@ -129,6 +151,7 @@ class RunOut(RunRow):
     evidence: dict[str, EvidenceOut]
     manifest: dict[str, Any]
     trades: list[TradeRow]
+    open_trades: list[OpenTrade]
     document: dict[str, Any]
     sheet: list[SentenceOut]
     """Of the revision it ran."""

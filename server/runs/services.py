@@ -21,7 +21,7 @@ from market.timelines import timeline
 from runs.kept import keep
 from runs.models import Run, RunTrade
 from runs.queries import decisions
-from runs.rows import trade_row
+from runs.rows import open_row, trade_row
 from strategies import services as strategies
 from strell_core.engine.code import deciding_code
 from strell_core.engine.plan import make_plan
@@ -191,21 +191,21 @@ def _lease() -> dt.datetime:
     return dt.datetime.now(dt.UTC) + dt.timedelta(seconds=settings.RUN_LEASE_SECONDS)
 
 
-def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade]]:
+def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade], list[dict[str, Any]]]:
     history = timeline(clock_of(run.revision.document))
     plan = make_plan(parse(run.revision.document), history)
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
     progress = _reporter(run, begin, end)
     others = {symbol: timeline(symbol) for symbol in run.revision.document["underlyings"][1:]}
-    result = method(plan, Market(history, others), begin, end, run.cash, progress)
+    result = method(plan, Market(history, others), begin, end, run.cash, progress, until_ruin=True)
     made = report(plan, history, result, begin, end, run.cash, run.seed)
-    trades = []
+    trades, leaving = [], {item.trade: item for item in made.leavings}
     for trade in result.closed:
         progress(end)
-        row = trade_row(plan, history, run.revision.document, trade)
+        row = trade_row(plan, history, run.revision.document, trade, leaving.get(trade.number))
         trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=keep(plan, history, trade)))
-    return history, made, trades
+    return history, made, trades, [open_row(plan, history, item) for item in made.still_open]
 
 
 def _reporter(run: Run, begin: int, end: int) -> Any:
@@ -232,7 +232,7 @@ def _end(run: Run, status: str, message: str) -> None:
     notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
 
 
-def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade]) -> None:
+def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade], still_open: list[dict[str, Any]]) -> None:
     """Store results in one transaction: a crash before it leaves a run that can go on."""
     curve, start = made.curve, float(run.cash)
     last = history.first[curve.sessions + 1] - 1
@@ -256,7 +256,7 @@ def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade]) -> 
             made.evidence,
             decisions(document, history, made.decisions),
         )
-        kept.manifest = manifest(run, history)
+        kept.manifest, kept.open_trades = manifest(run, history), still_open
         kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, "", None
         kept.finished_at = dt.datetime.now(dt.UTC)
         kept.save()

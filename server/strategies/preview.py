@@ -8,7 +8,7 @@ from typing import Any
 from market.timelines import instant_of, timeline
 from observe.payoffs import Holding, glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
-from strell_core.engine.fills import fill_price
+from strell_core.engine.fills import price_of
 from strell_core.engine.plan import EntryPlan, Plan, make_plan
 from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS
@@ -125,7 +125,7 @@ def _structure(plan: Plan, history: Timeline, index: int, selection: Selection, 
     legs: list[dict[str, Any]] = []
     for leg in selection.legs:
         contracts = leg.contracts * lots
-        parts = fill_price(leg.quote, contracts, share)
+        parts = price_of(plan, view, leg.contract, contracts, share)
         opened = (parts if parts is not None else (leg.quote.bid + leg.quote.ask) * PARTS // 2) / PARTS * quantum
         holding = Holding(leg.contract, contracts, opened)
         holdings.append(holding)
@@ -135,7 +135,7 @@ def _structure(plan: Plan, history: Timeline, index: int, selection: Selection, 
                 "price": round(opened, 4), "fillable": parts is not None, **greeks(history, index, holding),
             }
         )  # fmt: skip
-    credit = -sum(h.contracts * h.opened for h in holdings) * scale
+    credit = -sum(h.contracts * h.opened for h in holdings if not h.contract.is_unit) * scale
     totals = {
         name: sum(leg[name] * leg["contracts"] for leg in legs) * scale
         if all(leg[name] is not None for leg in legs) else None

@@ -145,18 +145,19 @@ def _joined(columns: list[SessionChain]) -> SessionChain:
     )  # fmt: skip
 
 
-_columns: dict[tuple[str, int], SessionChain] = {}
+_columns: dict[str, tuple[dt.date, dict[int, SessionChain]]] = {}
+"""Decoded snapshots by symbol, of the session that was asked for last: each market keeps its own."""
 
 
 def _recorded_session(underlying: Underlying, date: dt.date) -> SessionChain | None:
     rows = RecordedSnapshot.objects.filter(underlying=underlying, session=date).order_by("at")
     have = list(rows.values_list("at", flat=True))
-    missing = [at for at in have if (underlying.symbol, at) not in _columns]
-    for row in rows.filter(at__in=missing):
-        _columns[underlying.symbol, row.at] = decode(bytes(row.payload))
-    while len(_columns) > 1000:
-        del _columns[next(iter(_columns))]
-    return _joined([_columns[underlying.symbol, at] for at in have]) if have else None
+    kept, known = _columns.get(underlying.symbol, (date, {}))
+    columns = {at: known[at] for at in have if at in known} if kept == date else {}
+    for row in rows.filter(at__in=[at for at in have if at not in columns]):
+        columns[row.at] = decode(bytes(row.payload))
+    _columns[underlying.symbol] = (date, columns)
+    return _joined([columns[at] for at in have if at in columns]) if columns else None
 
 
 def recorded(symbol: str, since: dt.date) -> Timeline | None:

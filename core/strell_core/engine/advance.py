@@ -7,27 +7,42 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from strell_core.engine.exits import ExitWish, wishes
+from strell_core.engine import capital
+from strell_core.engine.exits import ExitWish, waiting, wishes
+from strell_core.engine.expiry import Expiry
+from strell_core.engine.fills import price_of
 from strell_core.engine.marks import stretch, with_paths
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import (
     Advanced,
     EngineState,
     Fill,
+    Need,
     Order,
     OrderLeg,
     TradeState,
 )
-from strell_core.engine.step import Step, closing_legs
+from strell_core.engine.step import closing_legs
+from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
+from strell_core.market.prices import PARTS, grouped
 from strell_core.selection.select import Selection, select
 from strell_core.strategy import kinds
 from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
-from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED, AdjustFrame, EntryFrame, Stretch, Verdict
+from strell_core.strategy.kinds import (
+    FALSE,
+    TRUE,
+    UNVALUED,
+    AdjustFrame,
+    EntryFrame,
+    PickedLeg,
+    Stretch,
+    Verdict,
+)
 from strell_core.strategy.schedule import DUE, MISSED
 
 
@@ -48,10 +63,12 @@ def advance(plan: Plan, state: EngineState, observation: Observation, fills: Seq
     """The state after one snapshot, with what was decided and why."""
     step = _Decisions(plan, state, observation)
     step.adjust()
+    step.pay_dividends()
     step.settle()
     step.apply(fills)
     step.lapse()
     step.update_paths()
+    step.watch_capital()
     if "leave" in plan.acts:
         step.exits()
     if "adjust" in plan.acts:
@@ -59,6 +76,8 @@ def advance(plan: Plan, state: EngineState, observation: Observation, fills: Seq
     if "enter" in plan.acts:
         step.reentries()
         step.entries()
+    if not step.timeline.is_single[step.index]:
+        step.assign()
     return step.result()
 
 
@@ -67,13 +86,21 @@ def apply_fills(plan: Plan, state: EngineState, observation: Observation, fills:
     step = _Decisions(plan, state, observation)
     step.apply(fills)
     step.update_paths()
+    if step.timeline.is_single[step.index]:
+        step.assign()
     return step.result()
 
 
+Afford = Callable[[Sequence[PickedLeg], int], Verdict]
+"""Whether so many lots of picked legs can be paid for."""
+
+
 def decide_entry(
-    entry: EntryPlan, observation: Observation, open_trades: int, runners_up: int = 0, thorough: bool = False
-) -> EntryDecision:
-    """Judge an entry's rules at a snapshot. ``thorough`` goes on after the first that says no."""
+    entry: EntryPlan, observation: Observation, open_trades: int, runners_up: int = 0, thorough: bool = False,
+    afford: Afford | None = None,
+) -> EntryDecision:  # fmt: skip
+    """Judge an entry's rules at a snapshot. ``thorough`` goes on after the first that says no; ``afford`` is asked
+    last, and speaks for the sentence on size."""
     rules, symbol = entry.entry, entry.entry.underlying
     frame = EntryFrame(observation, open_trades, entry.id)
     verdicts: list[tuple[str, Verdict]] = []
@@ -90,17 +117,22 @@ def decide_entry(
     if failed is not None:
         verdicts.append((failed.leg_id, Verdict(FALSE, {"message": failed.message})))
         return EntryDecision(tuple(verdicts), selection, 0)
+    options = [leg for leg in selection.legs if not leg.contract.is_unit]
     for rule in rules.checks:
-        verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(selection.legs, view, rule.params)))
+        verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(options, view, rule.params)))
         if verdicts[-1][1].truth != TRUE and not thorough:
             return EntryDecision(tuple(verdicts), selection, 0)
     lots = kinds.size_rules[rules.size.kind].lots(frame, selection.legs, rules.size.params)
     if lots == 0:
         verdicts.append((rules.size.id, Verdict(FALSE, {"lots": 0})))
+    elif afford is not None:
+        paid = afford(selection.legs, lots)
+        if paid.truth != TRUE:
+            verdicts.append((rules.size.id, paid))
     return EntryDecision(tuple(verdicts), selection, lots)
 
 
-class _Decisions(Step):
+class _Decisions(Expiry):
     """What rules decide on one snapshot, after what happened on it."""
 
     def lapse(self) -> None:
@@ -122,14 +154,83 @@ class _Decisions(Step):
             self.now[number] = now
             self.trades[number] = with_paths(self.plan, trade, now)
 
+    # (4) limits
+    def watch_capital(self) -> None:
+        """Compare equity with the capital that is needed, at a session's end (semantics rule 18)."""
+        if not self.trades or not self.timeline.is_last[self.index]:
+            return
+        now = self._funds()
+        self.needs.append(Need(self.observation.instant, now.equity, now.needed))
+        if now.free > -capital.CENT:
+            return
+        limit = self.plan.strategy.limits["capital"]
+        told = {"equity": round(now.equity, 2), "needed": round(now.needed, 2)}
+        self.say("call", None, limit.id, TRUE, told)
+        if limit.params["below"] == "report" or "leave" not in self.plan.acts:
+            return
+        for trade in sorted(self.trades.values(), key=lambda trade: (-trade.opened_at, -trade.number)):
+            whole = any(order.whole for order in self.at_work(trade.number, "close"))
+            helps = capital.of_trade(self.plan, self.timeline, trade, self.index) > capital.CENT
+            if whole or not helps or not self.traded(trade.legs):
+                continue
+            self.leave(trade, trade.legs, limit.id, told, (), "loss", (), Close())
+            if limit.params["below"] == "newest":
+                break
+
+    def _funds(self) -> capital.Funds:
+        return capital.funds(
+            self.plan, self.timeline, self.index, float(self.cash), list(self.trades.values()), self.orders
+        )
+
+    def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:
+        """The figures where ``needed`` capital is more than is free."""
+        allowed = self.plan.strategy.limits["capital"].params["entries"] == "allow"
+        if allowed or needed <= free + capital.CENT:
+            return None
+        unit = self.plan.underlying.on(self.observation.date).currency
+        words = f"needs {grouped(needed)} {unit} of capital, {grouped(free)} {unit} is free"
+        return {"message": words, "needed": round(needed, 2), "free": round(free, 2)}
+
+    def _new(self, contract: ContractKey, contracts: int) -> capital.Backed:
+        """What an order would bring, at its fill price, else at mid."""
+        view = self.timeline.view(self.index)
+        quote = view.quote(contract)
+        price = price_of(self.plan, view, contract, contracts, self.plan.strategy.orders["fill_model"]["share"])
+        mid = (quote.bid + quote.ask) * (PARTS // 2) if quote.valid else 0
+        return capital.Backed(contract, contracts, mid if price is None else price)
+
+    def _unaffordable(self, trade: TradeState, legs: Sequence[OrderLeg]) -> dict[str, Any] | None:
+        left = {(leg.leg_id, leg.contract): leg.contracts for leg in trade.legs}
+        marks = {item.contract: item.parts for item in capital.held(self.timeline, trade, self.index)}
+        new: list[capital.Backed] = []
+        for leg in legs:
+            if (leg.leg_id, leg.contract) in left:
+                left[leg.leg_id, leg.contract] += leg.contracts
+            else:
+                new.append(self._new(leg.contract, leg.contracts))
+        after = [capital.Backed(key[1], count, marks[key[1]]) for key, count in left.items() if count] + new
+        multiplier = self.plan.multiplier(trade.opened_on)
+        needed = capital.needed(self.plan, self.timeline, self.index, after, multiplier)
+        freed = capital.of_trade(self.plan, self.timeline, trade, self.index)
+        return self._short_of(needed, self._funds().free + freed)
+
+    def _afford(self, legs: Sequence[PickedLeg], lots: int) -> Verdict:
+        """Whether free capital covers new legs at their fill prices."""
+        new = [self._new(leg.contract, leg.contracts * lots) for leg in legs]
+        multiplier = self.plan.multiplier(self.observation.date)
+        needed = capital.needed(self.plan, self.timeline, self.index, new, multiplier)
+        refused = self._short_of(needed, self._funds().free)
+        return Verdict(TRUE, {}) if refused is None else Verdict(FALSE, refused)
+
     # (5) exits
     def exits(self) -> None:
+        now_at = self.observation.instant
         for trade in list(self.trades.values()):
             busy = self.at_work(trade.number, "close")
-            if any(order.whole for order in busy):
+            if any(order.whole for order in busy) or not self.traded(trade.legs):
                 continue
             now = self.now[trade.number]
-            working = {leg.leg_id for order in busy for leg in order.legs}
+            working = {leg.leg_id for order in busy for leg in order.legs} | waiting(self.timeline, trade, now_at)
             true = [wish for wish in wishes(self.plan, trade, working) if wish.test(now)[0] == TRUE]
             acting: list[ExitWish] = []
             for wish in true:
@@ -169,7 +270,12 @@ class _Decisions(Step):
                     break
 
     def _move(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, values: Any) -> None:
-        """An accepted proposal: one order that closes and opens legs together (semantics rule 17)."""
+        """A proposal of one order that closes and opens legs together, if capital covers what it would make (semantics
+        rules 17 and 18)."""
+        refused = self._unaffordable(trade, legs)
+        if refused is not None:
+            self.say("no adjustment", trade.number, rule, FALSE, refused)
+            return
         self.trades[trade.number] = dataclasses.replace(trade, adjusted_on=self.observation.date)
         told = {**values, "contracts": [leg.contract.code for leg in legs if leg.contracts]}
         self.say("moved", trade.number, rule, TRUE, told)
@@ -186,7 +292,7 @@ class _Decisions(Step):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
-            decision = decide_entry(entry, self.observation, self.state_now().open_count)
+            decision = decide_entry(entry, self.observation, self.state_now().open_count, afford=self._afford)
             if decision.entered and decision.selection is not None:
                 self._enter(entry, decision, item.rule, item.number)
             else:
@@ -205,7 +311,7 @@ class _Decisions(Step):
                 message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
                 self.say("skipped", None, when, None, {"message": message})
                 continue
-            decision = decide_entry(entry, self.observation, self.state_now().open_count)
+            decision = decide_entry(entry, self.observation, self.state_now().open_count, afford=self._afford)
             if not decision.entered or decision.selection is None:
                 rule, verdict = decision.verdicts[-1]
                 self.say("no entry", None, rule, verdict.truth, verdict.values)
@@ -228,8 +334,15 @@ class _Decisions(Step):
             return
         self.intend(Order(
             f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, told,
-            entry=entry.id,
+            entry=entry.id, least=self._least(entry),
         ))  # fmt: skip
+
+    def _least(self, entry: EntryPlan) -> int | None:
+        """What a fill has to bring so that the entry's checks on its premium hold there too."""
+        found = [
+            kinds.structure_conditions[rule.kind].least(rule.params, self.plan.quantum) for rule in entry.entry.checks
+        ]
+        return max((item for item in found if item is not None), default=None)
 
 
 def _moved(trade: TradeState, moves: Sequence[Move]) -> tuple[OrderLeg, ...]:

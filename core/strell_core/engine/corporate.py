@@ -5,12 +5,9 @@ from __future__ import annotations
 import dataclasses
 from fractions import Fraction
 
-import numpy as np
-
 from strell_core.engine.state import LegClose, LegState, TradeState
-from strell_core.market.prices import PARTS
 from strell_core.market.splits import Split, after
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
 
 
 def over_split(timeline: Timeline, trade: TradeState, split: Split, instant: int) -> TradeState | None:
@@ -23,7 +20,7 @@ def over_split(timeline: Timeline, trade: TradeState, split: Split, instant: int
     for leg in trade.legs:
         contract = after(leg.contract, count)
         cube = timeline.cubes.get(contract.expiration)
-        if cube is None or cube.row(contract.right, contract.strike) is None:
+        if not contract.is_unit and (cube is None or cube.row(contract.right, contract.strike) is None):
             return None
         opened = round(Fraction(leg.opened_parts, count))
         legs.append(LegState(leg.leg_id, contract, leg.contracts * count, opened, instant))
@@ -34,13 +31,3 @@ def over_split(timeline: Timeline, trade: TradeState, split: Split, instant: int
             )
         )  # fmt: skip
     return dataclasses.replace(trade, legs=tuple(legs), closed_legs=(*trade.closed_legs, *gone))
-
-
-def last_mid(timeline: Timeline, leg: LegState, index: int) -> int:
-    """Mid of a leg's last valid quote before ``index`` in parts; what it was opened for without one."""
-    cube = timeline.cubes[leg.contract.expiration]
-    row = cube.row(leg.contract.right, leg.contract.strike)
-    end = min(index, cube.end) - cube.start
-    bid, ask = cube.bid[row, :end], cube.ask[row, :end]
-    known = np.flatnonzero(valid_quotes(bid, ask))
-    return (int(bid[known[-1]]) + int(ask[known[-1]])) * (PARTS // 2) if len(known) else leg.opened_parts

@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 
 from strell_core.engine.plan import ActiveExit, Plan
+from strell_core.engine.settlement import expired
 from strell_core.engine.state import LegStop, TradeState
-from strell_core.market.prices import PARTS
+from strell_core.market.timeline import Timeline
 from strell_core.strategy.actions import Close, Consequence
 from strell_core.strategy.kinds import FALSE, TRUE, Stretch, Truths
 
@@ -37,7 +38,7 @@ class ExitWish:
         if isinstance(self.by, LegStop):
             leg = stretch.leg(self.by.leg_id)
             assert leg is not None
-            mid = (int(leg.bid[0]) + int(leg.ask[0])) * (PARTS // 2)
+            mid = (int(leg.bid[0]) + int(leg.ask[0])) // 2
             return {"leg": self.by.leg_id, "price": mid, "stop": self.by.parts}
         return self.by.kind.values(self._own(stretch), self.by.rule.params, 0)
 
@@ -45,8 +46,14 @@ class ExitWish:
         return stretch.narrow(self.legs) if self.closes.legs else stretch
 
 
+def waiting(timeline: Timeline, trade: TradeState, instant: int) -> set[str]:
+    """Legs that have come to their settlement and wait for its value: nothing closes them any more."""
+    return {leg.leg_id for leg in trade.legs if expired(timeline, leg.contract, instant)}
+
+
 def wishes(plan: Plan, trade: TradeState, working: Collection[str]) -> tuple[ExitWish, ...]:
-    """Exits of a trade in their order of precedence; ``working``: legs that an order is closing already.
+    """Exits of a trade in their order of precedence; ``working``: legs that an order is closing already, or that wait
+    for their settlement value.
 
     An exit of legs of which one is gone or being closed asks nothing; neither does one of a share that has acted.
     """
@@ -77,7 +84,7 @@ def _stopped(stretch: Stretch, stop: LegStop) -> Truths:
     leg = stretch.leg(stop.leg_id)
     if leg is None:
         return np.full(len(stretch.mid), FALSE, np.int8)
-    mid = (leg.bid + leg.ask) * (PARTS // 2)
+    mid = (leg.bid + leg.ask) // 2
     reached = mid >= stop.parts if leg.contracts < 0 else mid <= stop.parts
     truths: Truths = stretch.judged(reached, leg.valid)
     return truths

@@ -8,10 +8,11 @@ from decimal import Decimal
 import numpy as np
 
 from strell_core.engine.plan import Plan
-from strell_core.engine.settlement import settlement_parts
-from strell_core.engine.state import Fill, Order
+from strell_core.engine.settlement import expired
+from strell_core.engine.state import DELIVERY, Fill, Order
+from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money
-from strell_core.market.timeline import Quote, Timeline, valid_quotes
+from strell_core.market.timeline import ChainView, Quote, Timeline, valid_quotes
 
 
 def fill_price(quote: Quote, contracts: int, share: int, closes: bool = False) -> int | None:
@@ -26,12 +27,21 @@ def fill_price(quote: Quote, contracts: int, share: int, closes: bool = False) -
     return (quote.bid + quote.ask) * (PARTS // 2) + (way if contracts > 0 else -way)
 
 
+def price_of(
+    plan: Plan, view: ChainView, contract: ContractKey, contracts: int, share: int, closes: bool = False
+) -> int | None:  # fmt: skip
+    """As :func:`fill_price`, of the underlying itself too: that is dealt half of its own spread from its price."""
+    if contract.is_unit:
+        return view.spot_in_parts + (plan.unit_half if contracts > 0 else -plan.unit_half)
+    return fill_price(view.quote(contract), contracts, share, closes)
+
+
 def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, same: bool = False) -> list[Fill]:
     """Fills of working orders on snapshot ``index``.
 
     An order fills on a snapshot after its decision (``same``: on it, in sessions with one), when
-    every leg has a usable quote; opening and adjusting orders only within their session. What is to
-    end is confirmed to be gone.
+    every leg has a usable quote and they bring the least it wants; opening and adjusting orders only
+    within their session. What is to end is confirmed to be gone.
     """
     instant, view = int(timeline.times[index]), timeline.view(index)
     session = timeline.dates[int(timeline.session_of[index])]
@@ -41,21 +51,24 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         if order.ending and not same:
             fills.append(Fill(order.id, instant, (), Decimal(0), 0, True))
             continue
-        if (order.decided_at >= instant and not same) or not order.legs:
+        # what was delivered after a close is dealt in the next session at the earliest
+        late = order.decided_at >= instant and (not same or order.rule == DELIVERY)
+        if late or not order.legs:
             continue
         if order.purpose != "close" and order.session != session:
             continue
         closes = order.purpose == "close"
-        # settlement comes first: what has settled is not closed any more
-        legs = [leg for leg in order.legs if not closes or settlement_parts(timeline, leg.contract, instant) is None]
+        # settlement comes first: what has settled, or waits for its value, is not closed any more
+        legs = [leg for leg in order.legs if not closes or not expired(timeline, leg.contract, instant)]
         # a market order pays the other side, whatever part of the spread the sheet hopes to keep
         share = 100 if order.type == "market" else settings["share"]
-        prices = [fill_price(view.quote(leg.contract), leg.contracts, share, closes) for leg in legs]
-        if not legs or any(price is None for price in prices):
+        prices = [price_of(plan, view, leg.contract, leg.contracts, share, closes) for leg in legs]
+        found = tuple(price for price in prices if price is not None)
+        if not legs or len(found) < len(prices) or (order.least is not None and not order.brings(found)):
             continue
-        contracts = sum(abs(leg.contracts) for leg in legs)
+        contracts = sum(abs(leg.contracts) for leg in legs if not leg.contract.is_unit)
         commission = Decimal(str(costs["per_contract"])) * contracts + Decimal(str(costs["per_order"]))
-        fills.append(Fill(order.id, instant, tuple(p for p in prices if p is not None), money(commission)))
+        fills.append(Fill(order.id, instant, found, money(commission)))
     return fills
 
 
@@ -69,16 +82,15 @@ def first_event(timeline: Timeline, order: Order, index: int, end: int) -> int:
         session = timeline.session_index(order.session)
         last = index if session is None else int(timeline.first[session + 1]) - 1
         stop = min(end, max(index, last))
-    cubes = [timeline.cubes[leg.contract.expiration] for leg in order.legs]
-    until = min([stop, *(cube.end for cube in cubes)])
-    if index >= until or not cubes:
-        return max(index, until) if cubes else stop
+    until = min([stop, *(timeline.listed_until(leg.contract) for leg in order.legs)])
+    if index >= until:
+        # without quotes only a settlement, which is an event of its own, can make another order of it
+        return stop
     usable = np.ones(until - index, np.bool_)
-    for leg, cube in zip(order.legs, cubes, strict=True):
-        row, window = cube.row(leg.contract.right, leg.contract.strike), slice(index - cube.start, until - cube.start)
-        bid, ask = cube.bid[row, window], cube.ask[row, window]
+    for leg in order.legs:
+        bid, ask = timeline.quotes(leg.contract, index, until)
         usable &= valid_quotes(bid, ask)
         if order.purpose != "close" and leg.contracts < 0:
             usable &= bid > 0
     hits = np.flatnonzero(usable)
-    return index + int(hits[0]) if len(hits) else until
+    return index + int(hits[0]) if len(hits) else stop

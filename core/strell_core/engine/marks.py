@@ -6,31 +6,26 @@ import dataclasses
 import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
 from strell_core.engine.plan import Plan
-from strell_core.engine.state import TradeState
-from strell_core.market.prices import PARTS
+from strell_core.engine.state import LegState, TradeState
 from strell_core.market.timeline import Timeline, valid_quotes
 from strell_core.strategy.kinds import PositionLeg, Stretch
 
 NEVER = -(2**62)
 
 
-def stretch_end(trade: TradeState, timeline: Timeline) -> int:
-    """One past the last snapshot for which the trade's legs can be marked together."""
-    return min(timeline.cubes[leg.contract.expiration].end for leg in trade.legs)
-
-
 def stretch(plan: Plan, trade: TradeState, timeline: Timeline, begin: int, end: int) -> Stretch:
-    """The trade's marks over snapshots ``[begin, end)``. Its legs must be listed there."""
+    """The trade's marks over snapshots ``[begin, end)``, unvalued where a leg has no quote."""
     legs = []
     for leg in trade.legs:
-        cube = timeline.cubes[leg.contract.expiration]
-        row = cube.row(leg.contract.right, leg.contract.strike)
-        window = slice(begin - cube.start, end - cube.start)
-        bid, ask = cube.bid[row, window].astype(np.int64), cube.ask[row, window].astype(np.int64)
+        bid, ask = timeline.quotes(leg.contract, begin, end)
+        if leg.contract.is_unit:
+            half = plan.unit_half
+            bid, ask = bid - half, ask + half
         good = valid_quotes(bid, ask)
         legs.append(PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid, ask, good, leg.best))
     return _joined(plan, timeline, begin, end, legs, trade.opened_on, trade.opening, trade.realised, trade.best)
@@ -48,11 +43,12 @@ def _joined(
     valued = np.ones(n, np.bool_)
     for leg in legs:
         valued &= leg.valid
-        mid += (leg.bid + leg.ask) * (leg.contracts * (PARTS // 2))
-        closable += (leg.ask if leg.contracts < 0 else leg.bid) * (leg.contracts * PARTS)
-        width += (leg.ask - leg.bid) * abs(leg.contracts)
+        mid += (leg.bid + leg.ask) // 2 * leg.contracts
+        closable += (leg.ask if leg.contracts < 0 else leg.bid) * leg.contracts
+        if not leg.contract.is_unit:
+            width += (leg.ask - leg.bid) * abs(leg.contracts)
     settings = plan.strategy.orders["doubtful_marks"]
-    doubtful = width * (100 * PARTS) > settings["percent"] * abs(opening)
+    doubtful = width * 100 > settings["percent"] * abs(opening)
     if settings["last"] == "wait":
         doubtful |= timeline.last_of_several[begin:end]
     known = np.where(valued, mid, NEVER)
@@ -61,13 +57,13 @@ def _joined(
 
     def narrow(names: Sequence[str]) -> Stretch:
         own = [leg for leg in legs if leg.leg_id in names]
-        premium = -sum(leg.contracts * leg.opened_parts for leg in own)
+        premium = -sum(leg.contracts * leg.opened_parts for leg in own if not leg.contract.is_unit)
         highest = own[0].best if len(own) == 1 else None
         return _joined(plan, timeline, begin, end, own, opened_on, premium, 0, highest)
 
     return Stretch(
         legs, opening, opened_on, timeline.calendar, timeline.ordinal[begin:end],
-        timeline.minute[begin:end], timeline.spot[begin:end], closable, mid, valued, doubtful,
+        partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,
         np.maximum.accumulate(known), narrow=narrow,
     )  # fmt: skip
 
@@ -85,8 +81,8 @@ def known_by_pnl(
 
     here = slice(index, index + 1)
     return Stretch(
-        (), opening, opened_on, timeline.calendar, timeline.ordinal[here], timeline.minute[here], timeline.spot[here],
-        closable, mid, valued, np.zeros(1, np.bool_), np.where(valued, mid, NEVER), narrow=narrow,
+        (), opening, opened_on, timeline.calendar, timeline.ordinal[here],
+        partial(timeline.reached, begin=index, end=index + 1), timeline.spot[here], closable, mid, valued, np.zeros(1, np.bool_), np.where(valued, mid, NEVER), narrow=narrow,
     )  # fmt: skip
 
 
@@ -102,6 +98,18 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
             legs.append(dataclasses.replace(leg, best=highest if highest > NEVER else None))
         trade = dataclasses.replace(trade, legs=tuple(legs))
     return trade
+
+
+def carried(timeline: Timeline, trade: TradeState, leg: LegState, index: int) -> int:
+    """Mid of a held leg at a snapshot in parts, else of its last valid quote since it was opened, else what it was
+    opened for."""
+    bid, ask = timeline.quotes(leg.contract, index, index + 1)
+    if 0 <= bid[0] <= ask[0] and ask[0] > 0:
+        return int(bid[0] + ask[0]) // 2
+    since = int(np.searchsorted(timeline.times, leg.opened_at or trade.opened_at))
+    bid, ask = timeline.quotes(leg.contract, since, max(since, index))
+    known = np.flatnonzero(valid_quotes(bid, ask))
+    return int(bid[known[-1]] + ask[known[-1]]) // 2 if len(known) else leg.opened_parts
 
 
 @dataclass(frozen=True)

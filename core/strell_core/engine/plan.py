@@ -13,6 +13,7 @@ import numpy.typing as npt
 
 from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
+from strell_core.market.prices import points_to_parts
 from strell_core.market.timeline import Timeline
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
@@ -60,6 +61,11 @@ class Plan:
     @property
     def quantum(self) -> Decimal:
         return self.underlying.quantum
+
+    @cached_property
+    def unit_half(self) -> int:
+        """Half of the underlying's own spread in parts."""
+        return points_to_parts(Decimal(str(self.strategy.orders["unit_spread"]["points"])), self.quantum)
 
     def multiplier(self, opened_on: dt.date) -> int:
         """That of a trade opened on a day: its contracts keep the terms they were listed with."""

@@ -16,11 +16,12 @@ from typing import Any
 import numpy as np
 
 from strell_core.engine.advance import advance, apply_fills
-from strell_core.engine.exits import first_true
+from strell_core.engine.capital import next_close
+from strell_core.engine.exits import first_true, waiting
 from strell_core.engine.fills import first_event, match
-from strell_core.engine.marks import stretch, stretch_end, with_paths
+from strell_core.engine.marks import stretch, with_paths
 from strell_core.engine.plan import Plan
-from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Order, Reason, TradeState
+from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Need, Order, Reason, TradeState
 from strell_core.market.market import Market, Observation, market_of
 from strell_core.market.timeline import Timeline
 
@@ -37,6 +38,10 @@ class History:
     entries: list[LedgerEntry] = field(default_factory=list)
     closed: list[ClosedTrade] = field(default_factory=list)
     intents: list[Order] = field(default_factory=list)
+    needs: list[Need] = field(default_factory=list)
+    """At the end of every session with an open trade."""
+    ruined_at: int | None = None
+    """When all equity was lost, and the run ended."""
 
     def take(self, advanced: Advanced) -> None:
         self.state = advanced.state
@@ -44,6 +49,7 @@ class History:
         self.entries += advanced.entries
         self.closed += advanced.closed
         self.intents += advanced.intents
+        self.needs += advanced.needs
 
     def extend(self, later: History) -> None:
         """Go on with what came after."""
@@ -52,24 +58,28 @@ class History:
         self.entries += later.entries
         self.closed += later.closed
         self.intents += later.intents
+        self.needs += later.needs
 
 
 def run_steps(
     plan: Plan, history: Market | Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
-    state: EngineState | None = None,
+    state: EngineState | None = None, until_ruin: bool = False,
 ) -> History:  # fmt: skip
-    """Every snapshot of ``[begin, end)``, one after another; ``state`` goes on from an earlier run."""
+    """Every snapshot of ``[begin, end)``, one after another; ``state`` goes on from an earlier run. ``until_ruin``: it
+    ends when equity is lost."""
     market, out = market_of(history), History(state or EngineState(cash))
     for index in range(begin, end):
         if progress is not None:
             progress(index)
         step(plan, market, index, out)
+        if until_ruin and _ruined(market.main, index, out):
+            break
     return out
 
 
 def run_blocks(
     plan: Plan, history: Market | Timeline, begin: int, end: int, cash: Decimal, progress: Progress | None = None,
-    state: EngineState | None = None,
+    state: EngineState | None = None, until_ruin: bool = False,
 ) -> History:  # fmt: skip
     """The same as :func:`run_steps`, jumping over snapshots in which nothing can happen."""
     market, out = market_of(history), History(state or EngineState(cash))
@@ -80,10 +90,22 @@ def run_blocks(
         if progress is not None:
             progress(index)
         step(plan, market, index, out)
+        if until_ruin and _ruined(market.main, index, out):
+            break
         after = _next_event(plan, market.main, out.state, index + 1, end, looks, exits)
         out.state = _skip(plan, market.main, out.state, index + 1, after)
         index = after
     return out
+
+
+def _ruined(timeline: Timeline, index: int, out: History) -> bool:
+    """Whether equity is lost: at a session's end with open trades, and at any time without."""
+    now = int(timeline.times[index])
+    last = out.needs[-1] if out.needs and out.needs[-1].at == now else None
+    lost = last.equity <= 0 if last else not out.state.trades and out.state.cash <= 0
+    if lost:
+        out.ruined_at = now
+    return lost
 
 
 def step(plan: Plan, history: Market | Timeline, index: int, out: History) -> None:
@@ -91,7 +113,7 @@ def step(plan: Plan, history: Market | Timeline, index: int, out: History) -> No
     observation = Observation(history, index)
     timeline = observation.timeline
     out.take(advance(plan, out.state, observation, match(plan, out.state.orders, timeline, index)))
-    if timeline.is_single[index] and out.state.orders:
+    if timeline.is_single[index] and (out.state.orders or out.state.trades):
         fills = match(plan, out.state.orders, timeline, index, same=True)
         out.take(apply_fills(plan, out.state, observation, fills))
 
@@ -108,13 +130,16 @@ def _next_event(
     candidates = [int(looks[at]) if at < len(looks) else end]
     candidates += [first_event(timeline, order, index, end) for order in state.orders]
     if state.trades:
-        candidates.append(timeline.next_split(index))
+        candidates += [timeline.next_split(index), next_close(timeline, index)]
+    if any(leg.contract.is_unit for trade in state.trades for leg in trade.legs):
+        candidates.append(timeline.next_dividend(index))
     for trade in state.trades:
         closing = [order for order in state.orders if order.purpose == "close" and order.trade == trade.number]
-        if any(order.whole for order in closing):
-            candidates.append(_settlement(timeline, trade))
+        waits = waiting(timeline, trade, int(timeline.times[min(index, end - 1)]))
+        if any(order.whole for order in closing) or len(waits) == len(trade.legs):
+            candidates.append(_settlement(timeline, trade, index))
             continue
-        working = frozenset(leg.leg_id for order in closing for leg in order.legs)
+        working = frozenset(leg.leg_id for order in closing for leg in order.legs) | waits
         about = (trade.legs_held, trade.stops, trade.acted, working)
         known = exits.get(trade.number)
         if known is None or known[0] != about or known[1] < index:
@@ -126,7 +151,7 @@ def _next_event(
 def _first_exit(
     plan: Plan, timeline: Timeline, trade: TradeState, working: frozenset[str], index: int, end: int
 ) -> int:
-    stop = min(stretch_end(trade, timeline), end, _settlement(timeline, trade), timeline.next_split(index))
+    stop = min(end, _settlement(timeline, trade, index), timeline.next_split(index))
     if index < stop and "leave" in plan.acts:
         place = first_true(plan, trade, stretch(plan, trade, timeline, index, stop), working)
         if place is not None:
@@ -134,10 +159,13 @@ def _first_exit(
     return max(index, min(stop, end))
 
 
-def _settlement(timeline: Timeline, trade: TradeState) -> int:
-    """Index of the first snapshot at which a leg of the trade has settled."""
-    settles = min(timeline.cubes[leg.contract.expiration].settlement_at for leg in trade.legs)
-    return int(np.searchsorted(timeline.times, settles))
+def _settlement(timeline: Timeline, trade: TradeState, index: int) -> int:
+    """First snapshot from ``index`` on at which a leg of the trade settles; the end of the timeline without one.
+    Legs that settled before and still wait for their value are none."""
+    settles = [timeline.settles_at(leg.contract) for leg in trade.legs]
+    before = int(timeline.times[index - 1]) if index else 0
+    to_come = [at for at in settles if at > before]
+    return int(np.searchsorted(timeline.times, min(to_come))) if to_come else len(timeline.times)
 
 
 def _skip(plan: Plan, timeline: Timeline, state: EngineState, index: int, after: int) -> EngineState:
@@ -146,8 +174,5 @@ def _skip(plan: Plan, timeline: Timeline, state: EngineState, index: int, after:
         return state
     trades = []
     for trade in state.trades:
-        stop = min(after, stretch_end(trade, timeline))
-        if index < stop:
-            trade = with_paths(plan, trade, stretch(plan, trade, timeline, index, stop))
-        trades.append(trade)
+        trades.append(with_paths(plan, trade, stretch(plan, trade, timeline, index, after)))
     return dataclasses.replace(state, trades=tuple(trades))

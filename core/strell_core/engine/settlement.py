@@ -11,12 +11,19 @@ from strell_core.market.timeline import Timeline
 
 def settlement_parts(timeline: Timeline, contract: ContractKey, instant: int) -> int | None:
     """Intrinsic value at the official settlement in parts of a quantum, once the contract has settled
-    by epoch second ``instant`` and the value is recorded; else ``None``."""
-    cube = timeline.cubes.get(contract.expiration)
+    by epoch second ``instant`` and the value is recorded; else ``None``: it goes on, or waits for its value."""
+    if not expired(timeline, contract, instant):
+        return None
     session = timeline.session_index(contract.expiration)
-    if cube is None or session is None or instant < cube.settlement_at:
+    if session is None:
         return None
     return intrinsic_parts(contract, int(timeline.settlement[session]), timeline.underlying.quantum)
+
+
+def expired(timeline: Timeline, contract: ContractKey, instant: int) -> bool:
+    """Whether a contract has come to its settlement by epoch second ``instant``, its value known or not: it is not
+    traded any more."""
+    return instant >= timeline.settles_at(contract)
 
 
 def intrinsic_parts(contract: ContractKey, official: int, quantum: Decimal) -> int:

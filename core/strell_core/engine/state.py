@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any, Literal
@@ -13,6 +13,8 @@ from typing import Any, Literal
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.actions import Consequence, plain_consequence
 
+DELIVERY = "delivery"
+"""The rule that closes delivered units which no leg of the sheet asks for."""
 Purpose = Literal["open", "close", "adjust"]
 OrderType = Literal["market", "limit"]
 Urgency = Literal["now", "patient"]
@@ -24,6 +26,13 @@ class OrderLeg:
     contract: ContractKey
     contracts: int
     """Signed: bought positive, sold negative."""
+
+
+def premium_of(legs: Sequence[OrderLeg], prices: Sequence[int]) -> int:
+    """What dealing takes in, parts times contracts: options only, the underlying itself is no premium (semantics rule
+    5)."""
+    both = zip(legs, prices, strict=True)
+    return -sum(leg.contracts * price for leg, price in both if not leg.contract.is_unit)
 
 
 @dataclass(frozen=True)
@@ -54,6 +63,14 @@ class Order:
     """It closes the position: legs of other orders that go come to it."""
     then: tuple[Consequence, ...] = ()
     """What follows when it is complete."""
+    least: int | None = None
+    """Premium of a lot in parts, a credit positive, that a fill has to bring; ``None``: any."""
+
+    def brings(self, prices: Sequence[int]) -> bool:
+        """Whether prices in parts, one a leg, bring the least that is wanted."""
+        if self.least is None:
+            return True
+        return premium_of(self.legs, prices) >= self.least * self.lots
 
     def of_lots(self, lots: int) -> Order:
         """The order for so many of its lots."""
@@ -98,8 +115,9 @@ class LegClose:
     opened_parts: int
     closed_parts: int
     closed_at: int
-    how: Literal["order", "settlement", "split", "adjustment"]
-    """``adjustment``: another contract took its place. ``split``: it goes on under another name, or could not be followed and was closed at its last mid."""
+    how: Literal["order", "settlement", "split", "adjustment", "exercise", "assignment", "delivery"]
+    """``exercise``, ``assignment``: the underlying was delivered at the strike; ``delivery``: units left in it.
+    ``adjustment``: another contract took its place. ``split``: it goes on under another name, or could not be followed and was closed at its last mid."""
     opened_at: int = 0
 
 
@@ -172,7 +190,7 @@ class EngineState:
 
 ReasonKind = Literal[
     "entry", "no entry", "skipped", "lapsed", "filled", "left", "settled", "ended", "adjusted", "moved", "stop moved",
-    "re-entry given up",
+    "re-entry given up", "waits", "call", "no adjustment", "delivered", "dividend",
 ]  # fmt: skip
 
 
@@ -194,11 +212,20 @@ class LedgerEntry:
 
     at: int
     trade: int
-    kind: Literal["premium", "commission", "settlement"]
+    kind: Literal["premium", "commission", "settlement", "delivery", "dividend"]
     contract: ContractKey | None
     contracts: int
     price_parts: int
     amount: Decimal
+
+
+@dataclass(frozen=True)
+class Need:
+    """Equity and the capital that open trades need at a session's last snapshot, in money."""
+
+    at: int
+    equity: float
+    capital: float
 
 
 @dataclass(frozen=True)
@@ -235,6 +262,7 @@ class Advanced:
     reasons: tuple[Reason, ...]
     entries: tuple[LedgerEntry, ...]
     closed: tuple[ClosedTrade, ...]
+    needs: tuple[Need, ...] = ()
 
 
 def to_plain(value: Any) -> Any:

@@ -10,9 +10,8 @@ from fractions import Fraction
 from itertools import compress
 from typing import Any
 
-from strell_core.engine.corporate import last_mid, over_split
 from strell_core.engine.plan import Plan
-from strell_core.engine.settlement import settlement_parts
+from strell_core.engine.settlement import expired
 from strell_core.engine.state import (
     Advanced,
     ClosedTrade,
@@ -23,15 +22,15 @@ from strell_core.engine.state import (
     LegClose,
     LegState,
     LegStop,
+    Need,
     Order,
     OrderLeg,
     Reason,
     TradeState,
+    premium_of,
 )
-from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
-from strell_core.market.splits import Split
 from strell_core.strategy.actions import Close, Consequence, Reenter, StopToEntry
 from strell_core.strategy.kinds import TRUE, Stretch
 
@@ -54,14 +53,16 @@ class Step:
         self.reasons: list[Reason] = []
         self.entries_made: list[LedgerEntry] = []
         self.closed: list[ClosedTrade] = []
+        self.needs: list[Need] = []
         self.now: dict[int, Stretch] = {}
         self.shortened: dict[str, list[bool]] = {}
         """Orders that lost settled legs on this snapshot: which of the legs they had they still have."""
 
     def result(self) -> Advanced:
         return Advanced(
-            self.state_now(), tuple(self.intents), tuple(self.reasons), tuple(self.entries_made), tuple(self.closed)
-        )
+            self.state_now(), tuple(self.intents), tuple(self.reasons), tuple(self.entries_made), tuple(self.closed),
+            tuple(self.needs),
+        )  # fmt: skip
 
     def state_now(self) -> EngineState:
         return EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders), tuple(self.due))
@@ -87,74 +88,6 @@ class Step:
     def _amount(self, trade: TradeState, contracts: int, parts: int) -> Decimal:
         multiplier = self.plan.multiplier(trade.opened_on)
         return money(parts_to_money(-contracts * parts, self.plan.quantum, multiplier))
-
-    # (1) corporate actions
-    def adjust(self) -> None:
-        """Carry trades over a split that holds from this session's open on (semantics rule 11)."""
-        split = self.timeline.splits.get(self.index)
-        if split is None:
-            return
-        for trade in list(self.trades.values()):
-            followed = over_split(self.timeline, trade, split, self.observation.instant)
-            if followed is None:
-                self._abandon(trade, split)
-                continue
-            self.trades[trade.number] = followed
-            contracts = {leg.leg_id: leg.contract for leg in followed.legs}
-            for place, order in enumerate(self.orders):
-                if order.trade == trade.number:
-                    legs = tuple(
-                        OrderLeg(
-                            leg.leg_id, contracts.get(leg.leg_id, leg.contract), leg.contracts * (split.whole or 1)
-                        )
-                        for leg in order.legs
-                    )
-                    self.orders[place] = dataclasses.replace(order, legs=legs)
-            self.say("adjusted", trade.number, "", None, {"split": split.words})
-
-    def _abandon(self, trade: TradeState, split: Split) -> None:
-        """Close a trade whose contracts cannot be followed over a split at its legs' last mids."""
-        self.orders = [order for order in self.orders if order.trade != trade.number]
-        for leg in trade.legs:
-            parts = last_mid(self.timeline, leg, self.index)
-            trade = self._close_leg(trade, leg, parts, "split", leg.contracts)
-            amount = self._amount(trade, -leg.contracts, parts)
-            trade = self._book(trade, "settlement", leg.contract, -leg.contracts, parts, amount)
-        self.trades[trade.number] = trade
-        self.say("adjusted", trade.number, "", None, {"split": split.words})
-        self._finish(trade, "split", self.observation.instant, {"split": split.words}, ())
-
-    # (1) expiry
-    def settle(self) -> None:
-        """Cash-settle legs whose settlement instant has passed, at the official value."""
-        for trade in list(self.trades.values()):
-            due = [(leg, parts) for leg in trade.legs if (parts := self._settled(leg)) is not None]
-            if not due:
-                continue
-            self._without(trade.number, {leg.contract for leg, _ in due})
-            for leg, parts in due:
-                trade = self._close_leg(trade, leg, parts, "settlement", leg.contracts)
-                trade = self._book(
-                    trade, "settlement", leg.contract, -leg.contracts, parts, self._amount(trade, -leg.contracts, parts)
-                )
-            self.trades[trade.number] = trade
-            self.say("settled", trade.number, "", None, {"legs": len(due)})
-            if not trade.legs:
-                self._finish(trade, "settlement", self.observation.instant, {}, ())
-
-    def _without(self, trade: int, settled: set[ContractKey]) -> None:
-        """What was decided goes on without the contracts that have settled (semantics rule 8): closing orders lose
-        these legs and end when none is left, what opens or adjusts ends."""
-        for order in [order for order in self.orders if order.trade == trade]:
-            kept = tuple(leg for leg in order.legs if leg.contract not in settled)
-            if order.purpose != "close" or not kept:
-                self.orders.remove(order)
-            elif kept != order.legs:
-                self.shortened[order.id] = [leg.contract not in settled for leg in order.legs]
-                self.replace(order, legs=kept)
-
-    def _settled(self, leg: LegState) -> int | None:
-        return settlement_parts(self.timeline, leg.contract, self.observation.instant)
 
     def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any, contracts: int) -> TradeState:
         """The trade after ``contracts`` of a leg (signed as held) are gone."""
@@ -219,7 +152,7 @@ class Step:
             if order.trade == gone.trade and order is not whole
             for leg in order.legs
         }
-        legs = closing_legs(leg for leg in trade.legs if leg.leg_id not in taken)
+        legs = closing_legs(leg for leg in self.traded(trade.legs) if leg.leg_id not in taken)
         if legs != whole.legs:
             self.replace(whole, lots=self.lots_held(trade), legs=legs)
 
@@ -229,7 +162,7 @@ class Step:
             order.trade, 0, order.decided_at, fill.at, self.observation.date, (), 0, entry=order.entry,
             reentries=int(order.values.get("reentry", 0)),
         )  # fmt: skip
-        opening = -sum(leg.contracts * parts for leg, parts in zip(order.legs, fill.prices, strict=True))
+        opening = premium_of(order.legs, fill.prices)
         legs = self._joined(trade, order, fill)
         trade = dataclasses.replace(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
         for leg, parts in zip(order.legs, fill.prices, strict=True):
@@ -241,7 +174,7 @@ class Step:
         # a working exit closes what is held
         for other in self.at_work(trade.number, "close"):
             if other.whole:
-                self.replace(other, lots=trade.lots, legs=closing_legs(trade.legs))
+                self.replace(other, lots=trade.lots, legs=closing_legs(self.traded(trade.legs)))
 
     @staticmethod
     def _joined(trade: TradeState, order: Order, fill: Fill) -> tuple[LegState, ...]:
@@ -249,7 +182,7 @@ class Step:
         held = {leg.leg_id: leg for leg in trade.legs}
         for leg, parts in zip(order.legs, fill.prices, strict=True):
             new = LegState(leg.leg_id, leg.contract, leg.contracts, parts)
-            held[leg.leg_id] = _added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
+            held[leg.leg_id] = added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
         return tuple(held.values())
 
     def _deal(self, order: Order, fill: Fill, complete: bool) -> None:
@@ -262,8 +195,8 @@ class Step:
             if held is None:
                 opened.append(LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at))
             elif (held.contracts > 0) == (leg.contracts > 0):
-                added = _added(held, leg.contracts, parts)
-                trade = dataclasses.replace(trade, legs=tuple(added if item is held else item for item in trade.legs))
+                more = added(held, leg.contracts, parts)
+                trade = dataclasses.replace(trade, legs=tuple(more if item is held else item for item in trade.legs))
             else:
                 trade = self._close_leg(trade, held, parts, how, -leg.contracts)
             amount = self._amount(trade, leg.contracts, parts)
@@ -287,14 +220,12 @@ class Step:
                     self.due.append(Due(entry, trade.number, order.rule, trade.reentries + 1))
                 continue
             leg = next((leg for leg in trade.legs if leg.leg_id == action.leg), None)
-            if leg is None:
+            if leg is None or not self.traded([leg]):
                 continue
             if isinstance(action, StopToEntry):
-                stops = (
-                    *(s for s in trade.stops if s.leg_id != leg.leg_id),
-                    LegStop(leg.leg_id, leg.opened_parts, order.rule),
-                )
-                trade = dataclasses.replace(trade, stops=stops)
+                others = tuple(stop for stop in trade.stops if stop.leg_id != leg.leg_id)
+                moved = LegStop(leg.leg_id, leg.opened_parts, order.rule)
+                trade = dataclasses.replace(trade, stops=(*others, moved))
                 self.trades[trade.number] = trade
                 self.say("stop moved", trade.number, order.rule, None, {"leg": leg.leg_id, "price": leg.opened_parts})
             else:
@@ -304,7 +235,8 @@ class Step:
         self, trade: TradeState, legs: Sequence[LegState], rule: str, values: Any, also: tuple[str, ...], kind: str,
         then: tuple[Consequence, ...], closes: Close | None = None,
     ) -> None:  # fmt: skip
-        """Decide to close legs: all of the position, or some of them beside other orders."""
+        """Decide to close legs: all of the position, or some of them beside other orders. Legs that wait for their
+        settlement value are left to it."""
         whole = closes == Close()
         taken: set[str] = set()
         if whole:
@@ -319,11 +251,16 @@ class Step:
             lots = max(1, int(closes.share * trade.lots))
         urgent = kind == "loss"
         self.intend(Order(
-            f"{trade.number}-close{which}", "close", trade.number, lots, closing_legs(leg for leg in legs if leg.leg_id not in taken),
+            f"{trade.number}-close{which}", "close", trade.number, lots,
+            closing_legs(leg for leg in self.traded(legs) if leg.leg_id not in taken),
             self.observation.instant, self.observation.date, rule, values, also, entry=trade.entry,
             type="market" if urgent else "limit", urgency="now" if urgent else "patient", whole=whole, then=then,
         ))  # fmt: skip
         self.say("left", trade.number, rule, TRUE, {**values, "also": list(also)})
+
+    def traded(self, legs: Iterable[LegState]) -> list[LegState]:
+        """Those of the legs that have not come to their settlement."""
+        return [leg for leg in legs if not expired(self.timeline, leg.contract, self.observation.instant)]
 
     def lots_held(self, trade: TradeState) -> int:
         """Whole lots of what is held, of which every leg has as many contracts: a trade may have been closed in
@@ -340,10 +277,8 @@ class Step:
         self.orders.append(order)
         self.intents.append(order)
 
-    # (6) adjustments
 
-
-def _added(leg: LegState, contracts: int, parts: int) -> LegState:
+def added(leg: LegState, contracts: int, parts: int) -> LegState:
     """A leg with more of the same; opened at the average, to the part."""
     total = leg.contracts + contracts
     worth = leg.contracts * leg.opened_parts + contracts * parts

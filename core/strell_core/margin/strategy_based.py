@@ -9,7 +9,8 @@ Rules after FINRA Rule 4210(f)(2) and the exchanges' margin manuals, recalled fr
 * a short option covered by a long one that expires no earlier belongs to a spread; spreads that expire together
   need the most they can lose together at expiration, a later long being worth its intrinsic value then
   (verticals, condors, butterflies, boxes, calendars and diagonals alike);
-* a short call on as many units of the underlying, and a short put backed by cash for its strike, need no more.
+* a short call on as many units of the underlying, and a short put backed by cash for its strike, need no more;
+* units of the underlying are paid for in full; those sold need their value and half of it.
 """
 
 from __future__ import annotations
@@ -24,6 +25,8 @@ import numpy.typing as npt
 INDEX_SHARE = 0.15
 STOCK_SHARE = 0.20
 LEAST_SHARE = 0.10
+SHORT_UNITS = 1.5
+"""Of their value, for units of the underlying that were sold (Regulation T, from memory)."""
 ALONE = 1e6
 """Points by which a pairing is preferred: what can be covered is, so that nothing defined needs less than it can
 lose, also where a lone short would need less than the width to a far long."""
@@ -62,7 +65,7 @@ class Requirement:
 def requirement(
     legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units: int = 0, cash_secured: bool = False
 ) -> Requirement:  # fmt: skip
-    """``units`` of the underlying are held, one a contract; ``share`` of it a lone short needs.
+    """``units`` of the underlying are held (sold: negative), one a contract; ``share`` of it a lone short needs.
 
     As many shorts as can be are covered, in the pairing that needs least (a transport problem, solved exactly).
     """
@@ -77,6 +80,8 @@ def requirement(
         pairs += found
         alone += left
     parts = _spreads(pairs, legs) + _lone(alone, spot, share, cash_secured)
+    if units < 0:
+        parts.append(Part("units sold, their value and half of it", SHORT_UNITS * -units * spot))
     return Requirement(tuple(part for part in parts if part.amount > 1e-12))
 
 

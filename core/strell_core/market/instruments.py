@@ -85,6 +85,16 @@ class Underlying:
     rates: RateCurves = field(default_factory=RateCurves)
     """Interest by term where it is known; ``rate`` before the first curve."""
 
+    @property
+    def dealt(self) -> bool:
+        """Whether the underlying itself is bought and sold; an index is not."""
+        return self.kind != "index"
+
+    @property
+    def delivers(self) -> bool:
+        """Whether exercised options deliver the underlying; others settle in cash."""
+        return self.kind in ("stock", "fund")
+
     def on(self, date: dt.date) -> Underlying:
         """With the terms that held on ``date``; before the first period those of the first."""
         if not self.periods:
@@ -102,6 +112,8 @@ class Underlying:
         return now.rate if known is None or now.currency != self.currency else known
 
 
+UNIT = "unit"
+"""What stands for call or put where the underlying itself is meant."""
 Strike = int | float
 """In points: an ``int`` when whole, else a ``float`` of at most three decimals."""
 STRIKE_SCALE = 1000
@@ -129,14 +141,27 @@ class ContractKey(NamedTuple):
     settles: str = ""
     """``open`` or ``close`` where contracts of one date differ in it; else they settle as the terms say."""
 
+    @classmethod
+    def unit(cls, underlying: str) -> ContractKey:
+        """The underlying itself: one contract of it is as many units as one option delivers."""
+        return cls(dt.date.max, UNIT, 0, underlying)
+
+    @property
+    def is_unit(self) -> bool:
+        return self.right == UNIT
+
     @property
     def label(self) -> str:
+        if self.is_unit:
+            return f"{self.underlying} itself"
         return f"{self.expiration:%-d %b %Y} {self.strike} {self.right}"
 
     @property
     def code(self) -> str:
         """Stable text form, used in files and addresses: ``MK30/2026-11-13/call/3200``, with ``/open`` behind it
-        for a contract whose settlement is its own."""
+        for a contract whose settlement is its own; the underlying itself is ``HLM/unit``."""
+        if self.is_unit:
+            return f"{self.underlying}/{UNIT}"
         settles = f"/{self.settles}" if self.settles else ""
         return f"{self.underlying}/{self.expiration.isoformat()}/{self.right}/{self.strike}{settles}"
 
@@ -146,18 +171,25 @@ class ContractKey(NamedTuple):
 
         Raises ``ValueError`` that says what is wrong, also when it is a contract of another underlying.
         """
+        if text.endswith(f"/{UNIT}"):
+            return cls.unit(_of(text, text.removesuffix(f"/{UNIT}"), underlying))
         symbol, bits, settles = _taken_apart(text)
         if len(bits) != 3 or bits[1] not in (Right.CALL, Right.PUT) or not _STRIKE.fullmatch(bits[2]):
             raise ValueError(f"'{text}' is not a contract; write it like MK30/2026-11-13/call/3200")
         if not (symbol or underlying):
             raise ValueError(f"'{text}' does not say of which underlying; write it like MK30/2026-11-13/call/3200")
-        if symbol and underlying and symbol != underlying:
-            raise ValueError(f"'{text}' is a contract of {symbol}, not of {underlying}")
+        _of(text, symbol, underlying)
         try:
             expiration = dt.date.fromisoformat(bits[0])
         except ValueError as error:
             raise ValueError(f"'{bits[0]}' in '{text}' is not a date") from error
         return cls(expiration, bits[1], strike_of(thousandths(float(bits[2]))), symbol or underlying, settles)
+
+
+def _of(text: str, symbol: str, underlying: str) -> str:
+    if symbol and underlying and symbol != underlying:
+        raise ValueError(f"'{text}' is a contract of {symbol}, not of {underlying}")
+    return symbol or underlying
 
 
 SETTLEMENTS = ("", "open", "close")

@@ -35,4 +35,6 @@ class Split:
 
 def after(contract: ContractKey, count: int) -> ContractKey:
     """What a contract is called after a split of ``count`` for one, its strike to the thousandth."""
+    if contract.is_unit:
+        return contract
     return contract._replace(strike=strike_of(round(thousandths(contract.strike) / count)))

@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime as dt
 from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
+from decimal import Decimal
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -18,11 +19,17 @@ import numpy.typing as npt
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import ContractKey, Strike, Underlying, strike_of, thousandths
+from strell_core.market.prices import PARTS, SPOT_SCALE, points_to_parts
 from strell_core.market.splits import Split
 
 GRID_MINUTES = 5
 """Step of a session of which only one snapshot is recorded so far."""
 
+NEVER_SETTLES = 2**62
+NEVER = 24 * 60
+"""A minute that no session reaches."""
+NO_PRICE = -1
+"""Bid and ask where there is no quote."""
 NO_DELTA = -32768
 """Stored delta of a quote that has none."""
 
@@ -111,6 +118,11 @@ class ChainView:
         self.spot = int(timeline.spot[index])
         self.date = timeline.dates[int(timeline.session_of[index])]
         self.underlying = timeline.underlying.on(self.date)
+
+    @property
+    def spot_in_parts(self) -> int:
+        """The underlying's price in parts of a quantum."""
+        return self.spot * self._timeline.spot_parts
 
     def interest(self, expiration: dt.date) -> float:
         """Continuously compounded interest a year to an expiration."""
@@ -232,6 +244,7 @@ class Timeline:
             self.is_single[first[-2] :] = False
             self.is_last[first[-1] - 1] = False
         self.last_of_several = self.is_last & ~self.is_single
+        self._unfinished = unfinished
         self._session_index = {date: index for index, date in enumerate(dates)}
         self.splits: dict[int, Split] = {}
         """By the first snapshot of the session from whose open on it holds."""
@@ -240,9 +253,84 @@ class Timeline:
             if 0 < session < len(dates):
                 self.splits[int(first[session])] = Split(date, ratio)
 
-    def cube(self, contract: ContractKey) -> ExpirationCube | None:
-        """Quotes of a contract's expiration; ``None`` where it is not recorded."""
-        return self.cubes.get(contract.expiration)
+    def quotes(
+        self, contract: ContractKey, begin: int, end: int
+    ) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """Bid and ask of a contract over snapshots ``[begin, end)`` in parts of a quantum, ``(n,)``; none (below 0)
+        wherever it is not recorded, be it that its expiration or the contract is missing. Of the underlying itself its
+        price is recorded, which is both."""
+        if contract.is_unit:
+            price = self.spot[begin:end].astype(np.int64) * self.spot_parts
+            return price, price
+        bid, ask = np.full(end - begin, NO_PRICE, np.int64), np.full(end - begin, NO_PRICE, np.int64)
+        cube = self.cubes.get(contract.expiration)
+        row = None if cube is None else cube.row(contract.right, contract.strike)
+        if cube is not None and row is not None:
+            low, high = max(begin, cube.start), min(end, cube.end)
+            if low < high:
+                here, there = slice(low - begin, high - begin), slice(low - cube.start, high - cube.start)
+                bid[here], ask[here] = cube.bid[row, there], cube.ask[row, there]
+                bid[here] *= PARTS
+                ask[here] *= PARTS
+        return bid, ask
+
+    @cached_property
+    def spot_parts(self) -> int:
+        """Parts of a quantum in 0.01 points, in which the underlying's price is kept."""
+        return points_to_parts(Decimal(1) / SPOT_SCALE, self.underlying.quantum)
+
+    def listed_until(self, contract: ContractKey) -> int:
+        """One past the last snapshot that has the contract's expiration; 0 where none has."""
+        if contract.is_unit:
+            return len(self.times)
+        cube = self.cubes.get(contract.expiration)
+        return 0 if cube is None else cube.end
+
+    def settles_at(self, contract: ContractKey) -> int:
+        """Epoch second at which a contract settles, recorded or not; the underlying itself never does."""
+        if contract.is_unit:
+            return NEVER_SETTLES
+        cube = self.cubes.get(contract.expiration)
+        if cube is not None:
+            return cube.settlement_at
+        date = self.calendar.on_or_before(contract.expiration)
+        return self.calendar.settlement(date, self.underlying.on(date).settles)
+
+    @cached_property
+    def _ends(self) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
+        """By snapshot: the minute of its session's last snapshot, where that is known without hindsight, and the
+        minute at which times beyond it act: the last but one, which leaves one to be filled on."""
+        ends, acts = np.full(len(self.dates), NEVER, np.int32), np.full(len(self.dates), NEVER, np.int32)
+        for session, date in enumerate(self.dates):
+            first, last = int(self.first[session]), int(self.first[session + 1]) - 1
+            if self.is_single[first]:
+                ends[session] = acts[session] = self.minute[first]
+            elif date in self.calendar:
+                step = self.step_minutes(session)
+                local = self.calendar.local(self.calendar.session(date).close)
+                close = local.hour * 60 + local.minute
+                if self._unfinished and session == len(self.dates) - 1:
+                    begun = int(self.minute[first])
+                    ends[session] = begun + (close - begun) // step * step
+                    acts[session] = ends[session] - step
+                elif close - int(self.minute[last]) <= step:
+                    ends[session], acts[session] = self.minute[last], self.minute[last - 1]
+        return ends, acts
+
+    def reached(self, minute: int, begin: int, end: int) -> npt.NDArray[np.bool_]:
+        """Whether each snapshot of ``[begin, end)`` is at or after a time of day, ``(n,)``. A time beyond the end of a
+        shortened session, or of one with a single snapshot, is reached where an order can still be filled in it
+        (semantics rule 1)."""
+        sessions = self.session_of[begin:end]
+        ends, acts = self._ends
+        due = np.where(minute > ends[sessions], acts[sessions], minute)
+        reached: npt.NDArray[np.bool_] = self.minute[begin:end] >= due
+        return reached
+
+    def minute_in(self, session: int, minute: int) -> int:
+        """The minute at which a time of day acts in a session, see :meth:`reached`."""
+        ends, acts = self._ends
+        return int(acts[session]) if minute > ends[session] else minute
 
     @cached_property
     def computed(self) -> dict[Any, Any]:
@@ -283,6 +371,22 @@ class Timeline:
         if index < 0:
             raise ValueError("there is no recorded snapshot so early")
         return index
+
+    @cached_property
+    def dividends_at(self) -> dict[int, list[tuple[dt.date, int]]]:
+        """Dividends by the first snapshot of the first recorded session at whose open they are gone: the day, and parts
+        of a quantum."""
+        out: dict[int, list[tuple[dt.date, int]]] = {}
+        for date, amount in self.underlying.dividends:
+            session = bisect_left(self.dates, date)
+            if session < len(self.dates) and (session > 0 or date == self.dates[0]):
+                parts = round(Decimal(str(amount)) * PARTS / self.underlying.quantum)
+                out.setdefault(int(self.first[session]), []).append((date, parts))
+        return out
+
+    def next_dividend(self, index: int) -> int:
+        """First snapshot from ``index`` on at which a dividend is gone; the end of the timeline without one."""
+        return min((at for at in self.dividends_at if at >= index), default=len(self.times))
 
     def next_split(self, index: int) -> int:
         """First snapshot from ``index`` on with which a split holds; the end of the timeline without one."""

@@ -1,27 +1,33 @@
-"""Decisions to leave that waited: what stood in the way was a leg without a valid quote (semantics rule 8)."""
+"""Decisions to leave: when each was done, and what stood in the way meanwhile (semantics rule 8)."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
+import numpy as np
+
 from strell_core.engine.run import History
-from strell_core.market.timeline import Timeline
+from strell_core.market.instruments import ContractKey
+from strell_core.market.timeline import Timeline, valid_quotes
 
 
 @dataclass(frozen=True)
-class Delayed:
-    """A decision to leave a trade, and when it was done, epoch seconds; ``None``: it never was."""
+class Leaving:
+    """A decision to leave a trade, and when it was done, epoch seconds; ``None``: it never was. ``late``: not by the end
+    of the session after its own."""
 
     trade: int
     rule: str
     decided_at: int
     done_at: int | None
+    late: bool
 
 
-def delayed(history: History, timeline: Timeline, last: int) -> list[Delayed]:
-    """Decisions of a run that were not carried out by the end of the session after theirs. ``last``: index of the
-    session the run ended in; what is still at work then has had until its end."""
-    out: list[Delayed] = []
+def leavings(history: History, timeline: Timeline, last: int) -> list[Leaving]:
+    """Every decision of a run to leave, in the order in which they came to their end. ``last``: index of the session
+    the run ended in; what is still at work then has had until its end."""
+    out: list[Leaving] = []
     waiting: dict[tuple[int, str], int] = {}
 
     def session(at: int) -> int:
@@ -35,10 +41,29 @@ def delayed(history: History, timeline: Timeline, last: int) -> list[Delayed]:
             waiting.setdefault(key, reason.at)
         elif reason.kind == "filled" and reason.values.get("kind") == "close" and key in waiting:
             decided = waiting.pop(key)
-            if session(reason.at) - session(decided) > 1:
-                out.append(Delayed(*key, decided, reason.at))
+            out.append(Leaving(*key, decided, reason.at, session(reason.at) - session(decided) > 1))
     held = {trade.number for trade in history.state.trades}
     for (trade, rule), decided in waiting.items():
-        if trade not in held or last - session(decided) > 1:
-            out.append(Delayed(trade, rule, decided, None))
+        late = trade not in held or last - session(decided) > 1
+        out.append(Leaving(trade, rule, decided, None, late))
     return out
+
+
+def delayed(history: History, timeline: Timeline, last: int) -> list[Leaving]:
+    """Decisions that were not carried out by the end of the session after theirs."""
+    return [item for item in leavings(history, timeline, last) if item.late]
+
+
+def in_the_way(
+    timeline: Timeline, contracts: Iterable[ContractKey], decided_at: int, done_at: int
+) -> tuple[int, dict[ContractKey, int]]:
+    """How many snapshots lie between a decision and what came of it, and at how many of them each contract had no valid
+    quote; contracts that always had one are left out."""
+    begin, end = timeline.at_or_before(decided_at) + 1, int(np.searchsorted(timeline.times, done_at))
+    if timeline.is_single[begin - 1]:
+        begin -= 1  # decided and dealt on the same one, if it can be
+    missing = {}
+    for contract in contracts:
+        bid, ask = timeline.quotes(contract, begin, max(begin, end))
+        missing[contract] = int((~valid_quotes(bid, ask)).sum())
+    return max(0, end - begin), {contract: count for contract, count in missing.items() if count}

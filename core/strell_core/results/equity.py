@@ -46,20 +46,17 @@ def held_legs(timeline: Timeline, legs: Sequence[LegClose], opened_at: int) -> l
     opened_on = timeline.dates[int(timeline.session_of[int(np.searchsorted(timeline.times, opened_at))])]
     for leg in legs:
         begin = int(np.searchsorted(timeline.times, leg.opened_at or opened_at))
-        end = min(int(np.searchsorted(timeline.times, leg.closed_at)), timeline.cubes[leg.contract.expiration].end)
+        end = int(np.searchsorted(timeline.times, leg.closed_at))
         out.append(HeldLeg(leg, begin, end, opened_on))
     return out
 
 
 def leg_mid(timeline: Timeline, held: HeldLeg) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
     """Mid in parts of each held snapshot (the last valid one carried on), and where it is stale."""
-    cube = timeline.cubes[held.leg.contract.expiration]
-    row = cube.row(held.leg.contract.right, held.leg.contract.strike)
-    window = slice(held.begin - cube.start, held.end - cube.start)
-    bid, ask = cube.bid[row, window].astype(np.int64), cube.ask[row, window].astype(np.int64)
+    bid, ask = timeline.quotes(held.leg.contract, held.begin, held.end)
     valid = valid_quotes(bid, ask)
     last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
-    mid = np.where(last >= 0, ((bid + ask) * (PARTS // 2))[np.maximum(last, 0)], held.leg.opened_parts)
+    mid = np.where(last >= 0, ((bid + ask) // 2)[np.maximum(last, 0)], held.leg.opened_parts)
     return mid, ~valid
 
 

@@ -12,6 +12,7 @@ from typing import Any, Literal
 import numpy as np
 
 from strell_core.engine.run import History
+from strell_core.engine.settlement import expired
 from strell_core.market.timeline import Timeline
 from strell_core.results import metrics
 from strell_core.results.delayed import delayed
@@ -32,6 +33,8 @@ class Finished:
     credits: Sequence[Decimal]
     """Opening premium of every closed trade in money, debits negative."""
     seed: int
+    limited: bool = True
+    """Whether entries that need more capital than is free were refused."""
 
     @cached_property
     def dates(self) -> list[dt.date]:
@@ -40,6 +43,17 @@ class Finished:
     @cached_property
     def trades(self) -> metrics.TradeFigures:
         return metrics.trade_figures([t.pnl for t in self.history.closed], self.credits)
+
+    @cached_property
+    def by_kind(self) -> dict[bool, metrics.TradeFigures]:
+        """Trades decided in sessions with a single snapshot (true), and in others: a rule for 10:00 that is decided at
+        a close is another rule."""
+        found: dict[bool, tuple[list[Decimal], list[Decimal]]] = {True: ([], []), False: ([], [])}
+        for trade, credit in zip(self.history.closed, self.credits, strict=True):
+            pnl, credits = found[bool(self.timeline.is_single[self.timeline.at_or_before(trade.decided_at)])]
+            pnl.append(trade.pnl)
+            credits.append(credit)
+        return {single: metrics.trade_figures(*both) for single, both in found.items()}
 
     @cached_property
     def daily(self) -> metrics.Floats:
@@ -97,6 +111,30 @@ def _exits_delayed(run: Finished) -> int:
     return len(delayed(run.history, run.timeline, int(run.curve.sessions[-1]))) if run.dates else 0
 
 
+def _capital_most(run: Finished) -> float | None:
+    return max((need.capital for need in run.history.needs), default=None)
+
+
+def _return_on_capital(run: Finished) -> float | None:
+    most = _capital_most(run)
+    if not most or not run.dates:
+        return None
+    return float((run.curve.equity[-1] - run.start) / most * metrics.SESSIONS_A_YEAR / len(run.dates))
+
+
+def _ruined_on(run: Finished) -> str | None:
+    at = run.history.ruined_at
+    return None if at is None else run.timeline.date_at(at).isoformat()
+
+
+def _awaiting_value(run: Finished) -> int:
+    """Trades open at the end with a leg that has come to its settlement."""
+    last = int(run.timeline.times[run.timeline.first[int(run.curve.sessions[-1]) + 1] - 1]) if run.dates else 0
+    return sum(
+        any(expired(run.timeline, leg.contract, last) for leg in trade.legs) for trade in run.history.state.trades
+    )
+
+
 FIGURES: dict[str, Figure] = {
     figure.id: figure
     for figure in (
@@ -108,10 +146,20 @@ FIGURES: dict[str, Figure] = {
         Figure("trades_profit_factor", "Profit factor", "ratio", "Sum of the wins divided by the sum of the losses.", lambda run: run.trades.profit_factor, True),
         Figure("trades_credit_kept", "Credit kept", "share", "Net P/L of trades that took a credit, as a share of the credit they took.", lambda run: run.trades.credit_kept, True),
         Figure("trades_worst", "Worst trade", "money", "Lowest net P/L of a closed trade.", lambda run: run.trades.worst, True),
+        Figure("intraday_count", "Trades, intraday", "count", "Closed trades that were decided in sessions with several snapshots.", lambda run: run.by_kind[False].count, True),
+        Figure("intraday_win_rate", "Won, intraday", "share", "Of these, those with a net profit.", lambda run: run.by_kind[False].win_rate, True),
+        Figure("intraday_expectancy", "A trade, intraday", "money", "Their mean net P/L.", lambda run: run.by_kind[False].expectancy, True),
+        Figure("intraday_worst", "Worst, intraday", "money", "The lowest net P/L of them.", lambda run: run.by_kind[False].worst, True),
+        Figure("closing_count", "Trades, closing prices", "count", "Closed trades that were decided in sessions with a single snapshot, whatever their sheet's time.", lambda run: run.by_kind[True].count, True),
+        Figure("closing_win_rate", "Won, closing prices", "share", "Of these, those with a net profit.", lambda run: run.by_kind[True].win_rate, True),
+        Figure("closing_expectancy", "A trade, closing prices", "money", "Their mean net P/L.", lambda run: run.by_kind[True].expectancy, True),
+        Figure("closing_worst", "Worst, closing prices", "money", "The lowest net P/L of them.", lambda run: run.by_kind[True].worst, True),
         Figure("start_equity", "Starting cash", "money", "Cash the run began with.", lambda run: run.start),
         Figure("final_equity", "Final equity", "money", "Cash plus open trades at mid, at the end.", lambda run: float(run.curve.equity[-1]) if run.dates else run.start),
         Figure("cagr", "CAGR", "share", "Compound growth a year: (final ÷ starting equity)^(252 ÷ sessions) - 1; none when all was lost.", lambda run: run.growth, True),
         Figure("cagr_interval", "CAGR, likely range", "range", "5 and 95 % of CAGR when daily returns are resampled in circular blocks of ten sessions (D. Politis and J. Romano, 1992).", lambda run: metrics.interval_of_mean_growth(run.daily, run.seed), True),
+        Figure("capital_most", "Capital, most", "money", "Most capital that open trades needed at the end of a session, by the strategy-based rules.", _capital_most, True),
+        Figure("return_on_capital", "Return on capital", "share", "P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in.", _return_on_capital, True),
         Figure("max_drawdown", "Drawdown", "share", "Deepest fall of equity from its highest session close so far.", lambda run: run.fall.depth),
         Figure("drawdown_from", "Drawdown from", "date", "Session of the peak before the deepest fall.", lambda run: run.day(run.fall.peak), True),
         Figure("drawdown_to", "Drawdown to", "date", "Session of the deepest fall.", lambda run: run.day(run.fall.trough), True),
@@ -130,6 +178,11 @@ FIGURES: dict[str, Figure] = {
         Figure("single_sessions", "Single-snapshot sessions", "count", "Sessions with one snapshot only.", lambda run: int(run.timeline.is_single[run.timeline.first[run.curve.sessions]].sum())),
         Figure("stale_sessions", "Stale sessions", "count", "Sessions whose position had to be valued at an older mark.", lambda run: int(run.curve.stale.sum())),
         Figure("open_trades", "Open trades", "count", "Trades still open at the end.", lambda run: len(run.history.state.trades)),
+        Figure("capital_limited", "Capital limited", "flag", "Whether entries that need more capital than is free were refused, as the sheet says.", lambda run: run.limited, True),
+        Figure("capital_refused", "Refused for capital", "count", "Entries that needed more capital than was free.", lambda run: sum("needed" in r.values for r in run.history.reasons if r.kind == "no entry"), True),
+        Figure("capital_calls", "Calls", "count", "Sessions at whose end equity was less than the capital that open trades needed.", lambda run: sum(r.kind == "call" for r in run.history.reasons), True),
+        Figure("ruined_on", "All lost on", "date", "Session at whose end equity was lost; the run ends there.", _ruined_on, True),
+        Figure("awaiting_value", "Waiting for a settlement", "count", "Open trades with a leg that has come to its settlement, whose official value is not recorded: they are carried at their last marks.", _awaiting_value, True),
         Figure("exits_delayed", "Decided, not carried out", "count", "Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.", _exits_delayed, True),
     )
 }  # fmt: skip

@@ -24,9 +24,11 @@ class Drawdown(NamedTuple):
 
 
 def returns(equity: Floats, start: float) -> Floats:
-    """Simple returns, the first against ``start``; shape of ``equity``."""
+    """Simple returns, the first against ``start``; shape of ``equity``. NaN once all was lost: from nothing there is
+    no return."""
     before = np.concatenate([[start], equity[:-1]])
-    return np.divide(equity, before, out=np.ones_like(equity), where=before > 0) - 1.0
+    lost = np.logical_or.accumulate(before <= 0)
+    return np.divide(equity, before, out=np.full_like(equity, np.nan), where=~lost) - 1.0
 
 
 def cagr(equity: Floats, start: float) -> float | None:
@@ -63,14 +65,15 @@ def longest_flat(equity: Floats, start: float) -> int:
 
 
 def sharpe(daily: Floats) -> float | None:
-    """√252 × mean ÷ standard deviation (n - 1) of daily returns (W. Sharpe, 1994)."""
-    spread = float(daily.std(ddof=1)) if len(daily) > 1 else 0.0
+    """√252 × mean ÷ standard deviation (n - 1) of daily returns (W. Sharpe, 1994); ``None`` where one of them is no
+    number."""
+    spread = float(daily.std(ddof=1)) if len(daily) > 1 and not np.isnan(daily).any() else 0.0
     return float(daily.mean() / spread * np.sqrt(SESSIONS_A_YEAR)) if spread > 0 else None
 
 
 def sortino(daily: Floats) -> float | None:
     """Mean × 252 ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991)."""
-    if len(daily) < 2:
+    if len(daily) < 2 or np.isnan(daily).any():
         return None
     downside = float(np.sqrt(np.mean(np.minimum(daily, 0.0) ** 2)) * np.sqrt(SESSIONS_A_YEAR))
     return float(daily.mean() * SESSIONS_A_YEAR / downside) if downside > 0 else None
@@ -113,10 +116,10 @@ def interval_of_mean_growth(
     """5 and 95 % of CAGR when daily returns are resampled in circular blocks of ``block`` sessions.
 
     Source: D. Politis and J. Romano, "A circular block-resampling procedure for stationary data"
-    (1992). ``None`` with fewer than 60 sessions.
+    (1992). ``None`` with fewer than 60 sessions, and where a return is no number.
     """
     n = len(daily)
-    if n < 60:
+    if n < 60 or np.isnan(daily).any():
         return None
     rng = np.random.default_rng(seed)
     starts = rng.integers(0, n, (samples, -(-n // block)))

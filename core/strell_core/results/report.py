@@ -11,8 +11,10 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.run import History
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
+from strell_core.results.delayed import Leaving, leavings
 from strell_core.results.equity import EquityCurve, equity_curve
 from strell_core.results.figures import Finished, figures
+from strell_core.results.still_open import StillOpen, still_open
 from strell_core.strategy.kinds import FALSE, TRUE
 
 
@@ -24,17 +26,26 @@ class Report:
     """Every decision time: instant, outcome, the rule that decided, its values."""
     evidence: dict[str, dict[str, int]]
     """Sentence id to how often it was true, said no, or was unvalued."""
+    still_open: list[StillOpen]
+    leavings: list[Leaving]
 
 
 def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int) -> Report:
-    """Figures of a finished run over timeline indices ``[begin, end)``."""
+    """Figures of a finished run over timeline indices ``[begin, end)``, to the snapshot at which it lost everything."""
+    if history.ruined_at is not None:
+        end = timeline.at_or_before(history.ruined_at) + 1
     curve = equity_curve(timeline, history, begin, end, cash)
     credits = [
         money(parts_to_money(t.opening, plan.quantum, plan.multiplier(timeline.date_at(t.opened_at))))
         for t in history.closed
     ]
-    finished = Finished(timeline, history, curve, float(cash), credits, seed)
-    return Report(curve, figures(finished), _decisions(history), _evidence(plan, history))
+    limited = plan.strategy.limits["capital"].params["entries"] == "refuse"
+    finished = Finished(timeline, history, curve, float(cash), credits, seed, limited)
+    last = int(curve.sessions[-1]) if len(curve.sessions) else 0
+    return Report(
+        curve, figures(finished), _decisions(history), _evidence(plan, history),
+        still_open(plan, timeline, history, end - 1), leavings(history, timeline, last),
+    )  # fmt: skip
 
 
 def _decisions(history: History) -> list[dict[str, Any]]:

@@ -244,7 +244,15 @@ class SingleScenario:
         rng = np.random.default_rng([self.name.seed, date.toordinal()])
         strike = np.array([float(c.strike) for c in contracts])
         days = np.array([(c.expiration - date).days for c in contracts], np.float64)
-        shape = np.exp(-(((strike / spot - 1) / 0.07) ** 2)) + 0.04
-        interest = 1500 * shape / (1.0 + days / 40) * np.where(strike % 10 == 0, 2.4, 1.0)
+        # calls are bought and sold above the price, puts below it, and more of them
+        calls = np.array([c.right == "call" for c in contracts])
+        shape = np.exp(-(((strike / spot - np.where(calls, 1.03, 0.965)) / 0.07) ** 2)) + 0.04
+        interest = (
+            np.where(calls, 1350, 1700)
+            * rng.uniform(0.7, 1.3, len(strike))
+            * shape
+            / (1.0 + days / 40)
+            * np.where(strike % 10 == 0, 2.4, 1.0)
+        )
         volume = interest * 0.12 * np.exp(rng.normal(-0.3, 0.7, len(strike)))
         return interest.astype(np.int32), volume.astype(np.int32)

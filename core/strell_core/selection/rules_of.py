@@ -90,11 +90,11 @@ def _picks(view: ChainView, chain: ExpirationSlice, contract: ContractKey) -> li
 
 
 def _within(pick: dict[str, Any]) -> dict[str, Any]:
-    """A pick with its values inside what it may have."""
+    """A pick with its values inside what it may have; those it does not name are the usual ones."""
     out = dict(pick)
     for param in catalogue.picks("strike")[pick["pick"]].params:
-        assert param.minimum is not None and param.maximum is not None
-        out[param.name] = min(max(pick[param.name], param.minimum), param.maximum)
+        if param.name in pick and param.minimum is not None and param.maximum is not None:
+            out[param.name] = min(max(pick[param.name], param.minimum), param.maximum)
     return out
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
-from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.market.timeline import NO_QUOTE_AT_ALL, ChainView, ExpirationSlice
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import LegRule
 from strell_core.strategy.kinds import Ints, PickedLeg
@@ -51,40 +51,60 @@ class Selection:
 
 
 def select(legs: Sequence[LegRule], view: ChainView, today: dt.date, runners_up: int = 0) -> Selection:
-    """Pick every leg in the sheet's order; the first that cannot be picked ends the search."""
+    """Pick every leg in the sheet's order; the first that cannot be picked ends the search. A contract that an earlier
+    leg trades the other way round is passed over."""
     catalogue.load()
     choices: list[LegChoice] = []
     anchor: dt.date | None = None
     listed = view.expirations
     for leg in legs:
-        choice = _choose(leg, view, today, listed, anchor, runners_up)
+        other_way = [
+            choice.picked.contract
+            for choice in choices
+            if choice.picked is not None and choice.picked.contracts * leg.contracts < 0
+        ]
+        choice = _choose(leg, view, today, listed, anchor, other_way, runners_up)
         choices.append(choice)
         if choice.picked is None:
             break
-        anchor = anchor or choice.picked.contract.expiration
+        if not choice.picked.contract.is_unit:
+            anchor = anchor or choice.picked.contract.expiration
     return Selection(tuple(choices))
 
 
 def _choose(
-    leg: LegRule, view: ChainView, today: dt.date, listed: list[dt.date], anchor: dt.date | None, runners_up: int
-) -> LegChoice:
+    leg: LegRule, view: ChainView, today: dt.date, listed: list[dt.date], anchor: dt.date | None,
+    other_way: Sequence[ContractKey], runners_up: int,
+) -> LegChoice:  # fmt: skip
+    if leg.expiry is None or leg.strike is None:
+        contract = ContractKey.unit(view.underlying.symbol)
+        if not view.underlying.dealt:
+            return LegChoice(
+                leg.id, (), (), None, f"{view.underlying.symbol} is an index, which cannot be dealt in itself"
+            )
+        return LegChoice(leg.id, (), (), PickedLeg(leg.id, contract, leg.contracts, NO_QUOTE_AT_ALL))
     allowed = kinds.expiry_picks[leg.expiry.kind].choose(today, listed, anchor, leg.expiry.params)
     if not allowed:
         return LegChoice(leg.id, (), (), None, "no listed expiration fits")
-    chain = view.slice(allowed[0], leg.right)
-    distance = kinds.strike_picks[leg.strike.kind].distance(chain, view, leg.strike.params)
-    order = rank_strikes(chain, distance)
-    if len(order) == 0:
+    chain, pick = view.slice(allowed[0], leg.right), kinds.strike_picks[leg.strike.kind]
+    distance = pick.distance(chain, view, leg.strike.params)
+
+    def contract_of(row: int) -> ContractKey:
+        return ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[row])), view.underlying.symbol)
+
+    ranked = rank_strikes(chain, distance)
+    order = [row for row in ranked if contract_of(row) not in other_way]
+    if not order:
+        why = "is traded the other way round by another leg" if ranked else "has the quotes the pick needs"
+        which = "every strike" if ranked else "no strike"
+        return LegChoice(leg.id, tuple(allowed), (), None, f"{which} of {allowed[0]:%-d %b} {why}")
+    if distance[order[0]] > pick.tolerance(view, leg.strike.params):
+        nearest = contract_of(order[0]).label
         return LegChoice(
-            leg.id, tuple(allowed), (), None, f"no strike of {allowed[0]:%-d %b} has the quotes the pick needs"
+            leg.id, tuple(allowed), (), None, f"the nearest, {nearest}, is farther from what is wanted than allowed"
         )
     candidates = tuple(
-        Candidate(
-            ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[i])), view.underlying.symbol),
-            rank,
-            int(distance[i]),
-        )
-        for rank, i in enumerate(order[: runners_up + 1])
+        Candidate(contract_of(row), rank, int(distance[row])) for rank, row in enumerate(order[: runners_up + 1])
     )
     contract = candidates[0].contract
     return LegChoice(

@@ -6,7 +6,17 @@ from functools import lru_cache
 
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.registry import load_folder
-from strell_core.strategy import enter, expiry_picks, kinds, leave, orders, size, strike_picks, structure_conditions
+from strell_core.strategy import (
+    enter,
+    expiry_picks,
+    kinds,
+    leave,
+    limits,
+    orders,
+    size,
+    strike_picks,
+    structure_conditions,
+)
 
 LEG = Declaration(
     id="leg", section="legs", title="Leg", sentence="{side} {ratio} {right} {strike}, in {expiry}.",
@@ -18,6 +28,19 @@ LEG = Declaration(
     explains="One option of the structure, chosen by rule at the decision time; its quantity is lots × ratio.",
     example="Sell 1 put nearest to delta 0.20, in the expiration nearest 10 days (5–18).",
     words=("option", "call", "put"), mirror={"right": {"call": "put", "put": "call"}},
+)  # fmt: skip
+
+UNITS = Declaration(
+    id="units", section="legs", title="The underlying itself", sentence="{side} the underlying itself, {ratio|contract|contracts} of it.",
+    params=(
+        Param("side", "choice", "Side", "buy", choices={"sell": "Sell", "buy": "Buy"}),
+        Param("ratio", "integer", "Ratio", 1, 1, 20),
+    ),
+    explains="A contract of the underlying is as many units as one option delivers. It is dealt together with the "
+    "options, at its price and half of its spread; it pays its dividends, or costs them when it is sold. Premiums and "
+    "checks count options only. An index cannot be dealt in.",
+    example="Buy the underlying itself, 1 contract of it.",
+    words=("stock", "shares", "covered call", "protective put", "collar", "hedge"),
 )  # fmt: skip
 
 PARTS = ("when", "conditions", "legs", "checks", "size", "leave", "adjust", "limits", "orders")
@@ -42,7 +65,7 @@ SECTION_OF = {part: section for section, (_, parts) in SECTIONS.items() for part
 @lru_cache(maxsize=1)
 def load() -> None:
     """Import every declaring file once."""
-    for package in (enter, expiry_picks, strike_picks, structure_conditions, size, leave, orders):
+    for package in (enter, expiry_picks, strike_picks, structure_conditions, size, leave, limits, orders):
         load_folder(package)
 
 
@@ -52,12 +75,12 @@ def sentences(part: str) -> dict[str, Declaration]:
     items: dict[str, list[Declaration]] = {
         "when": [item.declaration for item in kinds.schedules.all()],
         "conditions": [item.declaration for item in kinds.enter_conditions.all()],
-        "legs": [LEG],
+        "legs": [LEG, UNITS],
         "checks": [item.declaration for item in kinds.structure_conditions.all()],
         "size": [item.declaration for item in kinds.size_rules.all()],
         "leave": [item.declaration for item in kinds.exits.all()],
         "adjust": [item.declaration for item in kinds.adjustments.all()],
-        "limits": [],
+        "limits": [item.declaration for item in kinds.limit_rules.all()],
         "orders": [item.declaration for item in kinds.order_rules.all()],
     }
     return {declaration.id: declaration for declaration in items[part]}

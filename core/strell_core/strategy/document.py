@@ -10,9 +10,10 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from strell_core.market.instruments import UNIT
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
 from strell_core.strategy.upgrades import FORMAT, upgraded
@@ -52,8 +53,9 @@ class LegRule:
     right: str
     contracts: int
     """Signed contracts a lot: short legs negative."""
-    expiry: Rule
-    strike: Rule
+    expiry: Rule | None
+    """With ``strike``: how its contract is picked; nothing where the underlying itself is the leg."""
+    strike: Rule | None
 
 
 @dataclass(frozen=True)
@@ -86,6 +88,8 @@ class Strategy:
     orders: Mapping[str, Mapping[str, Any]]
     """Values of every order rule, defaults where the document has no such sentence."""
     adjust: tuple[Rule, ...] = ()
+    limits: Mapping[str, Rule] = field(default_factory=dict)
+    """Limit rules by kind, defaults where the document has no such sentence; these have no id."""
 
     @property
     def underlying(self) -> str:
@@ -331,11 +335,14 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
         path = f"entries/{place}"
         if not switched_on(entry["when"]):
             problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
-        legs = switched_on(entry["legs"])
+        both = switched_on(entry["legs"])
+        legs = [(number, leg) for number, leg in both if leg["rule"] == catalogue.LEG.id]
         if not legs:
-            problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg"))
-        if len(legs) > LIMITS["legs"]:
+            problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg that is an option"))
+        if len(both) > LIMITS["legs"]:
             problems.append(Problem(f"{path}/legs", f"at most {LIMITS['legs']} legs"))
+        if len(both) - len(legs) > 1:
+            problems.append(Problem(f"{path}/legs", "the underlying itself can be one leg; switch the others off"))
         for rank, (number, leg) in enumerate(legs):
             pick = leg["expiry"]
             if rank == 0 and pick["pick"] != "nearest_days":
@@ -364,8 +371,8 @@ def parse(raw: Any) -> Strategy:
     def entry(item: dict[str, Any]) -> Entry:
         legs = tuple(
             LegRule(
-                leg["id"], leg["right"], leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
-                _as_rule(leg["id"], leg["expiry"]), _as_rule(leg["id"], leg["strike"]),
+                leg["id"], leg.get("right", UNIT), leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
+                *(_as_rule(leg["id"], leg[name]) if name in leg else None for name in ("expiry", "strike")),
             )
             for _, leg in switched_on(item["legs"])
         )  # fmt: skip
@@ -375,13 +382,17 @@ def parse(raw: Any) -> Strategy:
             rules(item["adjust"]),
         )  # fmt: skip
 
-    given = {item["rule"]: item for _, item in switched_on(document["orders"])}
-    orders = {}
-    for kind, declaration in catalogue.sentences("orders").items():
-        orders[kind] = {param.name: given.get(kind, {}).get(param.name, param.default) for param in declaration.params}
+    def settings(part: str) -> dict[str, Rule]:
+        given = {item["rule"]: item for _, item in switched_on(document[part])}
+        return {
+            kind: _rule(given.get(kind, {"id": "", "rule": kind, **declaration.defaults()}))
+            for kind, declaration in catalogue.sentences(part).items()
+        }
+
+    orders = {kind: rule.params for kind, rule in settings("orders").items()}
     return Strategy(
         document["name"], tuple(document["underlyings"]), tuple(entry(item) for item in document["entries"]),
-        rules(document["leave"]), orders, rules(document["adjust"]),
+        rules(document["leave"]), orders, rules(document["adjust"]), settings("limits"),
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import Any, Literal
 
 import numpy as np
@@ -50,7 +51,7 @@ class EntryFrame:
 
 @dataclass(frozen=True)
 class PickedLeg:
-    """A leg with the contract a rule chose. ``contracts`` is per lot, signed."""
+    """A leg with the contract a rule chose. ``contracts`` is per lot, signed; the underlying itself has no quote."""
 
     leg_id: str
     contract: ContractKey
@@ -60,7 +61,7 @@ class PickedLeg:
 
 @dataclass(frozen=True)
 class PositionLeg:
-    """A held leg with its quotes ``(n,)`` in quanta over a stretch."""
+    """A held leg with its quotes ``(n,)`` in parts over a stretch."""
 
     leg_id: str
     contract: ContractKey
@@ -86,7 +87,8 @@ class Stretch:
     opened_on: dt.date
     calendar: SessionCalendar
     ordinal: npt.NDArray[np.int32]
-    minute: npt.NDArray[np.int32]
+    reached: Callable[[int], npt.NDArray[np.bool_]]
+    """Whether each snapshot is at or after a minute of the exchange-local day, as the session allows it."""
     spot: npt.NDArray[np.int32]
     closable: Ints
     mid: Ints
@@ -137,18 +139,23 @@ class ExpiryPick:
 class StrikePick:
     """``distance(slice, view, params)`` gives each strike's distance from what is wanted, as whole
     numbers ``(strikes,)``; a negative one means the strike may not be picked. The nearest wins; ties
-    go further out of the money, then to the lower strike (semantics rule 6)."""
+    go further out of the money, then to the lower strike (semantics rule 6). ``tolerance(view, params)`` is the
+    distance beyond which even the nearest is refused, in the same numbers."""
 
     declaration: Declaration
     distance: Callable[[ExpirationSlice, ChainView, Params], Ints]
+    tolerance: Callable[[ChainView, Params], int]
 
 
 @dataclass(frozen=True)
 class StructureCondition:
-    """``judge(legs, view, params)``: whether the picked legs together are what is wanted, at that instant."""
+    """``judge(legs, view, params)``: whether the picked legs together are what is wanted, at that instant.
+    ``least(params, quantum)``: the premium of a lot in parts, a credit positive, that a fill has to bring for it to
+    hold there too."""
 
     declaration: Declaration
     judge: Callable[[Sequence[PickedLeg], ChainView, Params], Verdict]
+    least: Callable[[Params, Decimal], int | None] = lambda params, quantum: None
 
 
 @dataclass(frozen=True)
@@ -218,6 +225,13 @@ class OrderRule:
     declaration: Declaration
 
 
+@dataclass(frozen=True)
+class LimitRule:
+    """A limit over all open trades; the engine reads its values."""
+
+    declaration: Declaration
+
+
 schedules: Registry[ScheduleRule] = Registry()
 enter_conditions: Registry[EnterCondition] = Registry()
 expiry_picks: Registry[ExpiryPick] = Registry()
@@ -227,3 +241,4 @@ size_rules: Registry[SizeRule] = Registry()
 exits: Registry[Exit] = Registry()
 adjustments: Registry[Adjustment] = Registry()
 order_rules: Registry[OrderRule] = Registry()
+limit_rules: Registry[LimitRule] = Registry()

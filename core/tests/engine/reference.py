@@ -13,6 +13,9 @@ from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
 from typing import Any
 
+import numpy as np
+from scipy.optimize import linear_sum_assignment
+
 from strell_core.market.chains import SessionChain
 
 QUANTUM, MULTIPLIER = Fraction(1, 20), 50
@@ -99,7 +102,14 @@ class Reference:
         on = {name: [r for r in lists[name] if not r.get("off")] for name in names}
         self.enter = [*on["when"], *on["conditions"]]
         self.legs, self.structure = on["legs"], on["checks"]
-        self.lots = on["size"][0]["lots"]
+        (self.size,) = on["size"]
+        self.lots = self.size["lots"]
+        credits = [
+            Fraction(str(r["points"])) for r in self.structure if r["rule"] == "net_premium" and r["kind"] == "credit"
+        ]
+        self.credit = max(credits, default=None)
+        self.limit = next((r for r in document["limits"] if not r.get("off")), {})
+        self.refuses = self.limit.get("entries", "refuse") == "refuse"
         losses = self.losses = ("premium_stop", "strike_fence")
         self.leave = [r for r in on["leave"] if r["rule"] in losses] + [
             r for r in on["leave"] if r["rule"] not in losses
@@ -125,6 +135,7 @@ class Reference:
                         self.fill(order, prices)
                 self.lapse()
                 self.mark()
+                self.call()
                 self.exits()
                 self.entry()
                 if single:
@@ -139,9 +150,8 @@ class Reference:
         for trade in list(self.open):
             due = [leg for leg in trade["legs"] if self.settled_value(leg["contract"]) is not None]
             for order in [o for o in self.orders if o["trade"] == trade["number"]]:
-                gone = [leg["contract"] for leg in due]
-                order["legs"] = [(contract, n) for contract, n in order["legs"] if contract not in gone]
-                if due and (order["kind"] == "open" or not order["legs"]):
+                order["legs"] = [(contract, n) for contract, n in order["legs"] if not self.over(contract)]
+                if not order["legs"]:
                     self.orders.remove(order)
             for leg in due:
                 _, right, strike = leg["contract"]
@@ -151,9 +161,12 @@ class Reference:
             if due and not trade["legs"]:
                 self.finish(trade, "settlement", self.at)
 
+    def over(self, contract: Contract) -> bool:
+        return self.at >= self.recording.closes[contract[0]]
+
     def settled_value(self, contract: Contract) -> int | None:
         number = self.recording.by_date.get(contract[0])
-        if number is None or self.at < self.recording.closes[contract[0]]:
+        if number is None or not self.over(contract):
             return None
         return self.recording.chains[number].settlement
 
@@ -188,6 +201,10 @@ class Reference:
                 continue
             mid, half = Fraction(quote[0] + quote[1], 2), Fraction(quote[1] - quote[0], 2)
             out.append(mid + share * half * (1 if n > 0 else -1))
+        if order["kind"] == "open" and self.credit is not None:
+            brought = sum((-n * price for (_, n), price in zip(order["legs"], out, strict=True)), Fraction(0)) * QUANTUM
+            if brought < self.credit * self.lots:
+                return None
         return out
 
     def fill(self, order: dict[str, Any], prices: list[Fraction]) -> None:
@@ -207,9 +224,14 @@ class Reference:
             self.open.append(trade)
             return
         trade = next(t for t in self.open if t["number"] == order["trade"])
-        for leg, price in zip(list(trade["legs"]), prices, strict=True):
-            self.close_leg(trade, leg, price)
+        told = dict(zip(order["legs"], prices, strict=True))
+        for leg in list(trade["legs"]):
+            price = told.get((leg["contract"], -leg["n"]))
+            if price is not None:
+                self.close_leg(trade, leg, price)
         self.pay(trade, -cents(fee))
+        if trade["legs"]:
+            return
         self.finish(trade, order["rule"], order["at"])
 
     def lapse(self) -> None:
@@ -223,6 +245,8 @@ class Reference:
             quotes = [self.recording.quote(leg["contract"], self.session, self.snap) for leg in trade["legs"]]
             trade["mid"] = trade["close"] = None
             trade["width"] = Fraction(0)
+            for leg, quote in zip(trade["legs"], quotes, strict=True):
+                leg["last"] = Fraction(sum(quote), 2) if quote else leg.get("last", leg["in"])
             if all(quotes):
                 pairs = [(leg, q) for leg, q in zip(trade["legs"], quotes, strict=True) if q]
                 trade["mid"] = trade["realised"] + sum(
@@ -240,9 +264,12 @@ class Reference:
         for trade in list(self.open):
             if any(o["trade"] == trade["number"] for o in self.orders):
                 continue
+            there = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
+            if not there:
+                continue
             rule = next((r for r in self.leave if self.leaves(r, trade)), None)
             if rule:
-                legs = [(leg["contract"], -leg["n"]) for leg in trade["legs"]]
+                legs = [(leg["contract"], -leg["n"]) for leg in there]
                 self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at,
                                     "session": self.session, "rule": rule["id"],
                                     "loss": rule["rule"] in self.losses})  # fmt: skip
@@ -281,13 +308,25 @@ class Reference:
             return False
         if kind == "days_held":
             held = (now.date() - local(trade["opened"]).date()).days
-            return held > rule["days"] or (held == rule["days"] and minute >= clock(rule["time"]))
+            return held > rule["days"] or (held == rule["days"] and minute >= self.acting(rule["time"]))
         assert kind == "before_expiration", kind
         wanted = min(leg["contract"][0] for leg in trade["legs"]) - dt.timedelta(days=rule["days"])
         leaving = max(date for date in self.recording.closes if date <= wanted)
-        return now.date() > leaving or (now.date() == leaving and minute >= clock(rule["time"]))
+        return now.date() > leaving or (now.date() == leaving and minute >= self.acting(rule["time"]))
 
     # -- rule 1
+    def acting(self, time: str) -> int:
+        """The minute at which a time acts: beyond a session that reached its end, on the last snapshot but one."""
+        chain = self.recording.chains[self.session]
+        minutes = [local(int(t)).hour * 60 + local(int(t)).minute for t in chain.times]
+        if clock(time) <= minutes[-1]:
+            return clock(time)
+        if self.single:
+            return minutes[0]
+        close = local(self.recording.closes[chain.date])
+        whole = close.hour * 60 + close.minute - minutes[-1] <= minutes[1] - minutes[0]
+        return minutes[-2] if whole else clock(time)
+
     def entry(self) -> None:
         chain = self.recording.chains[self.session]
         if DAYS[chain.date.weekday()] not in self.when["weekdays"]:
@@ -298,7 +337,7 @@ class Reference:
                 return
         else:
             minutes = [local(int(t)).hour * 60 + local(int(t)).minute for t in chain.times[: self.snap + 1]]
-            wanted = clock(self.when["time"])
+            wanted = self.acting(self.when["time"])
             if any(m >= wanted for m in minutes[:-1]) or (minutes[-1] < wanted and not self.last):
                 return
             step = (int(chain.times[1]) - int(chain.times[0])) // 60
@@ -330,15 +369,105 @@ class Reference:
         picked: list[tuple[Contract, int]] = []
         first: dt.date | None = None
         for leg in self.legs:
-            contract = self.pick(leg, first)
+            count = leg["ratio"] * (-1 if leg["side"] == "sell" else 1)
+            contract = self.pick(leg, first, [c for c, n in picked if n * count < 0])
             if contract is None:
                 return leg["id"], []
             first = first or contract[0]
-            picked.append((contract, leg["ratio"] * (-1 if leg["side"] == "sell" else 1)))
+            picked.append((contract, count))
         for rule in self.structure:
             if not self.holds(rule, picked):
                 return rule["id"], []
-        return "", [(contract, n * self.lots) for contract, n in picked]
+        legs = [(contract, n * self.lots) for contract, n in picked]
+        if self.refuses and self.capital([(*leg, self.new_price(leg)) for leg in legs]) > self.free() + 0.005:
+            return self.size["id"], []
+        return "", legs
+
+    # -- rule 18
+    def new_price(self, leg: tuple[Contract, int]) -> Fraction:
+        quote = self.recording.quote(leg[0], self.session, self.snap) or (0, 0)
+        mid, half = Fraction(sum(quote), 2), Fraction(quote[1] - quote[0], 2)
+        if leg[1] < 0 and quote[0] == 0:
+            return mid
+        return mid + Fraction(self.set.get("fill_model", {"share": 100})["share"], 100) * half * (
+            1 if leg[1] > 0 else -1
+        )
+
+    def call(self) -> None:
+        """Below the capital that is needed at a session's end, newest trades leave at the market, if the sheet says."""
+        if not (self.last or self.single) or not self.open or self.free() > -0.005:
+            return
+        below = self.limit["below"] if self.limit else "report"
+        for trade in sorted(self.open, key=lambda t: (-t["opened"], -t["number"])):
+            needs = self.capital([(leg["contract"], leg["n"], leg["last"]) for leg in trade["legs"]])
+            leaving = any(o["trade"] == trade["number"] and o["kind"] == "close" for o in self.orders)
+            there = [(leg["contract"], -leg["n"]) for leg in trade["legs"] if not self.over(leg["contract"])]
+            if below == "report" or leaving or needs <= 0.005 or not there:
+                continue
+            self.orders.append({"kind": "close", "trade": trade["number"], "legs": there, "at": self.at,
+                                "session": self.session, "rule": self.limit["id"], "loss": True})  # fmt: skip
+            if below == "newest":
+                break
+
+    def free(self) -> float:
+        """Cash and trades at mid, less what these and opening orders need."""
+        total = float(self.cash)
+        for trade in self.open:
+            held = [(leg["contract"], leg["n"], leg["last"]) for leg in trade["legs"]]
+            total += float(sum((n * price for _, n, price in held), Fraction(0)) * QUANTUM * MULTIPLIER)
+            total -= self.capital(held)
+        for order in self.orders:
+            if order["kind"] == "open":
+                quotes = [self.recording.quote(contract, self.session, self.snap) for contract, _ in order["legs"]]
+                asked = [(*leg, Fraction(sum(q or (0, 0)), 2)) for leg, q in zip(order["legs"], quotes, strict=True)]
+                total -= self.capital(asked)
+        return total
+
+    def capital(self, legs: list[tuple[Contract, int, Fraction]]) -> float:
+        """Contract by contract: a short is backed by a long of its right that lasts as long, at the least width; or
+        stands alone. Shorts that expire together need their worst end, longs that are left help the latest they can."""
+        spot, closes = int(self.recording.chains[self.session].spot[self.snap]) / 100, self.recording.closes
+        price = {contract: float(p * QUANTUM) for contract, _, p in legs}
+        count: dict[Contract, int] = {}
+        for contract, n, _ in legs:
+            count[contract] = count.get(contract, 0) + n
+        alone: dict[int, dict[str, float]] = {}
+        groups: dict[int, list[tuple[int, Contract]]] = {}
+        value, spare = 0.0, []
+        for right in ("call", "put"):
+            shorts = [c for c in sorted(count) for _ in range(-count[c]) if c[1] == right]
+            longs = [c for c in sorted(count) for _ in range(count[c]) if c[1] == right]
+            sign = 1 if right == "call" else -1
+            lone = [
+                max(0.15 * spot - max(0.0, sign * (c[2] - spot)), 0.1 * (spot if sign > 0 else c[2])) for c in shorts
+            ]
+            cost = np.full((len(shorts), len(longs) + len(shorts)), 1e9)
+            for i, short in enumerate(shorts):
+                cost[i, len(longs) :] = 1e6 + lone[i] + price[short]
+                for j, long in enumerate(longs):
+                    if closes[long[0]] >= closes[short[0]]:
+                        cost[i, j] = max(0, sign * (long[2] - short[2]))
+            rows, columns = linear_sum_assignment(cost)
+            for i, j in zip(rows.tolist(), columns.tolist(), strict=True):
+                short = shorts[i]
+                if j < len(longs):
+                    groups.setdefault(closes[short[0]], []).extend([(-1, short), (1, longs[j])])
+                else:
+                    sides = alone.setdefault(closes[short[0]], {"call": 0.0, "put": 0.0})
+                    sides[right] += lone[i]
+                    value += price[short]
+            spare += [long for j, long in enumerate(longs) if j not in columns.tolist()]
+        for long in spare:
+            before = [at for at in groups if at <= closes[long[0]]]
+            if before:
+                groups[max(before)].append((1, long))
+        worst = 0.0
+        for group in groups.values():
+            ends = [0.0, *(float(c[2]) for _, c in group)]
+            ways = [sum(n * max(0.0, (end - c[2]) * (1 if c[1] == "call" else -1)) for n, c in group) for end in ends]
+            worst += max(0.0, -min(ways))
+        needs = worst + value + sum(max(sides.values()) for sides in alone.values())
+        return max(0.0, needs + sum(n * price[c] for c, n in count.items())) * MULTIPLIER
 
     def measure(self, rule: dict[str, Any]) -> float | None:
         """Daily measures over the sessions completed before this one, on a grid of 0.01."""
@@ -368,7 +497,7 @@ class Reference:
             value = 100 * up / (up + down) if up + down else 0.0
         return None if value is None else round(value, 2)
 
-    def pick(self, leg: dict[str, Any], first: dt.date | None) -> Contract | None:
+    def pick(self, leg: dict[str, Any], first: dt.date | None, other_way: list[Contract]) -> Contract | None:
         chain = self.recording.chains[self.session]
         today = chain.date
         quoted = {c.expiration for i, c in enumerate(chain.contracts) if chain.ask[i, self.snap] > 0}
@@ -392,11 +521,23 @@ class Reference:
         best: tuple[Any, Contract] | None = None
         for contract in contracts:
             away = self.away(leg["strike"], contract, chain, contracts)
-            if away is not None:
+            if away is not None and contract not in other_way:
                 outward = -contract[2] if leg["right"] == "call" else contract[2]
                 if best is None or (away, outward) < best[0]:
                     best = ((away, outward), contract)
-        return best[1] if best else None
+        if best is None or best[0][0] > self.at_most(leg["strike"], chain):
+            return None
+        return best[1]
+
+    def at_most(self, pick: dict[str, Any], chain: SessionChain) -> Any:
+        """How far from its wish a strike may be, as :meth:`away` tells it."""
+        if pick["pick"] == "nearest_delta":
+            return round(pick["within"] * 10_000)
+        if pick["pick"] == "strikes_from_money":
+            return pick["within"]
+        share = Fraction(str(pick["within"])) / 100
+        of = Fraction(int(chain.spot[self.snap]), 100) if pick["pick"] == "percent_from_spot" else pick["points"]
+        return share * Fraction(str(of))
 
     def away(self, pick: dict[str, Any], contract: Contract, chain: SessionChain, contracts: list[Contract]) -> Any:
         """Distance of a contract from what its strike pick wants; None: it may not be picked."""

@@ -32,7 +32,7 @@ from tests.engine.coming.roll_short import ADJUSTMENT
 from tests.engine.coming.session_move import MEASURE
 from tests.handmade import session_chains, timeline_of
 
-CASH = Decimal(50_000)
+CASH = Decimal(500_000)
 POINT = 20 * PARTS
 CALL, FAR, PUT = "2026-10-16/call/3150", "2026-10-16/call/3200", "2026-10-16/put/3050"
 TICKS = ("15:40", "15:45", "15:50", "15:55")

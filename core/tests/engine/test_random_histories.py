@@ -17,7 +17,10 @@ from hypothesis import strategies as st
 
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
+from strell_core.engine.settlement import expired
 from strell_core.market.calendars import marrowick
+from strell_core.market.chains import SessionChain
+from strell_core.results.equity import equity_curve
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
 from tests.engine.reference import Recording, Reference
@@ -76,8 +79,9 @@ def random_history(rng: random.Random) -> list[Snapshot]:
 def random_strategy(rng: random.Random) -> dict[str, Any]:
     def strike() -> dict[str, Any]:
         if rng.random() < 0.5:
-            return {"pick": "percent_from_spot", "percent": rng.choice((-1.0, 0.0, 1.5, 3.0))}
-        return {"pick": "nearest_premium", "points": rng.choice((2.0, 8.0, 15.0))}
+            percent, within = rng.choice((-1.0, 0.0, 1.5, 3.0)), rng.choice((0.8, 5.0))
+            return {"pick": "percent_from_spot", "percent": percent, "within": within}
+        return {"pick": "nearest_premium", "points": rng.choice((2.0, 8.0, 15.0)), "within": rng.choice((30, 75))}
 
     first = {"pick": "nearest_days", "days": rng.choice((3, 7, 12)), "from": 1, "to": 25}
     legs: list[dict[str, Any]] = []
@@ -121,20 +125,50 @@ def random_strategy(rng: random.Random) -> dict[str, Any]:
             "legs": [*legs, *rng.sample(conditions, rng.choice((0, 0, 1)))],
             "size": [{"rule": "fixed_lots", "lots": rng.choice((1, 3))}],
             "leave": rng.sample(leave, rng.randint(0, 4)), "orders": rng.sample(orders, rng.randint(0, 4)),
+            "limits": rng.choice(([], [{"rule": "capital", "entries": rng.choice(("allow", "refuse")),
+                                        "below": rng.choice(("report", "newest", "all"))}])),
         }
     )  # fmt: skip
+
+
+def with_holes(rng: random.Random, snapshots: list[Snapshot]) -> list[Snapshot]:
+    """The history with sessions, snapshots, contracts and whole expirations gone, from a day on or for good."""
+    dates = sorted({snapshot["at"][:10] for snapshot in snapshots})
+    codes = sorted({key for snapshot in snapshots for key in snapshot if "/" in key})
+    expirations = sorted({code[:10] for code in codes})
+    lost = set(rng.sample(dates[1:], rng.randint(0, 3)))
+    lost |= {date for date in expirations if rng.random() < 0.3 and date != dates[0]}
+    gone = {name: rng.choice(dates) for name in rng.sample(codes, rng.randint(0, 8))}
+    gone |= {name: rng.choice(dates) for name in rng.sample(expirations, rng.randint(0, 2))}
+    out = []
+    for snapshot in snapshots:
+        day = snapshot["at"][:10]
+        if day in lost or rng.random() < 0.08:
+            continue
+        names = [name for name in snapshot if "/" in name]
+        held = [n for n in names if day < gone.get(n, "9999") and day < gone.get(n[:10], "9999")]
+        out.append({"at": snapshot["at"], "spot": snapshot["spot"], **{name: snapshot[name] for name in held}})
+    return out
 
 
 class RandomHistoriesTest(unittest.TestCase):
     tags = frozenset({"long"})
     maxDiff = 3000
-    entered = 0
+    entered = waiting = refused = called = 0
 
     @settings(max_examples=120, deadline=None)
     @given(st.integers(0, 2**32 - 1))
     def test_both_agree_and_cuts_change_nothing(self, seed: int) -> None:
         rng = random.Random(seed)
-        chains = session_chains(random_history(rng))
+        self.agree(rng, session_chains(random_history(rng)))
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.integers(0, 2**32 - 1))
+    def test_histories_with_holes_run_to_their_end(self, seed: int) -> None:
+        rng = random.Random(seed)
+        self.agree(rng, session_chains(with_holes(rng, random_history(rng)), listed=False))
+
+    def agree(self, rng: random.Random, chains: list[SessionChain]) -> None:
         place = Path(tempfile.mkdtemp(prefix="strell-"))
         self.addCleanup(shutil.rmtree, place, ignore_errors=True)
         timeline = timeline_of(chains, place / "cubes")
@@ -152,9 +186,20 @@ class RandomHistoriesTest(unittest.TestCase):
             self.assertEqual(bytes_of(blocks), bytes_of(steps))
             cuts = sorted(rng.sample(range(1, len(timeline.times)), min(4, len(timeline.times) - 1)))
             self.assertEqual(in_cuts(run_blocks, plan, timeline, cuts)[0], bytes_of(steps))
+            equity_curve(timeline, steps, 0, len(timeline.times), CASH)
             type(self).entered += len(steps.closed)
+            type(self).called += sum(r.kind == "call" for r in steps.reasons)
+            type(self).refused += sum("needed" in r.values for r in steps.reasons if r.kind == "no entry")
+            type(self).waiting += sum(
+                expired(timeline, leg.contract, int(timeline.times[-1]))
+                for trade in steps.state.trades
+                for leg in trade.legs
+            )
         shutil.rmtree(place, ignore_errors=True)
 
     @classmethod
     def tearDownClass(cls) -> None:
         assert cls.entered > 100, f"only {cls.entered} trades were closed: these histories prove too little"
+        assert cls.called > 10, f"only {cls.called} times did capital not suffice any more"
+        assert cls.refused > 10, f"only {cls.refused} entries were refused for capital"
+        assert cls.waiting > 10, f"only {cls.waiting} legs wait for their settlement value: the holes prove too little"

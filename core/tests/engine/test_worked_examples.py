@@ -42,7 +42,8 @@ def whole(strategy: dict[str, Any]) -> dict[str, Any]:
     """The example's sentences with what it leaves out."""
     times = {"rule": "decision_times", "weekdays": ["mon"], "time": "15:45"}
     filled = {"enter": [times], "leave": [], "orders": [], **strategy}
-    filled["enter"] = [*filled["enter"], {"rule": "open_limit", "limit": 1}]
+    if not any(rule["rule"] == "open_limit" for rule in filled["enter"]):
+        filled["enter"] = [*filled["enter"], {"rule": "open_limit", "limit": 1}]
     return normalise({"name": "example", "underlying": "MK30", "size": [{"rule": "fixed_lots", "lots": 1}], **filled})
 
 
@@ -52,7 +53,8 @@ def local(at: int) -> str:
 
 class WorkedExamplesTest(unittest.TestCase):
     def kinds(self, document: dict[str, Any]) -> dict[str, str]:
-        return {s["id"]: s["rule"] for s in document["leave"]} | {"settlement": "settlement"}
+        own = {s["id"]: s["rule"] for s in (*document["leave"], *document["limits"])}
+        return own | {"settlement": "settlement"}
 
     def of_engine(
         self, history: History, document: dict[str, Any], wanted: list[dict[str, Any]]

@@ -2,9 +2,12 @@
 
 ``strategies.json`` holds documents of format 1 as they were written, ``decisions.json`` a digest of each part of what
 is decided from them over the demo's whole history. Both were made when format 1 was the only one; :func:`decided` must
-go on giving the same bytes until a rule is meant to change. Since then they changed twice: what nobody bids for is given
-away and the settlement of one leg loses no decision for the others (semantics rules 3 and 8, fifteen strategies), and a
-stop pays the other side (ten of those that fill at a part of the spread).
+go on giving the same bytes until a rule is meant to change. Since then they changed three times: what nobody bids for is
+given away and the settlement of one leg loses no decision for the others (semantics rules 3 and 8, fifteen strategies); a
+stop pays the other side (ten of those that fill at a part of the spread); and times of day act in half days, one
+contract is not bought and sold by two legs of an entry (six strategies).
+
+Capital was not limited then: they decide as if their sheets said so, and calls, which came with it, are not looked at.
 """
 
 from __future__ import annotations
@@ -26,6 +29,7 @@ from strell_core.strategy.document import parse
 
 HERE = Path(__file__).parent
 CASH = Decimal(50_000)
+NOT_LIMITED = {"rule": "capital", "entries": "allow", "below": "report"}
 PARTS = ("intents", "reasons", "fills", "trades", "equity")
 
 
@@ -75,7 +79,9 @@ def said(intents: Iterable[Order], history: History, timeline: Timeline, begin: 
     curve = equity_curve(timeline, history, begin, end, CASH)
     return {
         "intents": [_order(order) for order in intents],
-        "reasons": [[r.at, r.kind, r.trade, r.rule, r.truth, _values(r.values)] for r in history.reasons],
+        "reasons": [
+            [r.at, r.kind, r.trade, r.rule, r.truth, _values(r.values)] for r in history.reasons if r.kind != "call"
+        ],
         "fills": [
             [e.at, e.trade, e.kind, code(e.contract) if e.contract else "", e.contracts, e.price_parts, str(e.amount)]
             for e in history.entries
@@ -99,7 +105,7 @@ def decided(
     document: dict[str, Any], timeline: Timeline, run: Callable[..., History] = run_blocks
 ) -> tuple[dict[str, Any], dict[str, list[Any]]]:
     """What is kept of a strategy over a whole timeline, and the parts themselves."""
-    plan = make_plan(parse(document), timeline)
+    plan = make_plan(parse({**document, "limits": [NOT_LIMITED]}), timeline)
     end = len(timeline.times)
     history = run(plan, timeline, 0, end, CASH)
     parts = said(history.intents, history, timeline, 0, end)

@@ -15,7 +15,7 @@ from strell_core.engine.stored import StoredStateError, closed_trade, dump, load
 from strell_core.strategy.document import parse
 from tests.demo import short_history
 from tests.engine.variations import variations
-from tests.kept.decisions import HERE
+from tests.kept.decisions import HERE, NOT_LIMITED
 
 SAMPLES = json.loads((HERE / "format1" / "states.json").read_text())
 
@@ -43,7 +43,7 @@ class StoredStateTest(unittest.TestCase):
                     {leg.contract.underlying for trade in state.trades for leg in trade.legs} or {"MK30"}, {"MK30"}
                 )
                 self.assertEqual(load(dump(state), "MK30"), state, "and is written in the present version")
-                plan = make_plan(parse(variations()[name.split(":")[0]]), timeline)
+                plan = make_plan(parse({**variations()[name.split(":")[0]], "limits": [NOT_LIMITED]}), timeline)
                 begin = int(np.searchsorted(timeline.times, sample["at"], side="right"))
                 end = len(timeline.times)
                 rest = run_blocks(plan, timeline, begin, end, Decimal(50_000), state=state)

@@ -45,7 +45,9 @@ class NormaliseTest(unittest.TestCase):
     def test_defaults_and_ids_are_filled_in(self) -> None:
         document = normalise(SMALL)
         self.assertEqual(document["entries"][0]["when"][0]["weekdays"], ["mon", "wed"])
-        self.assertEqual(document["entries"][0]["legs"][0]["strike"], {"pick": "nearest_delta", "delta": 0.2})
+        self.assertEqual(
+            document["entries"][0]["legs"][0]["strike"], {"pick": "nearest_delta", "delta": 0.2, "within": 0.15}
+        )
         ids = [s["id"] for part in parts(document) for s in part.sentences]
         self.assertEqual(len(ids), len(set(ids)))
 

@@ -24,8 +24,8 @@ class SheetTest(unittest.TestCase):
             [
                 "On Mon and Wed at 15:45.",
                 "Only while fewer than 1 position is open.",
-                "Sell 1 call nearest to delta 0.20, in the expiration nearest 10 days (5–18).",
-                "Sell 1 put nearest to delta 0.20, in the same expiration.",
+                "Sell 1 call nearest to delta 0.20 (± 0.15), in the expiration nearest 10 days (5–18).",
+                "Sell 1 put nearest to delta 0.20 (± 0.15), in the same expiration.",
                 "1 lot.",
                 "At 50 % of the credit.",
                 "At a loss of 150 % of the opening premium.",
@@ -58,7 +58,8 @@ class SchemaTest(unittest.TestCase):
             for part in parts:
                 kinds = place[part]["items"].get("oneOf", [])
                 self.assertEqual({k["properties"]["rule"]["const"] for k in kinds}, set(catalogue.sentences(part)))
-        (leg,) = entry["legs"]["items"]["oneOf"]
+        leg, units = entry["legs"]["items"]["oneOf"]
+        self.assertNotIn("strike", units["properties"])
         picks = {p["properties"]["pick"]["const"] for p in leg["properties"]["strike"]["oneOf"]}
         self.assertEqual(picks, set(catalogue.picks("strike")))
         delta = next(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from decimal import Decimal
+from unittest.mock import patch
 
 from django.core.management import call_command
 from django.db import transaction
@@ -13,6 +14,7 @@ from config.errors import Conflict, Refused
 from config.push import Ear
 from config.tests.demo import document
 from desk import deployments, queries, services
+from desk.carry_out import carry_out
 from desk.compare import compare
 from desk.leader import Deposed
 from desk.models import Account, Decision, Deployment, DeskOrder, Leader
@@ -21,6 +23,7 @@ from desk.process import Desk
 from desk.tests.desk import DeskTestCase
 from desk.tickets import Ticket, deployment_pnl
 from journal.models import JournalEntry
+from market.models import Underlying, Venue
 from runs import services as runs
 from strategies import services as strategies
 from venue import clock
@@ -59,6 +62,28 @@ class DeploymentTest(DeploymentTestCase):
         self.assertEqual((entry.who, entry.market_at), ("rule", self.exchange_time(9, 40)))
         holding = queries.desk(self.mara, self.account)["holdings"][0]
         self.assertEqual((holding["name"], holding["trade"], holding["next"]), ("Every day", 1, "its rules leave it"))
+
+    def test_the_least_credit_of_its_sheet_holds_at_the_market_too(self) -> None:
+        raw = {**document(), "name": "At least"}
+        raw["entries"][0]["when"][0].update(weekdays=EVERY_DAY, time="09:40")
+        raw["entries"][0]["checks"] = [{"rule": "net_premium", "kind": "credit", "points": 1}]
+        strategy = strategies.create(self.mara, raw)
+        self.finished_run(strategy)
+        deployment = deployments.promote(self.mara, strategy.pk, self.account.pk, 1, {}, True)
+        deployments.arm(self.mara, deployment.pk)
+        with patch("desk.paper.match_all", return_value=0):
+            self.go("09:45")
+            order = DeskOrder.objects.get()
+            self.assertEqual((order.state, order.limit % 20 == 0 and order.limit == -20), ("working", False))
+            # on quotes that bring next to nothing the limit stays at the credit of one point
+            worthless = {code: ("0.05", "0.10") for code, _ in order.legs}
+            self.quote(worthless)
+            self.go("09:50")
+            carried = Deployment.objects.get(pk=deployment.pk)
+            self.quote(worthless, seconds=1)
+            carry_out(self.desk.epoch, carried.pk, self.venue())
+            order.refresh_from_db()
+            self.assertEqual(order.new_limit if order.new_limit is not None else order.limit, -20)
 
     def test_its_exits_act_with_their_reason_and_it_compares_with_a_backtest(self) -> None:
         deployment = self.daily(premium_stop=1)
@@ -176,6 +201,25 @@ class DeploymentTest(DeploymentTestCase):
         with self.assertRaises(Deposed):
             self.desk._follow(self.venue())
         self.assertEqual((Decision.objects.count(), DeskOrder.objects.count()), (0, 0))
+
+    def test_what_goes_wrong_on_one_underlying_stops_none_of_the_others(self) -> None:
+        followed: list[str] = []
+
+        def follow(desk: Desk, venue: Venue) -> None:
+            followed.append(venue.underlying.symbol)
+            if venue.underlying.symbol == "MK30":
+                raise KeyError("a chain that nobody can read")
+
+        other, venue = Underlying.objects.get(symbol="MK30"), self.venue()
+        other.pk, other.symbol = None, "ZZ"
+        other.save()
+        venue.pk, venue.name, venue.underlying = None, "Another", other
+        venue.save()
+        with patch.object(Desk, "_follow", follow), self.assertLogs("strell.desk", "ERROR") as said:
+            self.desk.round()
+            self.desk.round()
+        self.assertEqual(followed, ["MK30", "ZZ", "ZZ"], "it is tried again a little later, not at once")
+        self.assertIn("MK30 is not followed", said.output[0])
 
     def test_a_second_desk_waits_while_the_first_lives(self) -> None:
         with Ear() as first, Ear() as second:

@@ -66,6 +66,14 @@ class PaperTest(DeskTestCase):
         with self.assertRaises(Conflict):
             services.change(self.mara, other.pk, "-6.00")
 
+    def test_another_order_under_the_same_client_id_is_refused_and_says_so(self) -> None:
+        legs = self.priced()
+        first = self.place(legs, limit="-7.00", client_id="mine")
+        for other in ({"lots": 2}, {"limit": "-7.50"}, {"limit": None, "type": "market"}):
+            with self.assertRaisesMessage(Refused, f"order {first.pk} was sent before"):
+                self.place(legs, client_id="mine", **{"limit": "-7.00", **other})
+        self.assertEqual(DeskOrder.objects.count(), 1)
+
     def test_placing_the_same_client_id_again_changes_nothing(self) -> None:
         legs = self.priced()
         first = self.place(legs, limit="-7.00", client_id="mine")

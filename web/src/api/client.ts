@@ -18,6 +18,11 @@ export class Refusal extends Error {
   ) {
     super(message);
   }
+
+  /** Whether the server answered that it did nothing; otherwise the answer was lost and it may have. */
+  get decided(): boolean {
+    return this.status >= 400 && this.status < 500 && this.status !== 408;
+  }
 }
 
 function cookie(name: string): string {

@@ -111,7 +111,6 @@ export const useRun = (id: number | undefined) =>
     queryKey: keys.run(id),
     queryFn: () => ask(api.GET("/api/runs/{run_id}", { params: { path: { run_id: id! } } })),
     enabled: id !== undefined,
-    placeholderData: keepPreviousData,
   });
 
 export const useTrade = (run: number, number: number, at: number | null) =>

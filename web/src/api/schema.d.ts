@@ -3446,6 +3446,46 @@ export interface components {
              */
             trades_worst: number | null;
             /**
+             * Intraday Count
+             * @description Closed trades that were decided in sessions with several snapshots.
+             */
+            intraday_count: number | null;
+            /**
+             * Intraday Win Rate
+             * @description Of these, those with a net profit.
+             */
+            intraday_win_rate: number | null;
+            /**
+             * Intraday Expectancy
+             * @description Their mean net P/L.
+             */
+            intraday_expectancy: number | null;
+            /**
+             * Intraday Worst
+             * @description The lowest net P/L of them.
+             */
+            intraday_worst: number | null;
+            /**
+             * Closing Count
+             * @description Closed trades that were decided in sessions with a single snapshot, whatever their sheet's time.
+             */
+            closing_count: number | null;
+            /**
+             * Closing Win Rate
+             * @description Of these, those with a net profit.
+             */
+            closing_win_rate: number | null;
+            /**
+             * Closing Expectancy
+             * @description Their mean net P/L.
+             */
+            closing_expectancy: number | null;
+            /**
+             * Closing Worst
+             * @description The lowest net P/L of them.
+             */
+            closing_worst: number | null;
+            /**
              * Start Equity
              * @description Cash the run began with.
              */
@@ -3465,6 +3505,16 @@ export interface components {
              * @description 5 and 95 % of CAGR when daily returns are resampled in circular blocks of ten sessions (D. Politis and J. Romano, 1992).
              */
             cagr_interval: number[] | null;
+            /**
+             * Capital Most
+             * @description Most capital that open trades needed at the end of a session, by the strategy-based rules.
+             */
+            capital_most: number | null;
+            /**
+             * Return On Capital
+             * @description P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in.
+             */
+            return_on_capital: number | null;
             /**
              * Max Drawdown
              * @description Deepest fall of equity from its highest session close so far.
@@ -3555,6 +3605,31 @@ export interface components {
              * @description Trades still open at the end.
              */
             open_trades: number;
+            /**
+             * Capital Limited
+             * @description Whether entries that need more capital than is free were refused, as the sheet says.
+             */
+            capital_limited: boolean | null;
+            /**
+             * Capital Refused
+             * @description Entries that needed more capital than was free.
+             */
+            capital_refused: number | null;
+            /**
+             * Capital Calls
+             * @description Sessions at whose end equity was less than the capital that open trades needed.
+             */
+            capital_calls: number | null;
+            /**
+             * Ruined On
+             * @description Session at whose end equity was lost; the run ends there.
+             */
+            ruined_on: string | null;
+            /**
+             * Awaiting Value
+             * @description Open trades with a leg that has come to its settlement, whose official value is not recorded: they are carried at their last marks.
+             */
+            awaiting_value: number | null;
             /**
              * Exits Delayed
              * @description Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.
@@ -3678,6 +3753,39 @@ export interface components {
             /** Unvalued */
             unvalued: number;
         };
+        /** OpenLeg */
+        OpenLeg: {
+            /** Label */
+            label: string;
+            /** Contracts */
+            contracts: number;
+            /** Stale */
+            stale: boolean;
+            /** Opened */
+            opened: number;
+            /** Mark */
+            mark: number;
+        };
+        /**
+         * OpenTrade
+         * @description A trade that is open at the run's end, at mid; ``waits``: for a settlement value that is not recorded.
+         */
+        OpenTrade: {
+            /** Number */
+            number: number;
+            /** Opened Shown */
+            opened_shown: string;
+            /** Lots */
+            lots: number;
+            /** Credit */
+            credit: number;
+            /** Pnl */
+            pnl: number;
+            /** Waits */
+            waits: boolean;
+            /** Legs */
+            legs: components["schemas"]["OpenLeg"][];
+        };
         /** RunOut */
         RunOut: {
             /** Id */
@@ -3737,6 +3845,8 @@ export interface components {
             };
             /** Trades */
             trades: components["schemas"]["TradeRow"][];
+            /** Open Trades */
+            open_trades: components["schemas"]["OpenTrade"][];
             /** Document */
             document: {
                 [key: string]: unknown;
@@ -3809,6 +3919,11 @@ export interface components {
             reason: string;
             /** Also */
             also: string[];
+            /**
+             * Waited
+             * @default
+             */
+            waited: string;
         };
         /** LegDetail */
         LegDetail: {
@@ -3912,6 +4027,8 @@ export interface components {
             run_trade: number | null;
             /** Run */
             run: number | null;
+            /** Run Number */
+            run_number: number | null;
         };
         /** NewReplay */
         NewReplay: {
@@ -4059,6 +4176,8 @@ export interface components {
             run_trade: number | null;
             /** Run */
             run: number | null;
+            /** Run Number */
+            run_number: number | null;
             /** At */
             at: number;
             /** Local */

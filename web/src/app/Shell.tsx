@@ -8,6 +8,7 @@ import { client } from "../api/queries";
 import { useKeys } from "../ui/keyboard";
 import { MenuItem } from "../ui/MenuItem";
 import { tellError } from "../ui/toast";
+import { Unbroken } from "./Broken";
 import { Halt } from "./Halt";
 import { Keys } from "./Keys";
 import { Palette } from "./Palette";
@@ -123,7 +124,9 @@ export function Shell({ name }: { name: string }) {
         </DropdownMenu.Root>
       </header>
       <main id="main">
-        <Outlet />
+        <Unbroken>
+          <Outlet />
+        </Unbroken>
       </main>
       <Palette
         open={finding}

@@ -9,23 +9,26 @@ function describe(glyph: Glyph): string {
   return glyph.legs
     .map(
       (leg) =>
-        `${leg.contracts > 0 ? "long" : "short"} ${Math.abs(leg.contracts)} ${leg.strike} ${leg.right}`,
+        `${leg.contracts > 0 ? "long" : "short"} ${Math.abs(leg.contracts)} ${leg.right === "unit" ? "of the underlying" : `${leg.strike} ${leg.right}`}`,
     )
     .join(", ");
 }
 
 /**
  * A structure in miniature: one line per expiration, strikes across, longs above the line and shorts
- * below, height by ratio, calls leaning right, puts leaning left, a dot for the underlying's price.
+ * below, height by ratio, calls leaning right, puts leaning left, a dot for the underlying's price, with a ring where
+ * the underlying itself is held (or sold).
  */
 export function LegGlyph({ glyph, width = 96, line = 18 }: { glyph: Glyph; width?: number; line?: number }) {
-  const expirations = [...new Set(glyph.legs.map((leg) => leg.expiration))].sort();
+  const options = glyph.legs.filter((leg) => leg.right !== "unit");
+  const units = glyph.legs.find((leg) => leg.right === "unit");
+  const expirations = [...new Set(options.map((leg) => leg.expiration))].sort();
   const height = Math.max(1, expirations.length) * line + 6;
-  const places = [...glyph.legs.map((leg) => leg.strike), glyph.spot];
+  const places = [...options.map((leg) => leg.strike), glyph.spot];
   const low = Math.min(...places);
   const span = Math.max(...places) - low || 1;
   const x = (price: number) => PAD + ((price - low) / span) * (width - 2 * PAD);
-  const most = Math.max(1, ...glyph.legs.map((leg) => Math.abs(leg.contracts)));
+  const most = Math.max(1, ...options.map((leg) => Math.abs(leg.contracts)));
   const middle = (row: number) => 3 + line * (row + 0.5);
   return (
     <svg width={width} height={height} role="img" aria-label={describe(glyph)} className="shrink-0">
@@ -40,7 +43,7 @@ export function LegGlyph({ glyph, width = 96, line = 18 }: { glyph: Glyph; width
           strokeWidth={1.5}
         />
       ))}
-      {glyph.legs.map((leg) => {
+      {options.map((leg) => {
         const row = expirations.indexOf(leg.expiration);
         const tall = (line / 2 - 1) * (0.45 + 0.55 * (Math.abs(leg.contracts) / most));
         const up = leg.contracts > 0 ? -1 : 1;
@@ -61,6 +64,16 @@ export function LegGlyph({ glyph, width = 96, line = 18 }: { glyph: Glyph; width
       {(expirations.length ? expirations : [""]).map((expiration, row) => (
         <circle key={expiration} cx={x(glyph.spot)} cy={middle(row)} r={2} fill="var(--ink)" />
       ))}
+      {units && (
+        <circle
+          cx={x(glyph.spot)}
+          cy={middle(0)}
+          r={5}
+          fill="none"
+          stroke={units.contracts > 0 ? "var(--sea)" : "var(--loss)"}
+          strokeWidth={1.5}
+        />
+      )}
     </svg>
   );
 }

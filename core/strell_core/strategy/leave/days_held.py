@@ -12,7 +12,8 @@ DECLARATION = Declaration(
         Param("time", "time", "Time of day", "15:45"),
     ),
     explains="Calendar days since the first fill, at or after the time of day; later days count from their "
-    "first snapshot. Acts without prices.",
+    "first snapshot. A time beyond the end of a shortened session acts before its last snapshot, in a session with "
+    "one snapshot on it. Acts without prices.",
     example="After 5 days at 15:45.", words=("time exit", "holding period"), scope="position",
     tells=('held',), when_true="held {held} days", when_false="held {held} days, leaves after {days}",
 )  # fmt: skip
@@ -20,7 +21,7 @@ DECLARATION = Declaration(
 
 def test(stretch: Stretch, params: Params) -> Truths:
     held = stretch.ordinal - stretch.opened_on.toordinal()
-    due = (held > params["days"]) | ((held == params["days"]) & (stretch.minute >= minutes(params["time"])))
+    due = (held > params["days"]) | ((held == params["days"]) & stretch.reached(minutes(params["time"])))
     return stretch.judged(due, np.ones(len(due), np.bool_))
 
 

@@ -27,7 +27,7 @@ def _fences(stretch: Stretch, params: Params) -> list[tuple[int, int, Strike, st
     """(sign, fence in 0.000001 points, strike, right) of every short leg."""
     out = []
     for leg in stretch.legs:
-        if leg.contracts < 0:
+        if leg.contracts < 0 and not leg.contract.is_unit:
             sign = 1 if leg.contract.right == "call" else -1
             beyond = round(params["call" if sign > 0 else "put"] * 10)
             out.append(

@@ -20,7 +20,8 @@ order_rules.register(
                 ),
             ),
             explains="History of closing prices has one snapshot a session, usually not at the decision time. "
-            "Exits are looked at on it either way.",
+            "Exits are looked at on it either way. A time of day beyond the end of a shortened session acts before "
+            "its last snapshot.",
             example="In sessions with a single snapshot, decide on it, whatever its time.",
             words=("end of day", "closing", "daily data"),
             once=True,

@@ -7,11 +7,14 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
 
 DECLARATION = Declaration(
-    id="nearest_delta", section="strike pick", title="nearest delta", sentence="nearest to delta {delta}",
-    params=(Param("delta", "number", "Delta", 0.20, 0.01, 0.99, 0.01),),
+    id="nearest_delta", section="strike pick", title="nearest delta", sentence="nearest to delta {delta} (± {within})",
+    params=(
+        Param("delta", "number", "Delta", 0.20, 0.01, 0.99, 0.01),
+        Param("within", "number", "At most away", 0.15, 0.01, 0.99, 0.01),
+    ),
     explains="Distance of the delta's size (a put's sign is ignored) from the value, both on a grid of 0.0001. "
-    "Strikes without a valid quote or without a delta are passed over.",
-    example="Sell 1 call nearest to delta 0.20", words=("delta", "probability"),
+    "Strikes without a valid quote or without a delta are passed over; one farther away than allowed is not taken.",
+    example="Sell 1 call nearest to delta 0.20 (± 0.15)", words=("delta", "probability"),
     unit="delta", grid=0.0001,
 )  # fmt: skip
 
@@ -22,4 +25,8 @@ def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
     return np.where(chain.valid & (delta != NO_DELTA), away, -1)
 
 
-strike_picks.register(StrikePick(DECLARATION, distance))
+def tolerance(view: ChainView, params: Params) -> int:
+    return int(round(params["within"] * 10_000))
+
+
+strike_picks.register(StrikePick(DECLARATION, distance, tolerance))

@@ -9,11 +9,14 @@ from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="percent_from_spot", section="strike pick", title="away from spot",
-    sentence="{percent} out of the money",
-    params=(Param("percent", "number", "Away from spot", 3.0, -20, 40, 0.1, "%"),),
+    sentence="{percent} out of the money (± {within})",
+    params=(
+        Param("percent", "number", "Away from spot", 3.0, -20, 40, 0.1, "%"),
+        Param("within", "number", "At most away", 5.0, 0.1, 40, 0.1, "%"),
+    ),
     explains="The listed strike nearest to spot plus (calls) or minus (puts) the share of spot. Negative values "
-    "lie in the money.",
-    example="Sell 1 put 3.0 % out of the money", words=("moneyness", "percent", "points away"), unit="%",
+    "lie in the money. A strike farther away than allowed, in percent of spot, is not taken.",
+    example="Sell 1 put 3.0 % out of the money (± 5.0 %)", words=("moneyness", "percent", "points away"), unit="%",
 )  # fmt: skip
 
 
@@ -24,4 +27,8 @@ def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
     return np.where(chain.valid, away, -1)
 
 
-strike_picks.register(StrikePick(DECLARATION, distance))
+def tolerance(view: ChainView, params: Params) -> int:
+    return view.spot * int(round(params["within"] * 10))
+
+
+strike_picks.register(StrikePick(DECLARATION, distance, tolerance))

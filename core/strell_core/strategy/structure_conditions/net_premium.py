@@ -1,8 +1,9 @@
 """A least net credit of the structure."""
 
 from collections.abc import Sequence
+from decimal import Decimal
 
-from strell_core.market.prices import points_to_quanta
+from strell_core.market.prices import PARTS, points_to_quanta
 from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.strategy.kinds import (
@@ -19,9 +20,10 @@ DECLARATION = Declaration(
     id="net_premium", section="legs", title="Net premium", sentence="Only if the net {kind} is at least {points} points.",
     params=(
         Param("kind", "choice", "Kind", "credit", choices={"credit": "credit", "debit": "debit"}),
-        Param("points", "number", "Points", 5.0, 0, 1000, 0.05),
+        Param("points", "number", "Points", 5.0, 0, 1000, 0.01),
     ),
-    explains="What opening one lot at bid and ask would bring in (credit) or cost (debit), in points.",
+    explains="What opening one lot at bid and ask would bring in (credit) or cost (debit), in points. A credit holds at "
+    "the fill too: for less the order waits until its session ends.",
     example="Only if the net credit is at least 8.00 points.", words=("credit", "debit", "premium"),
     scope="structure", unit="points", price_basis="bid and ask",
     tells=('premium',), when_true="{kind} {premium}, at least {points}", when_false="{kind} {premium}, needs at least {points}",
@@ -37,4 +39,8 @@ def judge(legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict
     return Verdict(truth, shown)
 
 
-structure_conditions.register(StructureCondition(DECLARATION, judge))
+def least(params: Params, quantum: Decimal) -> int | None:
+    return points_to_quanta(params["points"], quantum) * PARTS if params["kind"] == "credit" else None
+
+
+structure_conditions.register(StructureCondition(DECLARATION, judge, least))

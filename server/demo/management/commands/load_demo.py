@@ -102,7 +102,8 @@ class Command(ProcessCommand):
         history = timeline("MK30")
         made = [strategies.create(user, from_text(path.read_text())) for path in sorted(EXAMPLES.glob("*.yaml"))]
         for strategy in reversed(made):
-            run = runs.ask(user, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
+            dates = timeline(strategy.underlying.symbol).dates
+            run = runs.ask(user, strategy.pk, dates[0], dates[-1], Decimal(50_000), "blocks")
             runs.carry_out(run.pk)
         harbour = next(s for s in made if s.latest.document["name"] == "Harbour strangle")
         done = Run.objects.get(strategy=harbour, number=1)

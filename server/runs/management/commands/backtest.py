@@ -20,8 +20,10 @@ from strell_core.results.report import report
 from strell_core.strategy.document import clock_of, parse
 
 SHOWN = (
-    "trades_count", "final_equity", "cagr", "max_drawdown", "mar", "sharpe", "sortino", "trades_win_rate",
-    "trades_expectancy", "trades_profit_factor", "trades_worst", "costs", "time_in_market", "single_sessions", "sessions",
+    "trades_count", "final_equity", "cagr", "return_on_capital", "capital_most", "max_drawdown", "mar", "sharpe", "sortino", "trades_win_rate",
+    "trades_expectancy", "trades_profit_factor", "trades_worst", "costs", "time_in_market", "intraday_count",
+    "intraday_expectancy", "closing_count", "closing_expectancy", "single_sessions", "sessions", "open_trades",
+    "exits_delayed", "awaiting_value", "capital_limited", "capital_refused", "capital_calls", "ruined_on",
 )  # fmt: skip
 
 
@@ -50,7 +52,7 @@ class Command(BaseCommand):
             raise CommandError(error.message) from error
         plan = make_plan(parse(document), history)
         begin, stop = history.span(start, end)
-        result = run_blocks(plan, history, begin, stop, options["cash"])
+        result = run_blocks(plan, history, begin, stop, options["cash"], until_ruin=True)
         figures = report(plan, history, result, begin, stop, options["cash"], seed=1).figures
         self.stdout.write(f"{document['name']} on {clock_of(document)}, {start} to {end}")
         for name in SHOWN:

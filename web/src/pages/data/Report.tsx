@@ -67,7 +67,7 @@ export function Report({ intake }: { intake: Intake }) {
               {mine.runs.map((run, i) => (
                 <span key={run.run}>
                   {i > 0 && ", "}
-                  <Link className="link" to={`/strategies/${run.strategy}/backtest?run=${run.run}`}>
+                  <Link className="link" to={`/strategies/${run.strategy}/backtest?run=${run.number}`}>
                     run {run.number} of {run.name}
                   </Link>
                 </span>

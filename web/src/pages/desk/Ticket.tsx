@@ -67,9 +67,11 @@ export function Ticket({ desk, basket, change }: Props) {
   }, [start, shape]);
 
   const problems = (seen?.problems ?? []).filter((p) => !(p.path === "limit" && limit === null));
-  const refused = place.error instanceof Refusal ? place.error.message : null;
+  const refused = place.error instanceof Refusal ? place.error : null;
+  // what is sent is what was read back, not what was typed since
+  const ready = !place.isPending && problems.length === 0 && fresh;
   function send() {
-    if (place.isPending || problems.length > 0 || !seen) return;
+    if (!ready) return;
     place.mutate(
       { ...ticket, client_id: sent.current },
       {
@@ -77,8 +79,9 @@ export function Ticket({ desk, basket, change }: Props) {
           tell(`Order ${order.id} is ${order.state === "ready" ? "on its way" : order.state}.`);
           change(null);
         },
-        onError: () => {
-          sent.current = crypto.randomUUID();
+        onError: (error) => {
+          // only an answer says that nothing went out; the same order again is the same order
+          if (error instanceof Refusal && error.decided) sent.current = crypto.randomUUID();
         },
       },
     );
@@ -188,18 +191,21 @@ export function Ticket({ desk, basket, change }: Props) {
         </p>
       </div>
       <footer className="flex shrink-0 flex-col gap-1 border-t px-3 py-2">
-        {[...new Set([...problems.map((p) => p.message), ...(refused ? [refused] : [])])].map((text) => (
-          <p key={text} role="alert" className="text-loss">
-            {text}
+        {refused && !refused.decided && (
+          <p role="alert" className="text-loss">
+            The answer was lost, so the order may be out: look at the orders of this account. Sending it again
+            sends it once only.
           </p>
-        ))}
+        )}
+        {[...new Set([...problems.map((p) => p.message), ...(refused ? [refused.message] : [])])].map(
+          (text) => (
+            <p key={text} role="alert" className="text-loss">
+              {text}
+            </p>
+          ),
+        )}
         <div className="flex items-center gap-3">
-          <button
-            type="button"
-            className={`button ${account.kind}-button`}
-            disabled={place.isPending || problems.length > 0 || !seen || view.isPlaceholderData}
-            onClick={send}
-          >
+          <button type="button" className={`button ${account.kind}-button`} disabled={!ready} onClick={send}>
             {account.kind === "paper" ? "Place on paper" : "Send to the practice broker"}
           </button>
           <kbd className="ml-auto rounded border px-1 text-fine text-soft">Ctrl Enter</kbd>

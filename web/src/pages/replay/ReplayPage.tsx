@@ -136,7 +136,7 @@ function Head({ scene }: { scene: Scene }) {
         {scene.run && (
           <Link
             className="link"
-            to={`/strategies/${scene.strategy}/backtest?run=${scene.run}&trade=${scene.run_trade}`}
+            to={`/strategies/${scene.strategy}/backtest?run=${scene.run_number}&trade=${scene.run_trade}`}
           >
             trade {scene.run_trade} in its run
           </Link>

@@ -13,7 +13,7 @@ export function WorkCard() {
       {active.data?.length === 0 && <p className="text-soft">Nothing is running.</p>}
       {active.data?.map((run) => (
         <div key={run.id} className="mb-2">
-          <Link className="link" to={`/strategies/${run.strategy}/backtest?run=${run.id}`}>
+          <Link className="link" to={`/strategies/${run.strategy}/backtest?run=${run.number}`}>
             Run {run.number} of {run.strategy_name}
           </Link>
           <RunProgress run={run} />

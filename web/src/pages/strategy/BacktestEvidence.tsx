@@ -4,6 +4,7 @@ import { EquityChart } from "../../charts/EquityChart";
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
+import { OpenTrades } from "./OpenTrades";
 import { RunFigures } from "./RunFigures";
 import { RunForm } from "./RunForm";
 import { RunProgress } from "./RunProgress";
@@ -18,15 +19,18 @@ interface Props {
   /** The trade that is open. */
   trade: TradeRow | undefined;
   error: unknown;
+  /** The run of the address, where the strategy has none with this number. */
+  unknown: string | null;
+  loading: boolean;
 }
 
 /** Runs of a strategy: ask for one, watch it, read its figures, curve and trades. */
-export function BacktestEvidence({ strategy, runs, run, trade, error }: Props) {
+export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, loading }: Props) {
   const [, setQuery] = useSearchParams();
   const { currency } = useTerms(strategy.underlying);
-  const look = (id: number) => setQuery({ run: String(id) });
+  const look = (number: number) => setQuery({ run: String(number) });
   const openTrade = (chosen: number | null) =>
-    setQuery({ ...(run ? { run: String(run.id) } : {}), ...(chosen ? { trade: String(chosen) } : {}) });
+    setQuery({ ...(run ? { run: String(run.number) } : {}), ...(chosen ? { trade: String(chosen) } : {}) });
 
   return (
     <div className="flex flex-col gap-3">
@@ -39,7 +43,15 @@ export function BacktestEvidence({ strategy, runs, run, trade, error }: Props) {
           </Empty>
         </div>
       )}
-      {runs === undefined && !error && <Skeleton className="h-80" />}
+      {unknown !== null && (
+        <p role="status" className="text-loss">
+          This strategy has no run {unknown}.{" "}
+          <button type="button" className="link" onClick={() => setQuery({})}>
+            Show its latest
+          </button>
+        </p>
+      )}
+      {(runs === undefined || (loading && !run)) && !error && <Skeleton className="h-80" />}
       {runs
         ?.filter((row) => row.status === "queued" || row.status === "running")
         .map((row) => (
@@ -73,7 +85,10 @@ export function BacktestEvidence({ strategy, runs, run, trade, error }: Props) {
                   }}
                 />
               </section>
-              <TradesTable run={run} open={openTrade} />
+              <div className="flex min-w-0 flex-col gap-2">
+                <OpenTrades trades={run.open_trades} currency={currency} />
+                <TradesTable run={run} open={openTrade} />
+              </div>
             </div>
           )}
         </>
@@ -86,8 +101,15 @@ interface HeadProps {
   run: Run;
   currency: string;
   runs: RunRow[];
-  look: (id: number) => void;
+  look: (number: number) => void;
   onGone: () => void;
+}
+
+/** What the sheet that ran does in sessions with one snapshot. */
+function policy(run: Run): string {
+  const orders = (run.document.orders ?? []) as { rule: string; policy?: string; off?: boolean }[];
+  const sentence = orders.find((item) => item.rule === "single_snapshots" && !item.off);
+  return sentence?.policy === "skip" ? " (entries skipped)" : " (decided on it)";
 }
 
 function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
@@ -100,11 +122,11 @@ function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
       <select
         className="field font-semibold"
         aria-label="Run"
-        value={run.id}
+        value={run.number}
         onChange={(event) => look(Number(event.target.value))}
       >
         {runs.map((row) => (
-          <option key={row.id} value={row.id}>
+          <option key={row.id} value={row.number}>
             Run {row.number} · revision {row.revision}
             {row.outdated ? ", outdated" : ""} · {row.status === "done" ? ago(row.queued_at) : row.status}
           </option>
@@ -113,11 +135,36 @@ function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
       <span className="min-w-0 truncate text-soft">
         {date(run.start)} – {date(run.end)}
         {figures &&
-          ` · ${plural(figures.single_sessions, "single-snapshot session")}, ${number(figures.sessions - figures.single_sessions)} intraday · ${number(run.cash)} ${currency}`}
+          ` · ${plural(figures.single_sessions, "single-snapshot session")}${policy(run)}, ${number(figures.sessions - figures.single_sessions)} intraday · ${number(run.cash)} ${currency}`}
       </span>
+      {figures?.ruined_on && (
+        <span className="pill border-loss text-loss" title={words("ruined_on")}>
+          all lost on {date(figures.ruined_on)}, where the run ends
+        </span>
+      )}
       {!!figures?.exits_delayed && (
         <span className="pill border-loss text-loss" title={words("exits_delayed")}>
           {plural(figures.exits_delayed, "exit")} decided, not carried out
+        </span>
+      )}
+      {figures?.capital_limited === false && (
+        <span className="pill border-loss text-loss" title={words("capital_limited")}>
+          capital not limited
+        </span>
+      )}
+      {!!figures?.capital_refused && (
+        <span className="pill" title={words("capital_refused")}>
+          {plural(figures.capital_refused, "entry", "entries")} refused for capital
+        </span>
+      )}
+      {!!figures?.capital_calls && (
+        <span className="pill border-loss text-loss" title={words("capital_calls")}>
+          {plural(figures.capital_calls, "call")} on capital
+        </span>
+      )}
+      {!!figures?.awaiting_value && (
+        <span className="pill border-loss text-loss" title={words("awaiting_value")}>
+          {plural(figures.awaiting_value, "trade waits", "trades wait")} for a settlement value
         </span>
       )}
       {run.outdated && <span className="pill border-loss text-loss">of revision {run.revision}</span>}

@@ -10,6 +10,17 @@ function interval(figures: Figures): string {
   return range ? `${number(100 * range[0]!, 1)} to ${number(100 * range[1]!, 1)} likely` : "too short to say";
 }
 
+/** Trades decided in sessions of one kind: how many, how many won, what one made, the worst. */
+function both(figures: Figures, kind: "intraday" | "closing"): string {
+  const count = plural(figures[`${kind}_count`] ?? 0, "trade");
+  const [won, each, worst] = [
+    figures[`${kind}_win_rate`],
+    figures[`${kind}_expectancy`],
+    figures[`${kind}_worst`],
+  ];
+  return `${count}, ${percent(won, 0)} won, ${signed(each)} a trade, worst ${signed(worst)}`;
+}
+
 /** The main figures, each with the qualifier that keeps it honest. */
 export function RunFigures({ figures, currency }: { figures: Figures; currency: string }) {
   const words = useFigureWords();
@@ -36,7 +47,16 @@ export function RunFigures({ figures, currency }: { figures: Figures; currency: 
         note={`${plural(figures.drawdown_sessions, "session")}${recovered}`}
         title={`${words("max_drawdown")} ${date(figures.drawdown_from)} to ${date(figures.drawdown_to)}.`}
       />
-      <Figure label="MAR" value={number(figures.mar, 2)} note="per drawdown" title={words("mar")} />
+      <Figure
+        label="MAR"
+        value={number(figures.mar, 2)}
+        note={
+          figures.return_on_capital === null
+            ? "per drawdown"
+            : `${signedPercent(figures.return_on_capital)} on capital`
+        }
+        title={`${words("mar")} On capital: ${words("return_on_capital")} ${number(figures.capital_most)} ${currency}.`}
+      />
       <Figure
         label="Sharpe"
         value={number(figures.sharpe, 2)}
@@ -71,6 +91,12 @@ export function RunFigures({ figures, currency }: { figures: Figures; currency: 
         sessions · longest without a new high {plural(figures.longest_flat, "session")}
         {figures.stale_sessions > 0 &&
           ` · ${plural(figures.stale_sessions, "session")} valued at an older mark`}
+        {!!figures.intraday_count && !!figures.closing_count && (
+          <>
+            <br />
+            Decided intraday {both(figures, "intraday")} · on closing prices {both(figures, "closing")}
+          </>
+        )}
       </p>
     </section>
   );

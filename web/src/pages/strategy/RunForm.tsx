@@ -8,7 +8,7 @@ export function RunForm({
   onAsked,
 }: {
   strategy: Schemas["StrategyOut"];
-  onAsked: (id: number) => void;
+  onAsked: (number: number) => void;
 }) {
   const terms = useTerms(strategy.underlying);
   const run = useAskRun(strategy.id);
@@ -24,7 +24,7 @@ export function RunForm({
     event.preventDefault();
     run.mutate(
       { start, end, cash: cash.replace(",", ".").replace(/\s/g, ""), method: "blocks" },
-      { onSuccess: (made) => onAsked((made as Schemas["RunRow"]).id) },
+      { onSuccess: (made) => onAsked((made as Schemas["RunRow"]).number) },
     );
   }
 

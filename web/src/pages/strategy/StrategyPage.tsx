@@ -183,11 +183,20 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
               run={shown.run.data}
               trade={shown.trade}
               error={shown.runs.error ?? shown.run.error}
+              unknown={shown.unknown}
+              loading={shown.run.isLoading}
             />
           )}
           {stage === "replay" && <ReplayEvidence strategy={strategy} />}
           {stage === "paper" && <PaperEvidence strategy={strategy} />}
           {stage === "text" && <TextForm strategy={strategy} />}
+          {stage !== "text" && !STAGES.some((name) => name === stage) && (
+            <Empty title={`There is no stage called “${stage}”.`}>
+              <Link className="link" to={`/strategies/${strategy.id}/rules`}>
+                To its rules
+              </Link>
+            </Empty>
+          )}
         </div>
       </div>
     </div>
@@ -199,10 +208,14 @@ function useShown(strategy: Strategy, stage: string, at: string | null, query: U
   const preview = usePreview(strategy.id, strategy.revision, at, stage === "rules");
   const runs = useRuns(strategy.id);
   const last = runs.data?.find((run) => run.status === "done")?.id;
-  const wanted = (stage === "backtest" && Number(query.get("run"))) || last;
+  // a run is addressed by its number among those of this strategy: another's is never shown here
+  const named = stage === "backtest" ? query.get("run") : null;
+  const row = runs.data?.find((run) => String(run.number) === named);
+  const unknown = named !== null && runs.data !== undefined && !row ? named : null;
+  const wanted = named === null ? last : row?.id;
   const run = useRun(stage === "rules" || stage === "backtest" ? wanted : undefined);
   const trade = run.data?.trades.find((row) => row.number === Number(query.get("trade")));
-  return { preview, runs, run, trade };
+  return { preview, runs, run, trade, unknown };
 }
 
 /** Counts at the sheet's edge, and the sentences that matter now. */

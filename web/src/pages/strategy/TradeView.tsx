@@ -87,6 +87,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
         {trade.also.length > 0 &&
           ` ${plural(trade.also.length, "other exit was", "other exits were")} true as well.`}
       </p>
+      {trade.waited && <p className="text-loss">{trade.waited}</p>}
       <ErrorNote error={detail.error} onRetry={() => detail.refetch()} />
       {!found && !detail.error && <Skeleton className="h-72" />}
       {found && (

@@ -19,7 +19,7 @@ interface Column {
 const COLUMNS: Column[] = [
   { title: "Entered", key: (t) => t.opened_at },
   { title: "Legs", key: (t) => t.legs.length },
-  { title: "Strikes", key: (t) => t.legs[0]?.strike ?? 0 },
+  { title: "Strikes", key: (t) => Math.max(...t.legs.map((leg) => leg.strike)) },
   { title: "Expires", key: (t) => t.expires },
   { title: "DTE", key: (t) => t.dte, right: true },
   { title: "Premium", key: (t) => t.credit, right: true },
@@ -34,7 +34,7 @@ export function strikes(trade: Trade): string {
   return trade.legs
     .map(
       (leg) =>
-        `${Math.abs(leg.contracts) > 1 ? `${Math.abs(leg.contracts)}×` : ""}${leg.strike}${leg.right === "call" ? "C" : "P"}`,
+        `${Math.abs(leg.contracts) > 1 ? `${Math.abs(leg.contracts)}×` : ""}${leg.right === "unit" ? "underlying" : `${leg.strike}${leg.right === "call" ? "C" : "P"}`}`,
     )
     .join(" ");
 }

@@ -8,7 +8,8 @@ export function previewEvidence(preview: Schemas["PreviewOut"]): Evidence {
   for (const verdict of preview.verdicts) of[verdict.id] = verdict.truth;
   for (const leg of preview.legs) {
     const picked = leg.candidates.find((candidate) => candidate.picked);
-    of[leg.id] = picked ? `${number(picked.strike)} ${leg.right}` : "none";
+    of[leg.id] =
+      leg.right === "unit" ? "the underlying" : picked ? `${number(picked.strike)} ${leg.right}` : "none";
   }
   return { title: "at this instant", of };
 }

@@ -1,0 +1,99 @@
+"""Capital: what open trades and opening orders tie up, and what is left of equity (semantics rule 18)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from strell_core.engine.marks import carried
+from strell_core.engine.plan import Plan
+from strell_core.engine.state import Order, TradeState
+from strell_core.margin import strategy_based as margin
+from strell_core.market.instruments import ContractKey, Right
+from strell_core.market.prices import PARTS
+from strell_core.market.timeline import Timeline
+
+CENT = 0.005
+"""Amounts of money this near are the same."""
+
+
+class Backed(NamedTuple):
+    """So many contracts (signed) that have to be backed, at a price in parts."""
+
+    contract: ContractKey
+    contracts: int
+    parts: int
+
+
+@dataclass(frozen=True)
+class Funds:
+    """Equity and the capital that is needed at an instant, in money: for decisions, never for the ledger."""
+
+    equity: float
+    needed: float
+
+    @property
+    def free(self) -> float:
+        return self.equity - self.needed
+
+
+def needed(plan: Plan, timeline: Timeline, index: int, legs: Iterable[Backed], multiplier: int) -> float:
+    """Capital of legs that belong together, in money: :func:`strell_core.margin.strategy_based.capital` at their
+    prices."""
+    point, legs = float(plan.quantum) / PARTS, list(legs)
+    units = sum(leg.contracts for leg in legs if leg.contract.is_unit)
+    found = [
+        margin.Leg(
+            leg.contracts, Right(leg.contract.right).sign, float(leg.contract.strike),
+            timeline.settles_at(leg.contract), leg.parts * point,
+        )
+        for leg in legs
+        if not leg.contract.is_unit
+    ]  # fmt: skip
+    spot = int(timeline.spot[index]) / 100
+    return margin.capital(found, spot, margin.share_of(plan.underlying.kind), units) * multiplier
+
+
+def held(timeline: Timeline, trade: TradeState, index: int) -> list[Backed]:
+    """A trade's legs at mid, at their last valid one where there is none now."""
+    return [Backed(leg.contract, leg.contracts, carried(timeline, trade, leg, index)) for leg in trade.legs]
+
+
+def _asked(timeline: Timeline, order: Order, index: int) -> list[Backed]:
+    """What an opening order would bring, at mid; at nothing where there is none."""
+    out = []
+    for leg in order.legs:
+        bid, ask = timeline.quotes(leg.contract, index, index + 1)
+        there = 0 <= bid[0] <= ask[0]
+        out.append(Backed(leg.contract, leg.contracts, int(bid[0] + ask[0]) // 2 if there else 0))
+    return out
+
+
+def of_trade(plan: Plan, timeline: Timeline, trade: TradeState, index: int) -> float:
+    """Capital that a trade needs."""
+    return needed(plan, timeline, index, held(timeline, trade, index), plan.multiplier(trade.opened_on))
+
+
+def funds(
+    plan: Plan, timeline: Timeline, index: int, cash: float, trades: Sequence[TradeState], orders: Sequence[Order]
+) -> Funds:
+    """Cash plus trades at mid, and what these and opening orders at work need."""
+    equity, sum_needed, point = cash, 0.0, float(plan.quantum) / PARTS
+    for trade in trades:
+        multiplier, legs = plan.multiplier(trade.opened_on), held(timeline, trade, index)
+        equity += sum(leg.contracts * leg.parts for leg in legs) * point * multiplier
+        sum_needed += needed(plan, timeline, index, legs, multiplier)
+    today = plan.multiplier(timeline.dates[int(timeline.session_of[index])])
+    for order in orders:
+        if order.purpose == "open":
+            sum_needed += needed(plan, timeline, index, _asked(timeline, order, index), today)
+    return Funds(equity, sum_needed)
+
+
+def next_close(timeline: Timeline, index: int) -> int:
+    """The last snapshot of the session that snapshot ``index`` belongs to; the end behind the timeline."""
+    if index >= len(timeline.times):
+        return len(timeline.times)
+    last = int(timeline.first[int(timeline.session_of[index]) + 1]) - 1
+    return last if bool(timeline.is_last[last]) else len(timeline.times)

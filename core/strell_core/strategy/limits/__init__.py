@@ -1,0 +1,1 @@
+"""Limits over all open trades of a strategy, one file each."""

@@ -1,0 +1,246 @@
+"""The underlying as a leg, exercise and assignment, dividends (semantics rules 10 and 20): worked out by hand."""
+
+from __future__ import annotations
+
+import dataclasses
+import datetime as dt
+import unittest
+from decimal import Decimal
+from typing import Any
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.engine.state import to_plain
+from strell_core.engine.stored import dump, load
+from strell_core.market.instruments import ContractKey
+from strell_core.results.equity import equity_curve, trade_path
+from strell_core.scenario.generator import MK30
+from strell_core.strategy.document import DocumentError, normalise, parse
+from tests.engine.test_worked_examples import local
+from tests.handmade import session_chains, timeline_of
+
+CASH = Decimal(50_000)
+BUY = {"rule": "units", "side": "buy", "ratio": 1}
+
+
+def option(side: str, right: str, percent: float = 2) -> dict[str, Any]:
+    expiry = {"pick": "nearest_days", "days": 10, "from": 4, "to": 25}
+    return {"rule": "leg", "side": side, "right": right, "strike": {"pick": "percent_from_spot", "percent": percent}, "expiry": expiry}  # fmt: skip
+
+
+class DeliveryTest(unittest.TestCase):
+    """A stock at 100.00, 100 units a contract, options in steps of 0.05; 0.80 a contract; 0.01 from its price."""
+
+    def ran(
+        self, legs: list[dict[str, Any]], rows: list[dict[str, Any]], leave: list[dict[str, Any]] | None = None,
+        dividend: tuple[str, float] | None = None, settlements: dict[str, float] | None = None, **terms: Any,
+    ) -> History:  # fmt: skip
+        """In steps and in blocks, cut and restored anywhere: all the same."""
+        paid = ((dt.date.fromisoformat(dividend[0]), dividend[1]),) if dividend else ()
+        stock = dataclasses.replace(
+            MK30, **{"multiplier": 100, "kind": "stock", "american": True, "dividends": paid, **terms}
+        )
+        self.timeline = timeline_of(session_chains(rows, settlements), underlying=stock)
+        document = normalise({
+            "name": "units", "underlyings": ["MK30"], "leave": leave or [],
+            "entries": [{"when": [{"rule": "decision_times", "weekdays": ["mon"], "time": "15:45"}], "legs": legs,
+                         "conditions": [{"rule": "open_limit", "limit": 1}], "size": [{"rule": "fixed_lots", "lots": 1}]}],
+        })  # fmt: skip
+        plan, n = make_plan(parse(document), self.timeline), len(self.timeline.times)
+        steps, blocks = run_steps(plan, self.timeline, 0, n, CASH), run_blocks(plan, self.timeline, 0, n, CASH)
+        for part in ("reasons", "entries", "closed", "needs"):
+            self.assertEqual(to_plain(getattr(blocks, part)), to_plain(getattr(steps, part)), part)
+        self.assertEqual(dump(blocks.state), dump(steps.state))
+        for cut in range(1, n):
+            state = load(dump(run_blocks(plan, self.timeline, 0, cut, CASH).state), "MK30")
+            self.assertEqual(dump(run_blocks(plan, self.timeline, cut, n, CASH, None, state).state), dump(steps.state))
+        equity = equity_curve(self.timeline, steps, 0, n, CASH).equity
+        if not steps.state.trades:
+            self.assertAlmostEqual(float(equity[-1]), float(steps.state.cash))
+        for trade in steps.closed:
+            self.assertEqual(int(trade_path(self.timeline, trade).pnl[-1]) + self.paid(steps), trade.gross)
+        return steps
+
+    def paid(self, history: History) -> int:
+        return sum(entry.contracts * entry.price_parts for entry in history.entries if entry.kind == "dividend")
+
+    def told(self, history: History) -> list[tuple[Any, ...]]:
+        return [(local(t.opened_at)[5:], local(t.closed_at)[5:], t.rule, t.pnl) for t in history.closed]
+
+    def test_a_covered_call_is_called_away_at_its_strike(self) -> None:
+        call = "2026-10-16/call/102"
+        history = self.ran([BUY, option("sell", "call")], [
+            {"at": "2026-10-05 15:45", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-16 17:25", "spot": 105, call: "2.95/3.10"},
+            {"at": "2026-10-16 17:30", "spot": 105},
+            {"at": "2026-10-19 09:05", "spot": 109},
+        ])  # fmt: skip
+        # bought at 100.01, gone at 102; 1.50 taken: 3.49 points, 349 EUR, less one option at 0.80
+        self.assertEqual(self.told(history), [("10-05 15:50", "10-16 17:30", "assignment", Decimal("348.20"))])
+        (trade,) = history.closed
+        self.assertEqual([(leg.contract.code, leg.how) for leg in trade.legs],
+                         [("MK30/2026-10-16/call/102", "assignment"), ("MK30/unit", "delivery")])  # fmt: skip
+        self.assertEqual(trade.opening, 30 * 2000, "the premium is the option's alone")
+        # what units are worth, 10 000, less the call at mid
+        self.assertEqual([round(need.capital, 2) for need in history.needs], [9845.00])
+
+    def test_when_it_expires_worthless_the_units_stay_until_a_rule_lets_them_go(self) -> None:
+        call = "2026-10-16/call/102"
+        rows = [
+            {"at": "2026-10-05 15:45", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-16 17:25", "spot": 99, call: "0.00/0.05"},
+            {"at": "2026-10-16 17:30", "spot": 99},
+            {"at": "2026-10-19 09:05", "spot": 98},
+            {"at": "2026-10-19 09:10", "spot": 98},
+        ]
+        kept = self.ran([BUY, option("sell", "call")], rows)
+        self.assertEqual([leg.contract for leg in kept.state.trades[0].legs], [ContractKey.unit("MK30")])
+        gone = self.ran(
+            [BUY, option("sell", "call")], rows, [{"rule": "before_expiration", "days": 0, "time": "17:30"}]
+        )
+        # decided at the settlement, sold at the next snapshot for 97.99: -2.02 + 1.50 points
+        (told,) = self.told(gone)
+        self.assertEqual((told[1], told[3]), ("10-19 09:05", Decimal("-52.80")))
+
+    def test_a_short_put_is_assigned_and_its_units_are_sold_at_the_next_sessions_first_snapshot(self) -> None:
+        put = "2026-10-16/put/98"
+        history = self.ran([option("sell", "put")], [
+            {"at": "2026-10-05 15:45", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-16 17:25", "spot": 95, put: "3.30/3.50"},
+            {"at": "2026-10-16 17:30", "spot": 95},
+            {"at": "2026-10-19 09:05", "spot": 94},
+            {"at": "2026-10-19 09:10", "spot": 93},
+        ])  # fmt: skip
+        # 1.50 taken, bought at 98 and sold at 93.99: -2.51 points
+        self.assertEqual(self.told(history), [("10-05 15:50", "10-19 09:05", "delivery", Decimal("-251.80"))])
+        self.assertEqual(
+            [(e.kind, e.contracts, str(e.amount)) for e in history.entries if e.kind in ("delivery", "settlement")],
+            [("delivery", 1, "-9800.00")],
+        )
+
+    def test_in_cash_where_nothing_is_delivered(self) -> None:
+        put = "2026-10-16/put/98"
+        rows = [
+            {"at": "2026-10-05 15:45", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-16 17:30", "spot": 95},
+        ]
+        history = self.ran([option("sell", "put")], rows, kind="index")
+        self.assertEqual(self.told(history), [("10-05 15:50", "10-16 17:30", "settlement", Decimal("-150.80"))])
+
+    def test_a_long_call_is_exercised_from_a_hundredth_in_the_money(self) -> None:
+        call = "2026-10-16/call/102"
+        rows = [
+            {"at": "2026-10-05 15:45", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-16 17:30", "spot": 101},
+            {"at": "2026-10-19 09:05", "spot": 104},
+        ]
+        history = self.ran([option("buy", "call")], rows, settlements={"2026-10-16": 102.01})
+        # 1.60 paid, bought at 102 and sold at 103.99
+        self.assertEqual(self.told(history), [("10-05 15:50", "10-19 09:05", "delivery", Decimal("38.20"))])
+        at_the_money = self.ran([option("buy", "call")], rows, settlements={"2026-10-16": 102.00})
+        self.assertEqual(self.told(at_the_money)[0][1:3], ("10-16 17:30", "settlement"))
+
+    def early(self, put: str, dividend: float, spot: float = 110) -> History:
+        """A covered call on the eve of a dividend, 110 in the money, with a put of its strike at these quotes."""
+        call, other = "2026-10-16/call/102", "2026-10-16/put/102"
+        return self.ran([BUY, option("sell", "call")], [
+            {"at": "2026-10-05 15:45", "spot": 100, call: "1.50/1.60", other: "3.50/3.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, call: "1.50/1.60", other: "3.50/3.60"},
+            {"at": "2026-10-07 17:25", "spot": spot, call: "8.00/8.20", other: put},
+            {"at": "2026-10-07 17:30", "spot": spot, call: "8.00/8.20", other: put},
+            {"at": "2026-10-08 09:05", "spot": spot - 1, call: "7.40/7.60", other: put},
+            {"at": "2026-10-08 09:10", "spot": spot - 1, call: "7.40/7.60", other: put},
+        ], dividend=("2026-10-08", dividend))  # fmt: skip
+
+    def test_a_call_is_assigned_on_the_eve_of_a_dividend_that_is_worth_more_than_waiting(self) -> None:
+        """D > P + K(1 - e^(-rT)): 9 days of interest on 102 are 0.05 points at 2 %, the put stands at 0.15. (Common
+        practice; J. Cox and M. Rubinstein, Options Markets, 1985, from memory.)"""
+        history = self.early("0.10/0.20", 0.80)
+        self.assertEqual(self.told(history), [("10-05 15:50", "10-07 17:30", "assignment", Decimal("348.20"))])
+        self.assertEqual([e.kind for e in history.entries if e.kind == "dividend"], [], "nor is the dividend ours")
+
+    def test_a_dividend_that_is_worth_less_is_paid_to_who_holds_the_units(self) -> None:
+        for put, dividend in (("0.70/0.80", 0.80), ("0.10/0.20", 0.18)):
+            history = self.early(put, dividend)
+            (trade,) = history.state.trades
+            self.assertEqual([leg.contract.right for leg in trade.legs], ["unit", "call"])
+            (paid,) = [e for e in history.entries if e.kind == "dividend"]
+            self.assertEqual((local(paid.at), paid.amount), ("2026-10-08 09:05", Decimal(f"{100 * dividend:.2f}")))
+            self.assertEqual(trade.realised, round(dividend * 20 * 2000))
+
+    def test_out_of_the_money_nobody_exercises(self) -> None:
+        self.assertEqual(len(self.early("2.00/2.10", 0.80, spot=101).state.trades[0].legs), 2)
+
+    def test_a_put_with_no_more_than_half_a_step_of_time_is_assigned_early(self) -> None:
+        put = "2026-10-16/put/98"
+
+        def after(quote: str) -> History:
+            return self.ran([option("sell", "put")], [
+                {"at": "2026-10-05 15:45", "spot": 100, put: "1.50/1.60"},
+                {"at": "2026-10-05 15:50", "spot": 100, put: "1.50/1.60"},
+                {"at": "2026-10-07 17:25", "spot": 90, put: quote},
+                {"at": "2026-10-07 17:30", "spot": 90, put: quote},
+                {"at": "2026-10-08 09:05", "spot": 90, put: quote},
+                {"at": "2026-10-08 09:10", "spot": 90, put: quote},
+            ])  # fmt: skip
+
+        # mid 8.025, half a step above 8
+        self.assertEqual(
+            self.told(after("7.95/8.10")), [("10-05 15:50", "10-08 09:05", "delivery", Decimal("-651.80"))]
+        )
+        self.assertEqual(self.told(after("8.00/8.10")), [])
+
+    def test_of_a_spread_the_assigned_leg_becomes_units_and_the_other_stays(self) -> None:
+        short, long = "2026-10-16/put/98", "2026-10-16/put/94"
+        history = self.ran([option("sell", "put"), option("buy", "put", 6)], [
+            {"at": "2026-10-05 15:45", "spot": 100, short: "1.50/1.60", long: "0.50/0.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, short: "1.50/1.60", long: "0.50/0.60"},
+            {"at": "2026-10-07 17:25", "spot": 90, short: "7.95/8.05", long: "4.20/4.40"},
+            {"at": "2026-10-07 17:30", "spot": 90, short: "7.95/8.05", long: "4.20/4.40"},
+            {"at": "2026-10-08 09:05", "spot": 91, short: "6.95/7.05", long: "3.40/3.60"},
+            {"at": "2026-10-08 09:10", "spot": 91, short: "6.95/7.05", long: "3.40/3.60"},
+            {"at": "2026-10-09 15:45", "spot": 91, short: "6.95/7.05", long: "3.40/3.60"},
+            {"at": "2026-10-09 15:50", "spot": 91, short: "6.95/7.05", long: "3.40/3.60"},
+        ], [{"rule": "days_held", "days": 4, "time": "15:45"}])  # fmt: skip
+        # 1.50 - 0.60; units 98 to 90.99, -7.01; the long put 3.40: -2.71 points; 3 options at 0.80
+        self.assertEqual(self.told(history)[0][1], "10-09 15:50")
+        self.assertEqual(history.closed[0].pnl, Decimal("-273.40"))
+        self.assertEqual([leg.how for leg in history.closed[0].legs], ["assignment", "order", "order"])
+
+    def test_what_is_delivered_at_the_only_snapshot_of_a_session_is_sold_in_the_next(self) -> None:
+        put = "2026-10-16/put/98"
+        history = self.ran([option("sell", "put")], [
+            {"at": "2026-10-05 17:30", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-16 17:30", "spot": 95},
+            {"at": "2026-10-19 17:30", "spot": 94},
+        ])  # fmt: skip
+        self.assertEqual(self.told(history), [("10-05 17:30", "10-19 17:30", "delivery", Decimal("-251.80"))])
+
+    def test_units_alone_or_of_an_index_are_refused(self) -> None:
+        with self.assertRaisesRegex(DocumentError, "at least one leg that is an option"):
+            self.ran([BUY], [{"at": "2026-10-05 15:45", "spot": 100}])
+        with self.assertRaisesRegex(DocumentError, "can be one leg"):
+            self.ran([BUY, BUY, option("sell", "call")], [{"at": "2026-10-05 15:45", "spot": 100}])
+        call = "2026-10-16/call/102"
+        rows = [{"at": f"2026-10-05 15:{m}", "spot": 100, call: "1.50/1.60"} for m in (45, 50)]
+        history = self.ran([BUY, option("sell", "call")], rows, kind="index")
+        (said,) = [r for r in history.reasons if r.kind == "no entry"]
+        self.assertIn("is an index, which cannot be dealt in", said.values["message"])
+
+    def test_short_units_pay_the_dividend_and_need_half_again_of_their_value(self) -> None:
+        put = "2026-10-16/put/98"
+        history = self.ran([{**BUY, "side": "sell"}, option("sell", "put")], [
+            {"at": "2026-10-05 15:45", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-07 17:30", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-08 17:30", "spot": 100, put: "1.50/1.60"},
+        ], dividend=("2026-10-08", 0.80))  # fmt: skip
+        (paid,) = [e for e in history.entries if e.kind == "dividend"]
+        self.assertEqual(paid.amount, Decimal("-80.00"))
+        # half of 10 000, and the put alone: 20 % of 100 less 2 out of the money
+        self.assertAlmostEqual(history.needs[0].capital, 5000 + 1800)
