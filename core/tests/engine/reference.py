@@ -41,6 +41,10 @@ def local(at: int) -> dt.datetime:
     return dt.datetime.fromtimestamp(at, ZoneInfo(LISBON))
 
 
+def minute(at: int) -> int:
+    return local(at).hour * 60 + local(at).minute
+
+
 def normal(x: float) -> float:
     return 0.5 * math.erfc(-x / math.sqrt(2))
 
@@ -56,6 +60,7 @@ class Recording:
         ]
         self.by_date = {date: number for number, date in enumerate(self.dates)}
         self.atm = [self._atm(chain) for chain in self.chains]
+        self.minutes = [[minute(int(at)) for at in chain.times] for chain in self.chains]
 
     def quote(self, contract: Contract, session: int, snap: int) -> tuple[int, int] | None:
         """Bid and ask in ticks if they may be used: bid ≥ 0, ask > 0, bid ≤ ask."""
@@ -244,18 +249,15 @@ class Reference:
         for trade in self.open:
             quotes = [self.recording.quote(leg["contract"], self.session, self.snap) for leg in trade["legs"]]
             trade["mid"] = trade["close"] = None
-            trade["width"] = Fraction(0)
+            trade["width"] = 0
             for leg, quote in zip(trade["legs"], quotes, strict=True):
-                leg["last"] = Fraction(sum(quote), 2) if quote else leg.get("last", leg["in"])
+                leg["last"] = quote or leg.get("last")
             if all(quotes):
-                pairs = [(leg, q) for leg, q in zip(trade["legs"], quotes, strict=True) if q]
-                trade["mid"] = trade["realised"] + sum(
-                    leg["n"] * (Fraction(q[0] + q[1], 2) - leg["in"]) for leg, q in pairs
-                )
-                trade["width"] = sum((abs(leg["n"]) * Fraction(q[1] - q[0]) for leg, q in pairs), Fraction(0))
-                trade["close"] = trade["realised"] + sum(
-                    leg["n"] * ((q[1] if leg["n"] < 0 else q[0]) - leg["in"]) for leg, q in pairs
-                )
+                pairs = [(leg["n"], q) for leg, q in zip(trade["legs"], quotes, strict=True) if q]
+                made = trade["realised"] - sum(leg["n"] * leg["in"] for leg in trade["legs"])
+                trade["mid"] = made + Fraction(sum(n * (q[0] + q[1]) for n, q in pairs), 2)
+                trade["width"] = sum(abs(n) * (q[1] - q[0]) for n, q in pairs)
+                trade["close"] = made + sum(n * (q[1] if n < 0 else q[0]) for n, q in pairs)
                 if trade["best"] is None or trade["mid"] > trade["best"]:
                     trade["best"] = trade["mid"]
 
@@ -276,8 +278,7 @@ class Reference:
 
     def leaves(self, rule: dict[str, Any], trade: dict[str, Any]) -> bool:
         kind, premium = rule["rule"], trade["premium"]
-        now = local(self.at)
-        minute = now.hour * 60 + now.minute
+        today, now = self.recording.dates[self.session], self.recording.minutes[self.session][self.snap]
         if kind in ("credit_target", "debit_target"):
             marks = self.set.get("doubtful_marks", {"percent": 50, "last": "wait"})
             doubtful = 100 * trade["width"] > marks["percent"] * abs(premium) or (marks["last"] == "wait" and self.last)
@@ -307,24 +308,25 @@ class Reference:
                         return True
             return False
         if kind == "days_held":
-            held = (now.date() - local(trade["opened"]).date()).days
-            return held > rule["days"] or (held == rule["days"] and minute >= self.acting(rule["time"]))
+            held = (today - local(trade["opened"]).date()).days
+            return held > rule["days"] or (held == rule["days"] and now >= self.acting(rule["time"]))
         assert kind == "before_expiration", kind
         wanted = min(leg["contract"][0] for leg in trade["legs"]) - dt.timedelta(days=rule["days"])
-        leaving = max(date for date in self.recording.closes if date <= wanted)
-        return now.date() > leaving or (now.date() == leaving and minute >= self.acting(rule["time"]))
+        leaving = wanted
+        while leaving not in self.recording.closes:
+            leaving -= dt.timedelta(days=1)
+        return today > leaving or (today == leaving and now >= self.acting(rule["time"]))
 
     # -- rule 1
     def acting(self, time: str) -> int:
         """The minute at which a time acts: beyond a session that reached its end, on the last snapshot but one."""
-        chain = self.recording.chains[self.session]
-        minutes = [local(int(t)).hour * 60 + local(int(t)).minute for t in chain.times]
+        minutes = self.recording.minutes[self.session]
         if clock(time) <= minutes[-1]:
             return clock(time)
         if self.single:
             return minutes[0]
-        close = local(self.recording.closes[chain.date])
-        whole = close.hour * 60 + close.minute - minutes[-1] <= minutes[1] - minutes[0]
+        close = minute(self.recording.closes[self.recording.dates[self.session]])
+        whole = close - minutes[-1] <= minutes[1] - minutes[0]
         return minutes[-2] if whole else clock(time)
 
     def entry(self) -> None:
@@ -336,7 +338,7 @@ class Reference:
                 self.decisions.append((self.at, "skipped", self.when["id"]))
                 return
         else:
-            minutes = [local(int(t)).hour * 60 + local(int(t)).minute for t in chain.times[: self.snap + 1]]
+            minutes = self.recording.minutes[self.session][: self.snap + 1]
             wanted = self.acting(self.when["time"])
             if any(m >= wanted for m in minutes[:-1]) or (minutes[-1] < wanted and not self.last):
                 return
@@ -399,7 +401,7 @@ class Reference:
             return
         below = self.limit["below"] if self.limit else "report"
         for trade in sorted(self.open, key=lambda t: (-t["opened"], -t["number"])):
-            needs = self.capital([(leg["contract"], leg["n"], leg["last"]) for leg in trade["legs"]])
+            needs = self.capital(self.at_mid(trade))
             leaving = any(o["trade"] == trade["number"] and o["kind"] == "close" for o in self.orders)
             there = [(leg["contract"], -leg["n"]) for leg in trade["legs"] if not self.over(leg["contract"])]
             if below == "report" or leaving or needs <= 0.005 or not there:
@@ -409,11 +411,18 @@ class Reference:
             if below == "newest":
                 break
 
+    def at_mid(self, trade: dict[str, Any]) -> list[tuple[Contract, int, Fraction]]:
+        """Legs at the mid of their last valid quote, else at what they were opened for."""
+        return [
+            (leg["contract"], leg["n"], Fraction(sum(leg["last"]), 2) if leg["last"] else leg["in"])
+            for leg in trade["legs"]
+        ]
+
     def free(self) -> float:
         """Cash and trades at mid, less what these and opening orders need."""
         total = float(self.cash)
         for trade in self.open:
-            held = [(leg["contract"], leg["n"], leg["last"]) for leg in trade["legs"]]
+            held = self.at_mid(trade)
             total += float(sum((n * price for _, n, price in held), Fraction(0)) * QUANTUM * MULTIPLIER)
             total -= self.capital(held)
         for order in self.orders:
@@ -500,7 +509,8 @@ class Reference:
     def pick(self, leg: dict[str, Any], first: dt.date | None, other_way: list[Contract]) -> Contract | None:
         chain = self.recording.chains[self.session]
         today = chain.date
-        quoted = {c.expiration for i, c in enumerate(chain.contracts) if chain.ask[i, self.snap] > 0}
+        offered = (chain.ask[:, self.snap] > 0).tolist()
+        quoted = {c.expiration for c, there in zip(chain.contracts, offered, strict=True) if there}
         expiry = leg["expiry"]
         if expiry["pick"] == "nearest_days":
             listed = [e for e in quoted if expiry["from"] <= (e - today).days <= expiry["to"]]

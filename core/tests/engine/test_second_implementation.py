@@ -10,10 +10,13 @@ from typing import Any
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.market.prices import PARTS
+from strell_core.market.timeline import Timeline
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse
-from tests.demo import demo_chains, demo_history
+from tests.demo import SHORT, chains, demo_chains, demo_history, short_history
+from tests.engine.generated import fifty
 from tests.engine.reference import Recording, Reference
+from tests.engine.test_fifty import demo_strategies
 from tests.engine.variations import variations
 
 CASH = Decimal(50_000)
@@ -51,12 +54,28 @@ class SecondImplementationTest(unittest.TestCase):
         cls.recording = Recording(demo_chains(), closes, MK30.rate)
 
     def agree(self, name: str, least: int) -> None:
-        document = variations()[name]
-        timeline = demo_history()
+        closed = self.compared(variations()[name], demo_history(), self.recording)
+        self.assertGreaterEqual(closed, least, "too few trades to prove anything")
+
+    def test_the_demos_three(self) -> None:
+        for name, document in demo_strategies().items():
+            with self.subTest(name):
+                self.assertGreater(self.compared(document, demo_history(), self.recording), 100)
+
+    def test_fifty_generated_strategies(self) -> None:
+        timeline = short_history()
+        closes = {session.date: session.close for session in timeline.calendar.sessions}
+        recording, closed = Recording(list(chains(SHORT)), closes, MK30.rate), 0
+        for name, document in fifty().items():
+            with self.subTest(name):
+                closed += self.compared(document, timeline, recording)
+        self.assertGreater(closed, 400)
+
+    def compared(self, document: dict[str, Any], timeline: Timeline, recording: Recording) -> int:
+        """How many trades both closed, after they agreed on every one of them."""
         plan = make_plan(parse(document), timeline)
-        reference = Reference(document, self.recording, CASH)
+        reference = Reference(document, recording, CASH)
         reference.run()
-        self.assertGreaterEqual(len(reference.closed), least, "too few trades to prove anything")
         for method in (run_steps, run_blocks):
             history = method(plan, timeline, 0, len(timeline.times), CASH)
             self.assertEqual(trades_of_engine(history), trades_of_reference(reference), method.__name__)
@@ -66,6 +85,7 @@ class SecondImplementationTest(unittest.TestCase):
             self.assertEqual(
                 sorted(t.number for t in history.state.trades), sorted(t["number"] for t in reference.open)
             )
+        return len(reference.closed)
 
     def test_strangle(self) -> None:
         self.agree("strangle", 100)

@@ -1,0 +1,59 @@
+"""Fifty generated strategies over the demo's history: no decision to leave is lost or late."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks
+from strell_core.formats.strategies import from_text
+from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.results.delayed import leavings
+from strell_core.strategy.document import parse
+from tests.demo import demo_history
+from tests.engine.generated import fifty
+
+CASH = Decimal(200_000)
+EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
+
+
+def demo_strategies() -> dict[str, Any]:
+    """Those of the demo that trade its index."""
+    found = [from_text(path.read_text()) for path in sorted(EXAMPLES.glob("*.yaml"))]
+    return {document["name"]: document for document in found if document["underlyings"] == ["MK30"]}
+
+
+class FiftyTest(unittest.TestCase):
+    tags = frozenset({"long"})
+
+    def test_no_trade_outlives_a_decision_to_leave(self) -> None:
+        timeline, decided, waited = demo_history(), 0, 0
+        for name, document in {**demo_strategies(), **fifty()}.items():
+            with self.subTest(name):
+                history = run_blocks(make_plan(parse(document), timeline), timeline, 0, len(timeline.times), CASH)
+                legs = {trade.number: trade.legs for trade in history.closed}
+                for item in leavings(history, timeline, len(timeline.dates) - 1):
+                    decided += 1
+                    self.assertFalse(item.late, f"{item} was not carried out in time")
+                    if item.trade in legs and item.done_at is not None:
+                        waited += self.earliest(timeline, item.decided_at, item.done_at, legs[item.trade])
+        self.assertGreater(decided, 4000)
+        self.assertGreater(waited, 0, "now and then one has to wait for quotes")
+
+    def earliest(self, timeline: Timeline, decided_at: int, done_at: int, legs: Any) -> bool:
+        """Whether it had to wait: at every snapshot between, a leg that was still there had no valid quote."""
+        begin, end = timeline.at_or_before(decided_at) + 1, int(np.searchsorted(timeline.times, done_at))
+        if timeline.is_single[begin - 1]:
+            begin -= 1
+        usable = np.ones(max(0, end - begin), np.bool_)
+        for leg in legs:
+            if leg.closed_at >= done_at:
+                bid, ask = timeline.quotes(leg.contract, begin, max(begin, end))
+                usable &= valid_quotes(bid, ask)
+        self.assertFalse(usable.any(), "it could have been dealt earlier")
+        return len(usable) > 0
