@@ -13,7 +13,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from strell_core.pricing import american
-from strell_core.pricing.black import GREEKS, FloatArray, greeks_many, normal_cdf, price_many, years_between
+from strell_core.pricing.black import (
+    GREEKS,
+    FloatArray,
+    black_price,
+    greeks_many,
+    normal_cdf,
+    price_many,
+    years_between,
+)
 from strell_core.pricing.smile import Smile
 
 
@@ -243,19 +251,55 @@ def _outcome(
 ) -> tuple[float, float]:
     """Chance of profit and expected P/L at the nearest expiration under the distribution the curve implies.
 
-    The price is cut into 2 000 pieces over eight standard deviations to either side and at every strike and
-    break-even; each piece has its probability by the curve and the P/L in its middle.
+    What a payoff at that expiration is expected to be is the curve's own undiscounted price (Black 1976), tails
+    included: the underlying's is the forward, an option's the price at its strike. A later leg is a payoff of that
+    kind, the one it nears far in and out of the money, and a bounded rest. Only that rest, and the chance, are added
+    up over pieces of the price: 2 000 over eight standard deviations to either side, 800 more as far as a later leg
+    has time value, cut at every strike and break-even, each with its probability by the curve and the value in its middle, the outermost as at their edge.
     """
     spread = math.sqrt(float(smile.total_variance(smile.forward)))
     inner = smile.forward * np.exp(np.linspace(-8.0, 8.0, 2001) * spread)
-    kinks = [leg.strike for leg in legs if leg.sign != 0 and inner[0] < leg.strike < inner[-1]]
-    inside = [edge for edge in edges if inner[0] < edge < inner[-1]]
-    cuts = np.unique(np.concatenate([inner, np.array(kinks + inside)]))
+    own = [leg.vol * math.sqrt(years_between(nearest, leg.settlement)) for leg in legs if leg.settlement > nearest]
+    if own and math.isfinite(max(own)):
+        # over hours the price may not come to where a later leg is as good as settled, but its tails do
+        wide = smile.forward * np.exp(np.linspace(-8.0, 8.0, 801) * math.hypot(spread, max(own)))
+        inner = np.unique(np.concatenate([inner, wide]))
+    later = [(leg, *_nears(leg, base_spot, base, nearest)) for leg in legs if leg.sign and leg.settlement > nearest]
+    kinks = [leg.strike for leg in legs if leg.sign != 0] + [strike for _, _, strike in later] + edges
+    cuts = np.unique(np.concatenate([inner, np.array([k for k in kinks if inner[0] < k < inner[-1]])]))
     below = np.maximum.accumulate(smile.chance_below(cuts))
     mass = np.diff(below, prepend=0.0, append=1.0)
     middles = np.concatenate([[cuts[0]], 0.5 * (cuts[1:] + cuts[:-1]), [cuts[-1]]])
     value = profit(legs, middles, base_spot, base, nearest) + made
-    return float(mass[value > 0].sum()), float(np.dot(mass, value))
+    expected = made - sum(leg.contracts * leg.opened for leg in legs)
+    for leg in legs:
+        if leg.sign == 0:
+            expected += leg.contracts * smile.forward
+        elif leg.settlement <= nearest:
+            expected += leg.contracts * undiscounted(smile, leg.strike, leg.sign)
+    for leg, share, strike in later:
+        rest = leg_values(leg, middles, base_spot, base, nearest)
+        rest = rest - share * np.maximum(0.0, leg.sign * (middles - strike))
+        expected += leg.contracts * (share * undiscounted(smile, strike, leg.sign) + float(np.dot(mass, rest)))
+    return float(mass[value > 0].sum()), float(expected)
+
+
+def undiscounted(smile: Smile, strike: float, sign: int) -> float:
+    """Expected payoff of an option of the curve's expiration: its price without discount (F. Black, "The pricing of
+    commodity contracts", Journal of Financial Economics 3 (1976)), points."""
+    if strike <= 0:
+        return max(0.0, sign * (smile.forward - strike))
+    return float(black_price(smile.forward, strike, smile.years, float(smile.vol(strike)), 1.0, sign))
+
+
+def _nears(leg: PayoffLeg, base_spot: float, base: int, at: int) -> tuple[float, float]:
+    """The payoff that a later leg's value at an instant nears far in and out of the money: so much of one with such a
+    strike."""
+    if leg.american:
+        return 1.0, leg.strike
+    left, carry = years_between(at, leg.settlement), _carry(leg, base_spot, base)
+    to_come = american.worth_of(leg.rate, *_to_come(leg, at))
+    return math.exp((carry - leg.rate) * left), leg.strike * math.exp(-carry * left) + to_come
 
 
 def _lognormal_chance(
