@@ -55,7 +55,7 @@ class BacktestStory(BrowserTestCase):
         figures = self.page.get_by_role("region", name="Figures of the run")
         expect(figures).to_contain_text("Final equity")
         expect(self.page.get_by_role("img", name="Equity and drawdown with MK30")).to_be_visible()
-        expect(self.page.get_by_text("65 single-snapshot sessions, 25 intraday")).to_be_visible()
+        expect(self.page.get_by_text("65 single-snapshot sessions (decided on them), 25 intraday")).to_be_visible()
         expect(self.sentence(1)).to_contain_text(re.compile(r"\d+ of \d+"))
         table = self.page.get_by_role("table", name="Trades")
         rows = table.get_by_role("row")

@@ -18,10 +18,11 @@ from facts.terms import usual_terms
 from market.calendars import calendar_for, calendar_of
 from market.models import Intake, Underlying
 from strell_core.formats.intake import dated
+from strell_core.formats.intake.date_order import order_problems, settled
 from strell_core.formats.intake.mapping import Mapping, MappingError
 from strell_core.formats.intake.rows import REASONS
 from strell_core.formats.intake.tables import IntakeError, sample
-from strell_core.market.calendars import DayCount, ZoneDays
+from strell_core.market.calendars import DayCount, SessionCalendar, ZoneDays
 
 MAX_BYTES = 40 << 30
 
@@ -94,7 +95,7 @@ def _known(intake: Intake, path: Path, size: int, whole: str) -> Intake:
 
 def guessed_mapping(path: Path, kind: str = "") -> Mapping:
     """What a file seems to hold and how; raises :class:`IntakeError`."""
-    return Mapping(kind="events") if dated.is_calendar(path) else sample(path, kind=kind).mapping
+    return Mapping(kind="events") if dated.is_calendar(path) else settled(path, sample(path, kind=kind).mapping)
 
 
 def holds_calendar(intake: Intake) -> bool:
@@ -102,8 +103,20 @@ def holds_calendar(intake: Intake) -> bool:
     return path.is_file() and dated.is_calendar(path)
 
 
-def mapping_problems(path: Path, mapping: Mapping) -> list[tuple[str, str]]:
-    return dated.calendar_problems(mapping) if dated.is_calendar(path) else mapping.problems(sample(path).names)
+def mapping_problems(path: Path, mapping: Mapping, new: dict[str, Any]) -> list[tuple[str, str]]:
+    """What stands against reading a file this way; of its dates, the whole file is asked."""
+    if dated.is_calendar(path):
+        return dated.calendar_problems(mapping)
+    problems = mapping.problems(sample(path).names)
+    if any(place != "date_format" for place, _ in problems):
+        return problems
+    days = day_finder(new, mapping.kind)(mapping.underlying) if mapping.underlying else None
+    order = (
+        order_problems(path, mapping, days.__contains__)
+        if isinstance(days, SessionCalendar)
+        else order_problems(path, mapping)
+    )
+    return order or problems
 
 
 def read_mapping(raw: dict[str, Any], is_calendar: bool = False) -> Mapping:

@@ -33,7 +33,7 @@ def preview(user: User, intake_id: int, mapping: dict[str, Any] | None, new: dic
             if dated.is_calendar(path)
             else sample(path, kind=candidate.kind if candidate.kind in KINDS else "")
         )
-        problems = mapping_problems(path, candidate)
+        problems = mapping_problems(path, candidate, made_terms)
     except (IntakeError, OSError) as error:
         raise Refused(f"The file cannot be read any more: {error}") from error
     except TypeError as error:

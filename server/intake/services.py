@@ -40,7 +40,7 @@ def start(
     checked = read_mapping(mapping, holds_calendar(intake))
     made_terms = read_terms(new)
     try:
-        problems = mapping_problems(Path(intake.path), checked)
+        problems = mapping_problems(Path(intake.path), checked, made_terms)
     except (IntakeError, OSError) as error:
         raise Refused(f"The file cannot be read any more: {error}") from error
     if problems:

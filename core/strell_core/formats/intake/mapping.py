@@ -124,6 +124,8 @@ DATE_FORMATS = {
     "month first": "11/04/2026",
     "epoch": "seconds, milliseconds or nanoseconds since 1970",
 }
+UNSURE = "unsure"
+"""The format of dates like 03/04/2026, of which nobody has said whether the day or the month comes first."""
 OSI = re.compile(r"^([A-Z0-9.]{1,6}) *(\d{6})([CP])(\d{8})$")
 """OCC/OSI symbology: root padded to six, yymmdd, C or P, strike in thousandths (eight digits)."""
 _RIGHT = {"c": "call", "call": "call", "calls": "call", "p": "put", "put": "put", "puts": "put"}
@@ -200,7 +202,9 @@ class Mapping:
             ("date_format", tuple(DATE_FORMATS)), ("decimal", (".", ",")), ("delimiter", (",", ";", "\t", "|")),
             ("strike_scale", (1, 1000)), ("price_scale", (1, 100)),
         ):  # fmt: skip
-            if getattr(self, name) not in allowed:
+            if getattr(self, name) == UNSURE and name == "date_format":
+                out.append((name, "Say whether the day or the month comes first in the file's dates."))
+            elif getattr(self, name) not in allowed:
                 out.append((name, f"{name.replace('_', ' ')} is one of {', '.join(map(repr, allowed))}."))
         if self.decimal == self.delimiter:
             out.append(("decimal", "Columns and decimals cannot both be told by a comma."))
@@ -332,7 +336,7 @@ def _guess_dated(kind: str, names: Sequence[str], samples: Sequence[Sequence[str
 
 
 def guess_dates(texts: Sequence[str]) -> str:
-    """The date format that fits nearly all samples; day first where both orders would."""
+    """The date format that fits nearly all samples; unsure where the day or the month may come first."""
     days = [text.split("T")[0].split(" ")[0] for text in texts if text]
     if _nearly_all(days, lambda day: re.fullmatch(r"\d{8}", day) is not None):
         return "compact"
@@ -340,8 +344,8 @@ def guess_dates(texts: Sequence[str]) -> str:
         return "epoch"
     parts = [re.fullmatch(r"(\d{1,2})[./-](\d{1,2})[./-](\d{4})", day) for day in days]
     if _nearly_all(parts, bool):
-        second = [int(part.group(2)) for part in parts if part]
-        return "month first" if max(second) > 12 else "day first"
+        first, second = (max(int(part.group(n)) for part in parts if part) for n in (1, 2))
+        return UNSURE if (first > 12) == (second > 12) else "month first" if second > 12 else "day first"
     return "iso"
 
 

@@ -16,7 +16,7 @@ from intake.files import guessed_mapping, point_to
 from intake.preview import preview
 from intake.queries import facts
 from market.models import ColumnMapping, Intake
-from strell_core.formats.intake.mapping import KINDS
+from strell_core.formats.intake.mapping import DATE_FORMATS, KINDS
 
 
 class Command(BaseCommand):
@@ -29,6 +29,9 @@ class Command(BaseCommand):
         parser.add_argument("--terms", help="JSON of terms for underlyings that are not known yet, or a file with it")
         parser.add_argument("--kind", choices=list(KINDS), help="what the file holds, where it is not recognised")
         parser.add_argument("--underlying", help="symbol of everything in the file (rates: currency, series: name)")
+        parser.add_argument(
+            "--dates", choices=list(DATE_FORMATS), help="how dates are written, where a file does not tell"
+        )
         parser.add_argument("--zone", help="time zone of times without an offset")
         parser.add_argument("--adds", action="store_true", help="add to sessions that are there")
         parser.add_argument("--look", action="store_true", help="only say what would be read")
@@ -43,9 +46,9 @@ class Command(BaseCommand):
                 guessed_mapping(Path(options["file"]), options["kind"]).plain() if options["kind"] else made.mapping
             )
             mapping = {**guessed, **self._mapping(user, options["mapping"])}
-            for name in ("underlying", "zone"):
-                if options[name]:
-                    mapping[name] = options[name]
+            for name, option in (("underlying", "underlying"), ("zone", "zone"), ("date_format", "dates")):
+                if options[option]:
+                    mapping[name] = options[option]
             new = {**made.terms, **_json(options["terms"])}
             if options["look"]:
                 found = preview(user, made.pk, mapping, new)

@@ -152,7 +152,13 @@ export function Reading({ intake }: { intake: Intake }) {
             label="Dates"
             value={mapping.date_format}
             set={(to) => set("date_format", to)}
-            options={Object.entries(words.data?.date_formats ?? {}).map(([key, example]) => [key, example])}
+            options={[
+              ...(mapping.date_format === "unsure"
+                ? [["unsure", "day or month first?"] as [string, string]]
+                : []),
+              ...Object.entries(words.data?.date_formats ?? {}),
+            ]}
+            bad={wrong("date_format")}
           />
           <Text
             label="Time zone of the times"
@@ -333,13 +339,21 @@ interface ValueProps {
   set: (to: string) => void;
 }
 
-function Choice({ label, value, set, options }: ValueProps & { options: [string, string][] }) {
+function Choice({
+  label,
+  value,
+  set,
+  options,
+  bad,
+}: ValueProps & { options: [string, string][]; bad?: string }) {
   return (
     <label className="min-w-0 text-xs text-soft">
       {label}
       <select
         className="field mt-0.5 block w-full text-ink"
         value={String(value)}
+        aria-invalid={bad !== undefined}
+        title={bad}
         onChange={(event) => set(event.target.value)}
       >
         {options.map(([key, words]) => (

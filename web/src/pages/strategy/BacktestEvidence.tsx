@@ -109,7 +109,7 @@ interface HeadProps {
 function policy(run: Run): string {
   const orders = (run.document.orders ?? []) as { rule: string; policy?: string; off?: boolean }[];
   const sentence = orders.find((item) => item.rule === "single_snapshots" && !item.off);
-  return sentence?.policy === "skip" ? " (entries skipped)" : " (decided on it)";
+  return sentence?.policy === "skip" ? " (entries skipped)" : " (decided on them)";
 }
 
 function RunHead({ run, currency, runs, look, onGone }: HeadProps) {

@@ -63,7 +63,11 @@ function EditorForm({
   function choose(id: string) {
     const next = target.picks.find((pick) => pick.id === id)!;
     setDeclaration(next);
-    setValues(Object.fromEntries(next.params.map((p) => [p.name, values[p.name] ?? p.default])));
+    // a value goes along where it means the same
+    const means = (p: (typeof next.params)[number]) => `${p.name} ${p.kind} ${p.unit}`;
+    const before = new Set(declaration.params.map(means));
+    const kept = (p: (typeof next.params)[number]) => (before.has(means(p)) ? values[p.name] : undefined);
+    setValues(Object.fromEntries(next.params.map((p) => [p.name, kept(p) ?? p.default])));
   }
 
   async function submit(event: FormEvent) {
