@@ -11,7 +11,7 @@ from strell_core.engine.run import History
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import LegState, TradeState
 from strell_core.market.prices import money, parts_to_money
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import Timeline, valid_quotes
 
 
 @dataclass(frozen=True)
@@ -36,12 +36,12 @@ class StillOpen:
 
 def still_open(plan: Plan, timeline: Timeline, history: History, last: int) -> list[StillOpen]:
     """Open trades as they stand at snapshot ``last``, their legs at mid."""
-    view, out = timeline.view(last), []
+    now, out = int(timeline.times[last]), []
     for trade in history.state.trades:
         legs = tuple(
             MarkedLeg(
-                leg, carried(timeline, trade, leg, last), not view.quote(leg.contract).valid,
-                expired(timeline, leg.contract, view.instant),
+                leg, carried(timeline, trade, leg, last), not valid_quotes(*timeline.quotes(leg.contract, last, last + 1))[0],
+                expired(timeline, leg.contract, now),
             )
             for leg in trade.legs
         )  # fmt: skip

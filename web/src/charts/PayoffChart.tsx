@@ -1,6 +1,6 @@
 import { useCallback } from "react";
 import type { Schemas } from "../api/client";
-import { number, signed } from "../ui/format";
+import { number, price, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
 import { type Ink, moneyAxis, priceAxis, tooltip } from "./look";
 
@@ -81,9 +81,7 @@ export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Pr
         <span className="font-medium text-sea">— {when}</span>
         <span className="font-medium text-ink">— at expiration</span>
         {payoff.break_evens.length > 0 && (
-          <span className="text-gain">
-            ··· break-even {payoff.break_evens.map((x) => number(x)).join(", ")}
-          </span>
+          <span className="text-gain">··· break-even {payoff.break_evens.map(price).join(", ")}</span>
         )}
       </p>
     </div>

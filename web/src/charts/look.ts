@@ -71,7 +71,7 @@ export function priceAxis(colours: Ink, from: number | undefined, to: number | u
     axisLine: { onZero: false, lineStyle: { color: colours.hairline } },
     axisLabel: {
       ...style.axisLabel,
-      formatter: (price: number) => number(price),
+      formatter: (price: number) => number(price, (to ?? 0) - (from ?? 0) < 20 && to !== undefined ? 1 : 0),
       showMinLabel: false,
       showMaxLabel: false,
     },

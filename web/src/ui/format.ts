@@ -4,6 +4,10 @@ const MINUS = "−";
 /** Between thousands; a line does not break there. */
 const GAP = "\u00a0";
 
+/** A price of an underlying with as many digits as its size deserves: 3 104, 412.5, 46.03. */
+export const price = (value: number | null | undefined) => number(value, priceDigits(value ?? 0));
+const priceDigits = (value: number) => (Math.abs(value) < 200 ? 2 : Math.abs(value) < 1000 ? 1 : 0);
+
 export function number(value: number | null | undefined, digits = 0): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return "–";
   const text = Math.abs(value).toFixed(digits);

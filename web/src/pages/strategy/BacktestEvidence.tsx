@@ -64,9 +64,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
             <RunProgress run={row} />
           </section>
         ))}
-      {run && runs && (
-        <RunHead run={run} currency={currency} runs={runs} look={look} onGone={() => setQuery({})} />
-      )}
+      {run && runs && <RunHead run={run} runs={runs} look={look} onGone={() => setQuery({})} />}
       {run?.status === "done" && run.figures && (
         <>
           <RunFigures figures={run.figures} currency={currency} />
@@ -99,7 +97,6 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
 
 interface HeadProps {
   run: Run;
-  currency: string;
   runs: RunRow[];
   look: (number: number) => void;
   onGone: () => void;
@@ -112,7 +109,7 @@ function policy(run: Run): string {
   return sentence?.policy === "skip" ? " (entries skipped)" : " (decided on them)";
 }
 
-function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
+function RunHead({ run, runs, look, onGone }: HeadProps) {
   const action = useRunAction();
   const words = useFigureWords();
   const figures = run.figures;
@@ -135,7 +132,7 @@ function RunHead({ run, currency, runs, look, onGone }: HeadProps) {
       <span className="min-w-0 truncate text-soft">
         {date(run.start)} – {date(run.end)}
         {figures &&
-          ` · ${plural(figures.single_sessions, "single-snapshot session")}${policy(run)}, ${number(figures.sessions - figures.single_sessions)} intraday · ${number(run.cash)} ${currency}`}
+          ` · ${plural(figures.single_sessions, "single-snapshot session")}${policy(run)}, ${number(figures.sessions - figures.single_sessions)} intraday`}
       </span>
       {figures?.ruined_on && (
         <span className="pill border-loss text-loss" title={words("ruined_on")}>

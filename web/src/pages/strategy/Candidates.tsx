@@ -7,6 +7,7 @@ import type { Sentence } from "./document";
 type Choice = Schemas["ChoiceOut"];
 
 function expirationsText(choice: Choice): string {
+  if (choice.right === "unit") return "The underlying itself: as many units as one option delivers.";
   const [first, ...others] = choice.expirations;
   if (!first) return "no listed expiration fits";
   const further = others.map((other) => `${day(other.date)} (${other.days})`).join(", ");
@@ -32,7 +33,7 @@ export function Candidates({ legs, sheet }: { legs: Choice[]; sheet: Sentence[] 
             className={`pill ${item === leg ? "border-sea font-semibold text-sea" : ""}`}
             onClick={() => setChosen(i)}
           >
-            {numberOf(item.id)} {item.right ?? "leg"}
+            {numberOf(item.id)} {item.right === "unit" ? "underlying" : (item.right ?? "leg")}
           </button>
         ))}
       </div>

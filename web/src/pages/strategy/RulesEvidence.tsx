@@ -3,7 +3,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useStartReplay } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
-import { number, percent, signed, tone } from "../../ui/format";
+import { number, percent, price, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
@@ -173,7 +173,7 @@ function StructureFigures({ structure, spot }: { structure: Schemas["StructureOu
       />
       <Figure
         label="Break-even"
-        value={edges.length ? edges.map((edge) => number(edge)).join("–") : "none"}
+        value={edges.length ? edges.map(price).join("–") : "none"}
         note={edges.length ? `${away} %` : ""}
       />
       <Figure

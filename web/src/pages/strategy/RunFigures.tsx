@@ -47,16 +47,7 @@ export function RunFigures({ figures, currency }: { figures: Figures; currency: 
         note={`${plural(figures.drawdown_sessions, "session")}${recovered}`}
         title={`${words("max_drawdown")} ${date(figures.drawdown_from)} to ${date(figures.drawdown_to)}.`}
       />
-      <Figure
-        label="MAR"
-        value={number(figures.mar, 2)}
-        note={
-          figures.return_on_capital === null
-            ? "per drawdown"
-            : `${signedPercent(figures.return_on_capital)} on capital`
-        }
-        title={`${words("mar")} On capital: ${words("return_on_capital")} ${number(figures.capital_most)} ${currency}.`}
-      />
+      <Figure label="MAR" value={number(figures.mar, 2)} note="per drawdown" title={words("mar")} />
       <Figure
         label="Sharpe"
         value={number(figures.sharpe, 2)}
@@ -84,6 +75,13 @@ export function RunFigures({ figures, currency }: { figures: Figures; currency: 
         title={`${words("trades_worst")} Worst day: ${date(figures.worst_day_date)}.`}
       />
       <p className="col-span-8 text-xs text-soft">
+        {figures.capital_most !== null && (
+          <span title={`${words("return_on_capital")} ${words("capital_most")}`}>
+            On the most capital that was needed, {number(figures.capital_most)} {currency}:{" "}
+            <b className={tone(figures.return_on_capital)}>{signedPercent(figures.return_on_capital)}</b> a
+            year ·{" "}
+          </span>
+        )}
         Profit factor {number(figures.trades_profit_factor, 2)}{" "}
         {figures.credit_taken > 0 &&
           ` · credit kept ${percent(figures.trades_credit_kept, 0)} of ${number(figures.credit_taken)} ${currency}`}{" "}
