@@ -101,7 +101,7 @@ class BacktestStory(BrowserTestCase):
         form.get_by_role("button", name="Run backtest").click()
         expect(form.get_by_role("alert")).to_have_text("The end 1 Oct 2026 lies before the start 1 Nov 2026.")
         expect(form.get_by_label("to", exact=True)).to_have_attribute("aria-invalid", "true")
-        expect(form.get_by_label("from")).to_have_value("2026-11-01")
+        expect(form.get_by_label("from")).to_have_value("1 Nov 2026")
         form.get_by_label("from").fill("2030-01-01")
         form.get_by_label("to", exact=True).fill("2030-02-01")
         form.get_by_role("button", name="Run backtest").click()
@@ -109,6 +109,23 @@ class BacktestStory(BrowserTestCase):
             "There is no data between 1 Jan 2030 and 1 Feb 2030: recorded is"
         )
         self.assertEqual(Run.objects.filter(strategy=self.strategy).count(), 0)
+
+    def test_a_deleted_run_comes_back_and_another_strategys_is_never_shown(self) -> None:
+        self.finished()
+        self.sign_in(f"/strategies/{self.strategy.pk}/backtest")
+        figures = self.page.get_by_role("region", name="Figures of the run")
+        expect(figures).to_be_visible()
+        self.page.get_by_role("button", name="Delete run").click()
+        expect(self.page.get_by_text("No run yet.")).to_be_visible()
+        self.page.get_by_role("button", name="Undo").click()
+        expect(figures).to_be_visible()
+        self.open(f"/strategies/{self.strategy.pk}/backtest?run=77")
+        expect(self.page.get_by_text("This strategy has no run 77.")).to_be_visible()
+        expect(figures).to_have_count(0)
+        self.page.get_by_role("button", name="Show its latest").click()
+        expect(figures).to_be_visible()
+        self.open(f"/strategies/{self.strategy.pk}/nowhere")
+        expect(self.page.get_by_text("There is no stage called")).to_be_visible()
 
     def test_a_change_says_which_runs_it_outdates(self) -> None:
         self.finished()

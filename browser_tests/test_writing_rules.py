@@ -6,9 +6,10 @@ import re
 import tempfile
 from pathlib import Path
 
+from django.contrib.sessions.models import Session
 from playwright.sync_api import expect
 
-from browser_tests.stage import NAME, BrowserTestCase
+from browser_tests.stage import NAME, PASSWORD, BrowserTestCase
 
 
 class SigningInStory(BrowserTestCase):
@@ -125,6 +126,41 @@ class RulesStory(BrowserTestCase):
         field.fill("0,3")
         editor.get_by_role("button", name="Change").click()
         expect(self.sentence(3)).to_contain_text("delta 0.30")
+
+    def test_a_session_that_ends_keeps_what_was_typed(self) -> None:
+        self.sentence(6).get_by_role("button", name="50 %, change").click()
+        editor = self.page.get_by_role("dialog", name=re.compile("^Change Share"))
+        field = editor.get_by_label("Share of the credit").last
+        field.fill("55")
+        Session.objects.all().delete()
+        field.press("Enter")
+        door = self.page.get_by_role("dialog", name="Sign in again")
+        expect(door).to_contain_text("Your session has ended")
+        door.get_by_label("Name").fill(self.user.username)
+        door.get_by_label("Password").fill(PASSWORD)
+        door.get_by_label("Password").press("Enter")
+        expect(door).to_have_count(0)
+        expect(field).to_have_value("55")
+        field.press("Enter")
+        expect(self.sentence(6)).to_contain_text("At 55 % of the credit.")
+
+    def test_text_that_was_not_kept_is_there_again(self) -> None:
+        self.open(f"/strategies/{self.strategy.pk}/text")
+        text = self.page.get_by_label("Strategy as text")
+        expect(text).to_contain_text("Harbour strangle")
+        text.click()
+        self.page.keyboard.press("Control+End")
+        self.page.keyboard.type("# remember the autumn")
+        self.open(f"/strategies/{self.strategy.pk}/rules")
+        self.open(f"/strategies/{self.strategy.pk}/text")
+        expect(text).to_contain_text("remember the autumn")
+        self.page.get_by_role("button", name="Begin with what is kept").click()
+        expect(text).not_to_contain_text("remember the autumn")
+        text.click()
+        self.page.keyboard.press("Control+End")
+        self.page.keyboard.type("# kept now")
+        self.page.keyboard.press("Control+s")
+        self.told("Revision")
 
     def test_another_pick_weekdays_and_time(self) -> None:
         self.sentence(4).get_by_role("button", name="0.20, change").click()

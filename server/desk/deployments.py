@@ -40,7 +40,7 @@ def find_deployment(user: User, deployment_id: int) -> Deployment:
 def checklist(strategy: Strategy, account: Account) -> list[dict[str, Any]]:
     """What should be so before a strategy trades in an account; what is required must be."""
     latest = strategy.latest
-    done = Run.objects.filter(strategy=strategy, revision__digest=latest.digest, status=Run.Status.DONE).first()
+    done = Run.objects.there().filter(strategy=strategy, revision__digest=latest.digest, status=Run.Status.DONE).first()
     rehearsed = strategy.replays.filter(deleted_at=None).count()
     paper = (
         Deployment.objects.filter(strategy=strategy, account__kind="paper", decisions__isnull=False).distinct().count()

@@ -22,10 +22,12 @@ from observe import payoffs
 from observe.chain_table import chain_table
 from strategies.models import Strategy
 from strell_core.engine.plan import Plan
+from strell_core.engine.state import EngineState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, grouped, parts_to_price
 from strell_core.orders.order import sides
 from strell_core.strategy.document import parse
+from strell_core.strategy.sentences import sheet
 from venue.clock import RATES, is_open, market_now, session_of, venue_of
 from venue.live import Live, live
 
@@ -195,8 +197,35 @@ def deployment_facts(deployment: Deployment) -> dict[str, Any]:
         "account_name": account.name, "account_kind": account.kind, "size": deployment.size, "armed": deployment.armed,
         "ended": deployment.ended_at is not None, "says": deployment.says, "next": _next_decision(deployment),
         "open_trades": len(state.trades), "checklist": deployment.checklist, "sessions": sessions_of(deployment)[:30],
-        "limits": deployment.limits,
+        "limits": deployment.limits, "late_exits": _late_exits(deployment, state),
     }  # fmt: skip
+
+
+def _late_exits(deployment: Deployment, state: EngineState) -> list[str]:
+    """Decisions to leave of an earlier session that are not carried out, each with what stands in the way now (semantics
+    rule 8)."""
+    venue = venue_of(deployment.account.underlying.symbol)
+    late = [order for order in state.orders if order.purpose == "close" and order.session < venue.session]
+    if not late:
+        return []
+    now, calendar, written = (
+        live(venue.underlying.symbol),
+        calendar_for(venue.underlying),
+        sheet(deployment.revision.document),
+    )
+    out = []
+    for order in late:
+        quotes = now.quotes({leg.contract for leg in order.legs})
+        missing = [
+            leg.contract.label for leg in order.legs if (found := quotes.get(leg.contract)) is None or not found.valid
+        ]
+        decided = calendar.local(order.decided_at).strftime("%a %-d %b %H:%M")
+        number = written.numbered(order.rule)
+        why = f"no valid quote for {' and '.join(missing)}" if missing else "its order is not filled yet"
+        out.append(
+            f"Trade {order.trade}: decided on {decided}{f' (sentence {number})' if number else ''} to leave, not done: {why}."
+        )
+    return out
 
 
 def _next_decision(deployment: Deployment) -> str | None:

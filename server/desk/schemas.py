@@ -261,6 +261,8 @@ class CheckItem(Schema):
 
 
 class DeploymentOut(Schema):
+    late_exits: list[str]
+    """Decisions to leave of an earlier session that are not carried out, and what stands in the way."""
     id: int
     strategy: int
     name: str

@@ -5,9 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import logging
 
+from django.conf import settings
 from django.db import OperationalError, transaction
 
 from config.errors import Refused
+from config.heartbeat import beating
 from config.push import notify
 from intake.dated_work import DatedWork
 from intake.services import enqueue
@@ -57,8 +59,10 @@ def carry_out(intake_id: int) -> None:
         intake.lease_until = lease()
         intake.save()
     work = DatedWork(intake) if Mapping(**intake.mapping).kind != "chains" else Work(intake)
+    mine = Intake.objects.filter(pk=intake.pk, status=Status.RUNNING, attempts=intake.attempts)
     try:
-        work.run()
+        with beating(lambda: mine.update(lease_until=lease()), settings.RUN_LEASE_SECONDS / 3):
+            work.run()
     except Cancelled:
         stored = Intake.objects.get(pk=intake.pk).stored
         kept = (

@@ -24,7 +24,7 @@ def figures(request: SignedRequest) -> list[Figure]:
 @router.get("/strategies/{strategy_id}/runs", response=list[RunRow], operation_id="runs")
 def runs(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     strategy = strategies.find(request.user, strategy_id)
-    found = strategy.runs.select_related("strategy", "revision").defer("decisions", "curve", "evidence")
+    found = strategy.runs.there().select_related("strategy", "revision").defer("decisions", "curve", "evidence")
     return [queries.run_facts(run) for run in found]
 
 
@@ -49,6 +49,11 @@ def run(request: SignedRequest, run_id: int) -> dict[str, Any]:
 def delete(request: SignedRequest, run_id: int) -> tuple[int, None]:
     services.delete(request.user, run_id)
     return 204, None
+
+
+@router.post("/runs/{run_id}/restore", response=RunRow, operation_id="restore_run")
+def restore(request: SignedRequest, run_id: int) -> dict[str, Any]:
+    return queries.run_facts(services.restore(request.user, run_id))
 
 
 @router.post("/runs/{run_id}/cancel", response=RunRow, operation_id="cancel_run")

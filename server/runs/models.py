@@ -11,7 +11,11 @@ from strategies.models import Revision, Strategy
 class RunQuerySet(models.QuerySet["Run"]):
     def of(self, user: User) -> Self:
         """What a user may see: runs of their own strategies, not deleted."""
-        return self.filter(strategy__owner=user, strategy__deleted_at=None)
+        return self.there().filter(strategy__owner=user, strategy__deleted_at=None)
+
+    def there(self) -> Self:
+        """Runs that are not deleted."""
+        return self.filter(deleted_at=None)
 
 
 class Run(models.Model):
@@ -47,6 +51,7 @@ class Run(models.Model):
     finished_at = models.DateTimeField(null=True)
     lease_until = models.DateTimeField(null=True)
     message = models.TextField(blank=True)
+    deleted_at = models.DateTimeField(null=True, help_text="gone from every page; it can be brought back for a day")
     manifest = models.JSONField(default=dict)
     figures = models.JSONField(default=dict)
     evidence = models.JSONField(default=dict)

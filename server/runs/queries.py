@@ -29,7 +29,9 @@ PATH_POINTS = 1200
 
 def on_track(strategy: Strategy) -> dict[str, Any]:
     """What backtests have to show for a strategy."""
-    runs = list(strategy.runs.select_related("revision").defer("decisions", "curve", "evidence").order_by("-number"))
+    runs = list(
+        strategy.runs.there().select_related("revision").defer("decisions", "curve", "evidence").order_by("-number")
+    )
     digest = strategy.latest.digest
     done = next((run for run in runs if run.status == Run.Status.DONE), None)
     figures = done.figures if done else {}

@@ -15,6 +15,7 @@ from django.contrib.auth.models import User
 from django.db import transaction
 
 from config.errors import Conflict, NotThere, Refused
+from config.heartbeat import beating
 from config.push import notify
 from market.ask import defer
 from market.timelines import timeline
@@ -37,6 +38,8 @@ from strell_core.strategy.document import clock_of, parse
 log = logging.getLogger("strell.runs")
 MAX_ACTIVE = 20
 MAX_ATTEMPTS = 3
+UNDO_FOR = dt.timedelta(days=1)
+"""How long a deleted run can be brought back."""
 REPORT_EVERY = 0.2
 
 
@@ -126,10 +129,32 @@ def go_on(user: User, run_id: int) -> Run:
 
 @transaction.atomic
 def delete(user: User, run_id: int) -> None:
-    run = find(user, run_id)
+    """Take a run off every page. It can be brought back with :func:`restore` for a day."""
+    run = Run.objects.select_for_update().get(pk=find(user, run_id).pk)
     if run.status in Run.ACTIVE:
         raise Conflict("Cancel the run before deleting it.")
-    run.delete()
+    run.deleted_at = dt.datetime.now(dt.UTC)
+    run.save(update_fields=["deleted_at"])
+    notify(user.pk, "run", run.pk, strategy=run.strategy_id)
+
+
+@transaction.atomic
+def restore(user: User, run_id: int) -> Run:
+    """Bring a deleted run back; one that is there stays as it is."""
+    own = Run.objects.filter(strategy__owner=user, strategy__deleted_at=None)
+    run = own.select_for_update(of=["self"]).filter(pk=run_id).first()
+    if run is None:
+        raise NotThere("There is no such run any more.")
+    run.deleted_at = None
+    run.save(update_fields=["deleted_at"])
+    notify(user.pk, "run", run.pk, strategy=run.strategy_id)
+    return find(user, run_id)
+
+
+def forget() -> int:
+    """Do away with runs that were deleted a day ago; how many there were."""
+    long_ago = dt.datetime.now(dt.UTC) - UNDO_FOR
+    return Run.objects.filter(deleted_at__lt=long_ago).delete()[1].get("runs.Run", 0)
 
 
 def recover() -> int:
@@ -161,8 +186,10 @@ def carry_out(run_id: int) -> None:
     run = _claim(run_id)
     if run is None:
         return
+    mine = Run.objects.filter(pk=run.pk, status=Run.Status.RUNNING, attempts=run.attempts)
     try:
-        result = _compute(run)
+        with beating(lambda: mine.update(lease_until=_lease()), settings.RUN_LEASE_SECONDS / 3):
+            result = _compute(run)
     except Cancelled:
         _end(run, Run.Status.CANCELLED, "Cancelled; nothing was kept of it.")
     except Refused as error:

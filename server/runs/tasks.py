@@ -14,3 +14,9 @@ def execute(run_id: int) -> None:
 @app.task(queue="runs", name="runs.recover", queueing_lock="recover")
 def recover(timestamp: int) -> None:
     services.recover()
+
+
+@app.periodic(cron="17 * * * *")
+@app.task(queue="runs", name="runs.forget", queueing_lock="forget")
+def forget(timestamp: int) -> None:
+    services.forget()

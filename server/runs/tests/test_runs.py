@@ -207,6 +207,25 @@ class CancelTest(DemoTestCase):
         run.refresh_from_db()
         self.assertEqual(run.status, Run.Status.DONE)
 
+    def test_a_deleted_run_is_gone_from_every_page_and_can_be_brought_back_for_a_day(self) -> None:
+        run = self.finished_run()
+        self.assertEqual(self.send("post", f"/runs/{run.pk}/restore", {}, client=self.other)[0], 404)
+        self.assertEqual(self.send("delete", f"/runs/{run.pk}")[0], 204)
+        self.assertEqual(self.send("get", f"/strategies/{self.strategy.pk}/runs")[1], [])
+        for path in ("", "/trades/1"):
+            self.assertEqual(self.send("get", f"/runs/{run.pk}{path}")[0], 404, path)
+        self.assertEqual(services.forget(), 0)
+        status, back = self.send("post", f"/runs/{run.pk}/restore", {})
+        self.assertEqual((status, back["number"]), (200, run.number))
+        self.assertEqual(len(self.send("get", f"/runs/{run.pk}")[1]["trades"]), run.trades.count())
+        self.send("delete", f"/runs/{run.pk}")
+        body = {"start": "2026-09-01", "end": "2026-11-18"}
+        _, later = self.send("post", f"/strategies/{self.strategy.pk}/runs", body)
+        self.assertEqual(later["number"], run.number + 1, "its number is not given to another")
+        Run.objects.filter(pk=run.pk).update(deleted_at=dt.datetime.now(dt.UTC) - dt.timedelta(days=2))
+        self.assertEqual(services.forget(), 1)
+        self.assertEqual(self.send("post", f"/runs/{run.pk}/restore", {})[0], 404)
+
     def test_a_finished_run_cannot_go_on_and_an_active_one_cannot_be_deleted(self) -> None:
         run = self.queued()
         self.assertEqual(self.send("delete", f"/runs/{run.pk}")[0], 409)

@@ -220,7 +220,7 @@ export const useAskRun = (strategy: number) =>
 
 interface RunAction {
   id: number;
-  action: "cancel" | "go-on" | "delete";
+  action: "cancel" | "go-on" | "delete" | "restore";
 }
 
 export const useRunAction = () =>
@@ -228,8 +228,9 @@ export const useRunAction = () =>
     ({ id, action }: RunAction): Promise<unknown> => {
       const params = { path: { run_id: id } };
       if (action === "cancel") return ask(api.POST("/api/runs/{run_id}/cancel", { params }));
+      if (action === "restore") return ask(api.POST("/api/runs/{run_id}/restore", { params }));
       if (action === "go-on") return ask(api.POST("/api/runs/{run_id}/go-on", { params }));
       return ask(api.DELETE("/api/runs/{run_id}", { params }));
     },
-    ({ action }) => (action === "delete" ? writes.deletedRun : writes.run),
+    ({ action }) => (action === "delete" || action === "restore" ? writes.deletedRun : writes.run),
   );

@@ -12,6 +12,7 @@ import { Unbroken } from "./Broken";
 import { Halt } from "./Halt";
 import { Keys } from "./Keys";
 import { Palette } from "./Palette";
+import { left } from "./session";
 import { theme, wear } from "./theme";
 
 function Mark() {
@@ -61,6 +62,7 @@ export function Shell({ name }: { name: string }) {
   async function signOut() {
     try {
       await ask(api.POST("/api/sign-out"));
+      left.now = true;
       client.setQueryData(queries.me(), { name: null });
       client.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
       go("/");

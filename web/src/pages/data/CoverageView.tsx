@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { Refusal } from "../../api/client";
 import { type Coverage, useCoverage, useRemove, useUndoRemoval } from "../../api/data";
+import { DateField } from "../../ui/DateField";
 import { date, number, percent, plural } from "../../ui/format";
 import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
@@ -246,21 +247,11 @@ function Range({ seen, first, last }: { seen: Coverage; first: string; last: str
       <div className="flex flex-wrap items-end gap-2">
         <label className="text-xs text-soft">
           From
-          <input
-            type="date"
-            className="field mt-0.5 block"
-            value={start}
-            onChange={(event) => setStart(event.target.value)}
-          />
+          <DateField className="mt-0.5 block" value={start} onChange={setStart} />
         </label>
         <label className="text-xs text-soft">
           to
-          <input
-            type="date"
-            className="field mt-0.5 block"
-            value={end}
-            onChange={(event) => setEnd(event.target.value)}
-          />
+          <DateField className="mt-0.5 block" value={end} onChange={setEnd} />
         </label>
         <span className="pb-1.5 text-soft">{plural(inside.length, "session")}</span>
       </div>

@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { Refusal } from "../../api/client";
 import { type Coverage, useChangeTerms, useChangeTermsBack, useWords } from "../../api/data";
+import { DateField } from "../../ui/DateField";
 import { date, number, percent } from "../../ui/format";
 import { tell, tellError } from "../../ui/toast";
 
@@ -90,13 +91,7 @@ function Change({ seen, onDone }: { seen: Coverage; onDone: () => void }) {
     <form className="card mt-1.5 flex flex-wrap items-end gap-3 px-3 py-2 text-xs" onSubmit={submit}>
       <label>
         From
-        <input
-          type="date"
-          required
-          className="field mt-0.5 block text-ink"
-          value={start}
-          onChange={(event) => setStart(event.target.value)}
-        />
+        <DateField className="mt-0.5 block text-ink" value={start} onChange={setStart} />
       </label>
       <label>
         Multiplier

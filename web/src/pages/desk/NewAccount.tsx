@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { Refusal } from "../../api/client";
 import { useOpenAccount } from "../../api/desk";
+import { plainNumber } from "../../ui/read";
 
 export function NewAccount({ done }: { done: (id: number) => void }) {
   const open = useOpenAccount();
@@ -10,7 +11,7 @@ export function NewAccount({ done }: { done: (id: number) => void }) {
   function submit(event: FormEvent) {
     event.preventDefault();
     open.mutate(
-      { name, kind, symbol: "MK30", cash: cash.replace(",", ".").replace(/\s/g, "") },
+      { name, kind, symbol: "MK30", cash: plainNumber(cash) },
       { onSuccess: (made) => done(made.id) },
     );
   }

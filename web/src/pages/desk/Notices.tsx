@@ -72,6 +72,8 @@ export function Warnings({ desk }: { desk: Desk }) {
         </button>
       </>,
     );
+  for (const deployment of desk.deployments)
+    for (const late of deployment.late_exits) said.push(`${deployment.name}. ${late}`);
   return said.map((text, i) => (
     // biome-ignore lint/suspicious/noArrayIndexKey: a fixed short list
     <p key={i} role="alert" className="rounded-card border border-loss bg-surface px-3 py-1.5 text-loss">

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { type Order, useCancelOrder, useChangeOrder } from "../../api/desk";
 import { number } from "../../ui/format";
 import { Empty } from "../../ui/parts";
+import { plainNumber } from "../../ui/read";
 import { Th } from "../../ui/Th";
 import { tell, tellError } from "../../ui/toast";
 
@@ -124,7 +125,7 @@ function Change({ order, done }: { order: Order; done: () => void }) {
       className="flex justify-end gap-1"
       onSubmit={(event) => {
         event.preventDefault();
-        const typed = price.replace(",", ".").replace(/\s/g, "");
+        const typed = plainNumber(price);
         change.mutate(
           { id: order.id, limit: credit ? `-${typed}` : typed },
           { onSuccess: done, onError: tellError },

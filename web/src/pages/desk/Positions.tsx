@@ -3,6 +3,7 @@ import { type Desk, type Holding, useClosePosition, useProtect } from "../../api
 import { number, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { Empty } from "../../ui/parts";
+import { plainNumber } from "../../ui/read";
 import { Th } from "../../ui/Th";
 import { tell, tellError } from "../../ui/toast";
 
@@ -156,8 +157,7 @@ function Protection({ row, currency }: { row: Holding; currency: string }) {
   const protect = useProtect();
   const [target, setTarget] = useState<LevelText>(row.protection.target ?? { value: "", unit: "money" });
   const [stop, setStop] = useState<LevelText>(row.protection.stop ?? { value: "", unit: "money" });
-  const level = ({ value, unit }: LevelText) =>
-    value.trim() ? { value: value.replace(",", ".").replace(/\s/g, ""), unit } : null;
+  const level = ({ value, unit }: LevelText) => (value.trim() ? { value: plainNumber(value), unit } : null);
   return (
     <form
       className="flex items-end gap-2"

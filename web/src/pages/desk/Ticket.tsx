@@ -6,6 +6,7 @@ import { type Desk, usePlace, useTicket } from "../../api/desk";
 import { number, signed } from "../../ui/format";
 import { useKeys } from "../../ui/keyboard";
 import { LegGlyph } from "../../ui/LegGlyph";
+import { plainNumber } from "../../ui/read";
 import { Th } from "../../ui/Th";
 import { tell } from "../../ui/toast";
 import { KIND_WORD } from "./AccountBand";
@@ -24,8 +25,6 @@ interface Props {
   change: (basket: Basket | null) => void;
 }
 
-const typedNumber = (text: string) => text.trim().replace(",", ".").replace(/\s/g, "").replace("−", "-");
-
 /** One order with all its legs: price, how long, what protects it, and what it would do in sentences. */
 export function Ticket({ desk, basket, change }: Props) {
   const { account } = desk;
@@ -41,14 +40,14 @@ export function Ticket({ desk, basket, change }: Props) {
     () => Object.entries(basket.legs).map(([contract, ratio]) => ({ contract, ratio })),
     [basket.legs],
   );
-  const level = (value: string) => (value.trim() ? { value: typedNumber(value), unit } : null);
+  const level = (value: string) => (value.trim() ? { value: plainNumber(value), unit } : null);
   const shape = JSON.stringify(basket.legs);
   // a price belongs to the legs it was set for
   const limit = price?.shape === shape ? price.limit : null;
   const setLimit = (to: string) => setPrice({ shape, limit: to });
   const ticket: Schemas["TicketIn"] = {
     legs,
-    lots: typedNumber(basket.lots),
+    lots: plainNumber(basket.lots),
     type,
     limit: type === "limit" ? limit : null,
     time_in_force: tif,
@@ -244,7 +243,7 @@ function Price({
         aria-invalid={bad}
         value={amount}
         onChange={(event) =>
-          setLimit(`${credit ? "-" : ""}${typedNumber(event.target.value).replace("-", "")}`)
+          setLimit(`${credit ? "-" : ""}${plainNumber(event.target.value).replace("-", "")}`)
         }
       />
     </span>

@@ -1,6 +1,6 @@
 import { ChevronLeft, ChevronRight, ChevronsLeft, ChevronsRight } from "lucide-react";
-import { useState } from "react";
 import type { Surface } from "../../api/market";
+import { DateField } from "../../ui/DateField";
 
 type Step = "step_back" | "step" | "session_back" | "session";
 
@@ -12,7 +12,6 @@ interface Props {
 
 /** When one looks: a date and time to type, steps to either side, and now. */
 export function InstantBar({ here, step, onInstant }: Props) {
-  const [typed, setTyped] = useState<string | null>(null);
   const button = (name: Step, says: string, Icon: typeof ChevronLeft) => (
     <button
       type="button"
@@ -36,17 +35,7 @@ export function InstantBar({ here, step, onInstant }: Props) {
         <>
           {button("session_back", "A session back (Shift ,)", ChevronsLeft)}
           {button("step_back", "A snapshot back (,)", ChevronLeft)}
-          <input
-            type="datetime-local"
-            className="field h-7"
-            aria-label="Date and time"
-            value={typed ?? here.local}
-            onChange={(event) => {
-              setTyped(event.target.value);
-              if (/^20\d\d-/.test(event.target.value)) onInstant(event.target.value);
-            }}
-            onBlur={() => setTyped(null)}
-          />
+          <DateField time label="Date and time" className="h-7" value={here.local} onChange={onInstant} />
           <span className="text-xs text-soft">{here.zone}</span>
           {button("step", "A snapshot forward (.)", ChevronRight)}
           {button("session", "A session forward (Shift .)", ChevronsRight)}

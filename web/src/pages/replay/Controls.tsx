@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { Scene } from "../../api/replay";
+import { DateField } from "../../ui/DateField";
 import type { Play } from "./usePlay";
 
 interface Props {
@@ -65,12 +66,7 @@ export function Controls({ scene, play, move, jump }: Props) {
       >
         <label className="flex items-center gap-1.5 text-soft">
           go to
-          <input
-            type="datetime-local"
-            className="field"
-            value={typed ?? scene.local}
-            onChange={(event) => setTyped(event.target.value)}
-          />
+          <DateField time value={typed ?? scene.local} onChange={setTyped} />
         </label>
         <button type="submit" className="button" disabled={!typed}>
           Go

@@ -113,6 +113,7 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
   const action = useRunAction();
   const words = useFigureWords();
   const figures = run.figures;
+  const onBack = () => look(run.number);
   const stopped = ["cancelled", "interrupted", "failed"].includes(run.status);
   return (
     <div className="flex flex-wrap items-center gap-3">
@@ -180,8 +181,12 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
                 { id: run.id, action: "delete" },
                 {
                   onSuccess: () => {
-                    tell(`Run ${run.number} is gone. Its revision is kept; run it again at any time.`);
                     onGone();
+                    tell(`Run ${run.number} is gone.`, {
+                      label: "Undo",
+                      run: () =>
+                        void action.mutateAsync({ id: run.id, action: "restore" }).then(onBack, tellError),
+                    });
                   },
                   onError: tellError,
                 },

@@ -11,6 +11,7 @@ import {
 } from "../../api/desk";
 import { day, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { plainNumber } from "../../ui/read";
 import { Th } from "../../ui/Th";
 import { tell } from "../../ui/toast";
 import { priceWords } from "../desk/Orders";
@@ -52,7 +53,7 @@ function Promote({ strategy }: { strategy: Strategy }) {
   const [lookedAt, setLookedAt] = useState(false);
   const [lots, setLots] = useState("");
   const [loss, setLoss] = useState("");
-  const plain = (text: string) => text.trim().replace(",", ".").replace(/\s/g, "");
+  const plain = plainNumber;
   if (accounts.data?.length === 0)
     return (
       <p className="text-soft">

@@ -3,8 +3,10 @@ import { Link, useNavigate } from "react-router";
 import { Refusal } from "../../api/client";
 import { useReplays, useTerms } from "../../api/queries";
 import { useRemoveReplay, useStartReplay } from "../../api/replay";
+import { DateField } from "../../ui/DateField";
 import { ago, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
+import { plainNumber } from "../../ui/read";
 import { tell, tellError } from "../../ui/toast";
 import type { Strategy } from "./types";
 
@@ -80,7 +82,7 @@ function NewSession({ strategy }: { strategy: Strategy }) {
   function submit(event: FormEvent) {
     event.preventDefault();
     start.mutate(
-      { strategy: strategy.id, at, cash: cash.replace(",", ".").replace(/\s/g, "") },
+      { strategy: strategy.id, at, cash: plainNumber(cash) },
       { onSuccess: (session) => go(`/replays/${session.id}`) },
     );
   }
@@ -89,12 +91,7 @@ function NewSession({ strategy }: { strategy: Strategy }) {
       <h2 className="font-sans text-head font-semibold">Replay</h2>
       <label className="flex items-center gap-1.5 text-soft">
         from
-        <input
-          type="datetime-local"
-          className="field"
-          value={at}
-          onChange={(event) => setTyped(event.target.value)}
-        />
+        <DateField time value={at} onChange={setTyped} />
       </label>
       <label className="flex items-center gap-1.5 text-soft">
         with {terms.currency}

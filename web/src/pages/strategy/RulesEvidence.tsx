@@ -1,8 +1,8 @@
-import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useStartReplay } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
+import { DateField } from "../../ui/DateField";
 import { number, percent, price, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { ErrorNote, Figure, Skeleton } from "../../ui/parts";
@@ -66,20 +66,7 @@ function ReplayFromHere({ strategy, at }: { strategy: number; at: string }) {
 }
 
 function InstantField({ shown, onChange }: { shown: string; onChange: (text: string) => void }) {
-  const [typed, setTyped] = useState<string | null>(null);
-  return (
-    <input
-      type="datetime-local"
-      className="field"
-      aria-label="Date and time"
-      value={typed ?? shown}
-      onChange={(event) => {
-        setTyped(event.target.value);
-        if (/^20\d\d-/.test(event.target.value)) onChange(event.target.value);
-      }}
-      onBlur={() => setTyped(null)}
-    />
-  );
+  return <DateField time label="Date and time" value={shown} onChange={onChange} />;
 }
 
 function Neighbour({

@@ -1,6 +1,8 @@
 import { type FormEvent, useState } from "react";
 import { Refusal, type Schemas } from "../../api/client";
 import { useAskRun, useTerms } from "../../api/queries";
+import { DateField } from "../../ui/DateField";
+import { plainNumber, separatorProblem } from "../../ui/read";
 
 /** Period and cash of the next run. Problems stand under the field they are about. */
 export function RunForm({
@@ -16,41 +18,50 @@ export function RunForm({
   const start = typed.start ?? terms.first;
   const end = typed.end ?? terms.last;
   const cash = typed.cash ?? "50000";
+  const twoWays = separatorProblem(cash);
   const problems = run.error instanceof Refusal ? run.error.problems : [];
   const problem = (name: string) => problems.find((item) => item.path.endsWith(name))?.message;
   const unplaced = run.error && !["start", "end", "cash"].some(problem) ? run.error.message : null;
 
   function submit(event: FormEvent) {
     event.preventDefault();
+    if (twoWays) return;
     run.mutate(
-      { start, end, cash: cash.replace(",", ".").replace(/\s/g, ""), method: "blocks" },
+      { start, end, cash: plainNumber(cash), method: "blocks" },
       { onSuccess: (made) => onAsked((made as Schemas["RunRow"]).number) },
     );
   }
 
-  const field = (name: "start" | "end" | "cash", label: string, value: string, type: string) => (
+  const day = (name: "start" | "end", label: string, value: string) => (
     <label className="flex items-center gap-1.5">
       <span className="text-soft">{label}</span>
-      <input
-        className={`field ${name === "cash" ? "number w-24" : ""}`}
-        type={type}
-        required
-        value={value}
-        aria-invalid={!!problem(name)}
-        onChange={(event) => setTyped({ ...typed, [name]: event.target.value })}
-      />
+      <DateField value={value} bad={!!problem(name)} onChange={(to) => setTyped({ ...typed, [name]: to })} />
     </label>
   );
   return (
     <form onSubmit={submit} className="flex flex-wrap items-center gap-3" aria-label="Next run" noValidate>
       <h2 className="font-sans text-head font-semibold">Backtest</h2>
-      {field("start", "from", start, "date")}
-      {field("end", "to", end, "date")}
-      {field("cash", `with ${terms.currency}`, cash, "text")}
+      {day("start", "from", start)}
+      {day("end", "to", end)}
+      <label className="flex items-center gap-1.5">
+        <span className="text-soft">with {terms.currency}</span>
+        <input
+          className="field number w-24"
+          required
+          value={cash}
+          aria-invalid={!!problem("cash") || twoWays !== null}
+          onChange={(event) => setTyped({ ...typed, cash: event.target.value })}
+        />
+      </label>
       <button type="submit" className="button primary ml-auto" disabled={run.isPending || !start}>
         Run backtest
       </button>
-      {run.error && (
+      {twoWays && (
+        <p role="alert" className="w-full text-loss">
+          {twoWays}
+        </p>
+      )}
+      {run.error && !twoWays && (
         <p role="alert" className="w-full text-loss">
           {["start", "end", "cash"].map(problem).filter(Boolean).join(" ") || unplaced}
         </p>

@@ -29,12 +29,18 @@ export function ValueEditor({ document, target, sentence, text, save }: Props) {
           align="start"
           sideOffset={6}
           collisionPadding={12}
+          onInteractOutside={(event) => {
+            // signing in again is no way out of it
+            const at = event.detail.originalEvent.target;
+            if (at instanceof Element && at.closest("[data-door]")) event.preventDefault();
+          }}
           aria-label={`Change ${target.title}`}
         >
           <EditorForm
             document={document}
             target={target}
             sentence={sentence}
+            text={text}
             save={save}
             close={() => setOpen(false)}
           />
@@ -44,16 +50,12 @@ export function ValueEditor({ document, target, sentence, text, save }: Props) {
   );
 }
 
-function EditorForm({
-  document,
-  target,
-  sentence,
-  save,
-  close,
-}: Omit<Props, "text"> & { close: () => void }) {
+function EditorForm({ document, target, sentence, text, save, close }: Props & { close: () => void }) {
   const isPick = target.picks.length > 0;
   const [declaration, setDeclaration] = useState(target.declaration);
   const [values, setValues] = useState<Values>(() => ({ ...(valueAt(document, target.base) as Values) }));
+  const [begun] = useState(() => JSON.stringify(valueAt(document, target.base)));
+  const theirs = JSON.stringify(valueAt(document, target.base)) !== begun;
   const [error, setError] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
   const shown = isPick
@@ -98,6 +100,12 @@ function EditorForm({
         <b className="font-semibold">{target.title}</b>
         <span className="text-xs text-soft">sentence {sentence}</span>
       </div>
+      {theirs && (
+        <p role="alert" className="text-loss">
+          Meanwhile it was changed elsewhere and reads “{text}” now. What you typed is still here; changing it
+          replaces that, Escape leaves it.
+        </p>
+      )}
       {isPick && (
         <fieldset className="flex flex-wrap gap-1" aria-label="Way of choosing">
           {target.picks.map((pick) => (

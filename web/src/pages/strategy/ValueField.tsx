@@ -1,6 +1,7 @@
 import { Slider, ToggleGroup } from "radix-ui";
 import { useId, useState } from "react";
 import type { Schemas } from "../../api/client";
+import { plainNumber } from "../../ui/read";
 
 type Param = Schemas["ParamOut"];
 
@@ -157,8 +158,8 @@ function NumberEditor({
   );
 }
 
-/** A number as typed, comma or point; what is no number stays text, so that the server can say so. */
+/** A number as typed, comma or point; what is no number, or two, stays text, so that the server can say so. */
 function read(text: string): unknown {
-  const plain = text.replace(",", ".").trim();
+  const plain = plainNumber(text);
   return plain !== "" && !plain.endsWith(".") && Number.isFinite(Number(plain)) ? Number(plain) : text;
 }
