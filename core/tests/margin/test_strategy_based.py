@@ -90,6 +90,31 @@ class WorkedExamplesTest(unittest.TestCase):
         self.assertEqual(needs(call(-2, 105, 2), spot=100, units=1), 2 + 20 - 5)
         self.assertEqual(needs(put(-1, 95, 2), spot=100, cash_secured=True), 95)
 
+    def test_what_is_left_over_helps_and_what_is_uncovered_stands_alone(self) -> None:
+        # two shorts, one long: the dearer one to leave alone is covered
+        self.assertEqual(needs(call(-1, 100, 4), call(-1, 110, 1), call(1, 105, 2), spot=100), 5 + (1 + 20 - 10))
+        # one short, two longs: the one that is left pays beyond its strike, but not at the worst end
+        self.assertEqual(needs(put(-1, 100, 4), put(2, 95, 2), spot=101), 5)
+        # a spread whose left-over long is further in than the short: it can lose nothing
+        self.assertEqual(needs(put(-1, 95, 2), put(1, 90, 1), put(1, 100, 4), spot=101), 0)
+        # the same strike twice is one position
+        self.assertEqual(needs(call(-1, 100, 2), call(-1, 100, 2), spot=95), 2 * (2 + 19 - 5))
+        self.assertEqual(needs(call(-1, 100, 2), call(1, 100, 2), spot=95), 0)
+
+    def test_units_cover_the_calls_that_are_dearest_alone(self) -> None:
+        legs = (call(-1, 90, 12), call(-1, 120, 0.2))
+        # the deep one needs 12 + 20, the far one 0.2 and 10 % of 100
+        self.assertEqual(needs(*legs, spot=100, units=1), 0.2 + 10)
+        self.assertEqual(needs(*legs, spot=100, units=2), 0)
+        self.assertEqual(needs(*legs, spot=100, units=5), 0, "more units than calls need nothing")
+        self.assertEqual(needs(put(-1, 90, 2), spot=95, units=1), 2 + 19 - 5, "units cover no put")
+
+    def test_capital_with_the_underlying(self) -> None:
+        self.assertEqual(capital([call(-1, 105, 2)], 100, units=1), 98, "the units less what the call took in")
+        self.assertEqual(capital([], 100, units=2), 200)
+        self.assertEqual(capital([], 100, units=-1), 50, "half of what was sold (Regulation T, from memory)")
+        self.assertEqual(capital([put(1, 100, 5)], 100), 5)
+
     def test_the_pairing_is_the_cheapest(self) -> None:
         """Each short has two longs to choose from; crossing them over would need 20 instead of 10."""
         legs = (put(-1, 100, 4), put(-1, 90, 2), put(1, 95, 3), put(1, 85, 1))

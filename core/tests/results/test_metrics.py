@@ -43,6 +43,19 @@ class DrawdownTest(unittest.TestCase):
         self.assertEqual(fall.depth, -0.25)
         self.assertEqual(metrics.longest_flat(equity, 100.0), 2)
 
+    def test_reaching_the_peak_exactly_is_recovered_and_no_new_high(self) -> None:
+        equity = np.array([120.0, 90.0, 120.0, 120.0])
+        fall = metrics.max_drawdown(equity, 100.0)
+        self.assertEqual((fall.peak, fall.trough, fall.recovered), (0, 1, 2))
+        self.assertEqual(metrics.longest_flat(equity, 100.0), 1, "back at the high is flat no more")
+
+    def test_equity_at_nothing_has_no_growth(self) -> None:
+        for last in (0.0, -1.0):
+            self.assertIsNone(metrics.cagr(np.array([50.0, last]), 100.0))
+        self.assertIsNone(metrics.cagr(np.array([]), 100.0))
+        self.assertIsNone(metrics.cagr(np.array([50.0]), 0.0))
+        self.assertAlmostEqual(metrics.cagr(np.array([100.01]), 100.0) or 0, 1.0001**252 - 1)
+
     def test_falling_from_the_start_and_never_back(self) -> None:
         fall = metrics.max_drawdown(np.array([95.0, 80.0, 90.0]), 100.0)
         self.assertAlmostEqual(fall.depth, -0.2)
@@ -83,3 +96,16 @@ class IntervalTest(unittest.TestCase):
         self.assertGreater(high, growth)
         self.assertEqual(metrics.interval_of_mean_growth(daily, seed=1), (low, high))
         self.assertIsNone(metrics.interval_of_mean_growth(daily[:59], seed=1))
+        self.assertIsNotNone(metrics.interval_of_mean_growth(daily[:60], seed=1))
+
+    def test_its_ends_are_what_blocks_of_ten_give(self) -> None:
+        """Made once more, block by block, as the paper has it."""
+        daily = np.random.default_rng(5).normal(0.0005, 0.01, 63)
+        rng = np.random.default_rng(9)
+        starts, grown = rng.integers(0, 63, (1000, 7)), []
+        for row in starts.tolist():
+            drawn = [daily[(start + step) % 63] for start in row for step in range(10)][:63]
+            grown.append(float(np.prod(1.0 + np.array(drawn)) ** (252 / 63) - 1))
+        low, high = metrics.interval_of_mean_growth(daily, seed=9) or (0.0, 0.0)
+        self.assertAlmostEqual(low, float(np.percentile(grown, 5)), places=10)
+        self.assertAlmostEqual(high, float(np.percentile(grown, 95)), places=10)
