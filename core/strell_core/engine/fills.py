@@ -9,9 +9,10 @@ import numpy as np
 
 from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import expired
-from strell_core.engine.state import DELIVERY, Fill, Order
+from strell_core.engine.state import DELIVERY, Fill, Order, OrderLeg
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money
+from strell_core.market.splits import after
 from strell_core.market.timeline import ChainView, Quote, Timeline, valid_quotes
 
 
@@ -59,7 +60,11 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
             continue
         closes = order.purpose == "close"
         # settlement comes first: what has settled, or waits for its value, is not closed any more
-        legs = [leg for leg in order.legs if not closes or not expired(timeline, leg.contract, instant)]
+        legs = [
+            leg
+            for leg in _over_split(timeline, index, order.legs)
+            if not closes or not expired(timeline, leg.contract, instant)
+        ]
         # a market order pays the other side, whatever part of the spread the sheet hopes to keep
         share = 100 if order.type == "market" else settings["share"]
         prices = [price_of(plan, view, leg.contract, leg.contracts, share, closes) for leg in legs]
@@ -70,6 +75,15 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         commission = Decimal(str(costs["per_contract"])) * contracts + Decimal(str(costs["per_order"]))
         fills.append(Fill(order.id, instant, found, money(commission)))
     return fills
+
+
+def _over_split(timeline: Timeline, index: int, legs: Sequence[OrderLeg]) -> Sequence[OrderLeg]:
+    """An order's legs as they are called and counted at a snapshot from which on a split holds: corporate actions come
+    before fills (semantics rule 7)."""
+    split = timeline.splits.get(index)
+    if split is None or split.whole is None:
+        return legs
+    return [OrderLeg(leg.leg_id, after(leg.contract, split.whole), leg.contracts * split.whole) for leg in legs]
 
 
 def first_event(timeline: Timeline, order: Order, index: int, end: int) -> int:

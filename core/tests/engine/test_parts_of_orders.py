@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import unittest
 from decimal import Decimal
+from fractions import Fraction
 
 from strell_core.engine.advance import advance
 from strell_core.engine.fills import fill_price
@@ -52,16 +53,25 @@ class PartsTest(unittest.TestCase):
         self.assertEqual(self.state.open_count, 1, "one trade, however many parts")
 
     def test_parts_join_at_their_average_and_money_is_exact(self) -> None:
-        first, second = self.part(1), None
+        # no exit of these rules acts, so that both parts fill
+        self.plan = make_plan(parse(document("parts", STRANGLE, [], lots=4)), self.timeline)
         before = self.state.cash
+        first = self.part(1)
         self.go(first)
-        if not any(order.purpose == "close" for order in self.state.orders):
-            second = self.part(3)
-            self.go(second)
+        self.index += 7
+        second = self.part(3)
+        self.go(second)
+        self.assertNotEqual(first.prices, second.prices, "or the average proves nothing")
+        (trade,) = self.state.trades
+        self.assertEqual((trade.lots, self.state.orders), (4, ()))
+        for held, leg, one, three in zip(trade.legs, self.order.legs, first.prices, second.prices, strict=True):
+            self.assertEqual(held.contracts, leg.contracts)
+            self.assertEqual(held.opened_parts, round(Fraction(one + 3 * three, 4)))
+        self.assertEqual(
+            trade.opening, sum(one + 3 * three for one, three in zip(first.prices, second.prices, strict=True))
+        )
         moved = Decimal(0)
         for fill in (first, second):
-            if fill is None:
-                continue
             for leg, parts in zip(self.order.legs, fill.prices, strict=True):
                 contracts = leg.contracts // 4 * fill.lots
                 moved += (-Decimal(contracts * parts) * Decimal("0.05") * 50 / 2000).quantize(Decimal("0.01"))

@@ -22,7 +22,7 @@ from strell_core.results.equity import equity_curve, trade_path
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse
 from tests.engine.test_worked_examples import whole
-from tests.handmade import session_chains, timeline_of
+from tests.handmade import instant, session_chains, timeline_of
 
 CASH = Decimal(50_000)
 EXPIRES = dt.date(2026, 10, 16)
@@ -99,10 +99,16 @@ class FollowedTest(unittest.TestCase):
         self.assertAlmostEqual(curve.equity[-1], 50_000 + 300 - costs, places=2)
 
     def test_an_exit_that_waits_over_the_night_closes_the_new_contracts(self) -> None:
-        rows = copy.deepcopy([*BEFORE, *AFTER])
-        rows[2]["2026-10-16/put/3040"] = "0.00/24.80"  # the stop is reached, and nobody sells before the night
-        (trade,) = both(timeline(2.0, rows)).closed
+        # the stop is reached on the session's last snapshot, so that its order waits until after the split
+        reached = {"at": "2026-10-06 17:30", "spot": 3110, "2026-10-16/put/3040": "24.00/24.80"}
+        before = [*BEFORE[:2], {**BEFORE[2], "at": "2026-10-06 12:00"}, reached]
+        (trade,) = both(timeline(2.0, [*before, *AFTER])).closed
+        self.assertEqual(
+            (trade.left_at, trade.closed_at), (instant("2026-10-06 17:30"), instant("2026-10-07 10:00")), "it waited"
+        )
         self.assertEqual([(leg.contract.strike, leg.contracts, leg.how) for leg in trade.legs][-1], (1520, -4, "order"))
+        # 12.00 taken, four bought at the market for 2.60
+        self.assertEqual(trade.pnl + trade.costs, Decimal("80.00"))
 
     def test_settlement_counts_the_new_contracts(self) -> None:
         rows = [*BEFORE, *AFTER[:1], {"at": "2026-10-16 17:30", "spot": 1510, "2026-10-16/put/1520": "10.00/10.10"}]
