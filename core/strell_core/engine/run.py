@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from strell_core.engine.advance import advance, apply_fills
-from strell_core.engine.capital import next_close
+from strell_core.engine.capital import CENT, funds, next_close
 from strell_core.engine.exits import first_true, waiting
 from strell_core.engine.fills import first_event, match
 from strell_core.engine.marks import stretch, with_paths
@@ -93,6 +93,7 @@ def run_blocks(
         if until_ruin and _ruined(market.main, index, out):
             break
         after = _next_event(plan, market.main, out.state, index + 1, end, looks, exits)
+        after = _watched(plan, market.main, out, index + 1, after)
         out.state = _skip(plan, market.main, out.state, index + 1, after)
         index = after
     return out
@@ -113,7 +114,8 @@ def step(plan: Plan, history: Market | Timeline, index: int, out: History) -> No
     observation = Observation(history, index)
     timeline = observation.timeline
     out.take(advance(plan, out.state, observation, match(plan, out.state.orders, timeline, index)))
-    if timeline.is_single[index] and (out.state.orders or out.state.trades):
+    assigned = plan.underlying.delivers and bool(out.state.trades)
+    if timeline.is_single[index] and (out.state.orders or assigned):
         fills = match(plan, out.state.orders, timeline, index, same=True)
         out.take(apply_fills(plan, out.state, observation, fills))
 
@@ -130,7 +132,10 @@ def _next_event(
     candidates = [int(looks[at]) if at < len(looks) else end]
     candidates += [first_event(timeline, order, index, end) for order in state.orders]
     if state.trades:
-        candidates += [timeline.next_split(index), next_close(timeline, index)]
+        candidates.append(timeline.next_split(index))
+        if plan.underlying.delivers:
+            # shorts may be assigned at the end of a session
+            candidates.append(next_close(timeline, index))
     if any(leg.contract.is_unit for trade in state.trades for leg in trade.legs):
         candidates.append(timeline.next_dividend(index))
     for trade in state.trades:
@@ -146,6 +151,20 @@ def _next_event(
             exits[trade.number] = (about, _first_exit(plan, timeline, trade, working, index, end))
         candidates.append(exits[trade.number][1])
     return min([*candidates, end])
+
+
+def _watched(plan: Plan, timeline: Timeline, out: History, index: int, after: int) -> int:
+    """Note what trades need at the ends of sessions in ``[index, after)``, as :func:`advance` would; the first at which
+    it would do more than that is where to go on."""
+    state = out.state
+    close = next_close(timeline, index) if state.trades else after
+    while close < after:
+        now = funds(plan, timeline, close, float(state.cash), state.trades, state.orders)
+        if now.free <= -CENT or now.equity <= 0:
+            return close
+        out.needs.append(Need(int(timeline.times[close]), now.equity, now.needed))
+        close = next_close(timeline, close + 1)
+    return after
 
 
 def _first_exit(

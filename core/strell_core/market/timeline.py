@@ -262,9 +262,12 @@ class Timeline:
         if contract.is_unit:
             price = self.spot[begin:end].astype(np.int64) * self.spot_parts
             return price, price
-        bid, ask = np.full(end - begin, NO_PRICE, np.int64), np.full(end - begin, NO_PRICE, np.int64)
         cube = self.cubes.get(contract.expiration)
         row = None if cube is None else cube.row(contract.right, contract.strike)
+        if cube is not None and row is not None and cube.start <= begin and end <= cube.end:
+            whole = slice(begin - cube.start, end - cube.start)
+            return cube.bid[row, whole] * np.int64(PARTS), cube.ask[row, whole] * np.int64(PARTS)
+        bid, ask = np.full(end - begin, NO_PRICE, np.int64), np.full(end - begin, NO_PRICE, np.int64)
         if cube is not None and row is not None:
             low, high = max(begin, cube.start), min(end, cube.end)
             if low < high:

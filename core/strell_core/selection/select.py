@@ -93,7 +93,7 @@ def _choose(
         return ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[row])), view.underlying.symbol)
 
     ranked = rank_strikes(chain, distance)
-    order = [row for row in ranked if contract_of(row) not in other_way]
+    order = [row for row in ranked if contract_of(row) not in other_way] if other_way else ranked
     if not order:
         why = "is traded the other way round by another leg" if ranked else "has the quotes the pick needs"
         which = "every strike" if ranked else "no strike"

@@ -27,7 +27,7 @@ CASH = Decimal(50_000)
 
 
 def bytes_of(*histories: History) -> str:
-    said: dict[str, list[Any]] = {"reasons": [], "entries": [], "closed": []}
+    said: dict[str, list[Any]] = {"reasons": [], "entries": [], "closed": [], "needs": []}
     for history in histories:
         for name, found in said.items():
             found += to_plain(getattr(history, name))
