@@ -109,10 +109,15 @@ def journal(page: Page) -> None:
 
 def market(page: Page) -> None:
     page.goto(f"{BASE}/market/MK30")
-    prices = page.get_by_role("button", name=re.compile(r"^\d.*(bid|ask)"))
-    expect(prices.nth(20)).to_be_visible()
-    for place in (17, 30):
-        prices.nth(place).click()
+    for side, right, share in (
+        ("Sell", "call", 0.7),
+        ("Buy", "call", 0.85),
+        ("Sell", "put", 0.3),
+        ("Buy", "put", 0.15),
+    ):
+        price = page.get_by_role("button", name=re.compile(rf"^{side} 1 .* {right} at "))
+        expect(price.first).to_be_visible()
+        price.nth(int(share * price.count())).click()
     shot(page, "market")
 
 

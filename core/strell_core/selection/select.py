@@ -93,7 +93,8 @@ def _choose(
         return ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[row])), view.underlying.symbol)
 
     ranked = rank_strikes(chain, distance)
-    order = [row for row in ranked if contract_of(row) not in other_way] if other_way else ranked
+    taken = {float(c.strike) for c in other_way if (c.expiration, c.right) == (allowed[0], leg.right)}
+    order = [row for row in ranked if chain.strikes[row] not in taken] if taken else ranked
     if not order:
         why = "is traded the other way round by another leg" if ranked else "has the quotes the pick needs"
         which = "every strike" if ranked else "no strike"
