@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
-from strell_core.market.prices import points_to_parts
+from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
@@ -64,8 +64,8 @@ class Plan:
 
     @cached_property
     def unit_half(self) -> int:
-        """Half of the underlying's own spread in parts."""
-        return points_to_parts(Decimal(str(self.strategy.orders["unit_spread"]["points"])), self.quantum)
+        """Half of the underlying's own spread in parts, the nearest."""
+        return round(Decimal(str(self.strategy.orders["unit_spread"]["points"])) * PARTS / self.quantum)
 
     def multiplier(self, opened_on: dt.date) -> int:
         """That of a trade opened on a day: its contracts keep the terms they were listed with."""
