@@ -129,7 +129,7 @@ class RulesStory(BrowserTestCase):
 
     def test_a_session_that_ends_keeps_what_was_typed(self) -> None:
         self.sentence(6).get_by_role("button", name="50 %, change").click()
-        editor = self.page.get_by_role("dialog", name=re.compile("^Change Share"))
+        editor = self.page.get_by_role("dialog", name=re.compile("^Change "))
         field = editor.get_by_label("Share of the credit").last
         field.fill("55")
         Session.objects.all().delete()

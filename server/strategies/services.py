@@ -19,7 +19,7 @@ from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.market.instruments import ContractKey
 from strell_core.measures.declaration import WEEKDAYS
 from strell_core.selection.rules_of import rules_of
-from strell_core.strategy.document import DocumentError, clock_of, normalise
+from strell_core.strategy.document import DocumentError, clock_of, written
 from strell_core.strategy.edits import mirrored, rules_digest
 from strell_core.strategy.sentences import sheet
 
@@ -29,7 +29,7 @@ MAX_STRATEGIES = 500
 def checked(raw: Any) -> dict[str, Any]:
     """A normalised document; raises :class:`Refused` with every problem at its place."""
     try:
-        return normalise(raw)
+        return written(raw)
     except DocumentError as error:
         problems = [{"path": p.path, "message": p.message} for p in error.problems]
         raise Refused(_first(problems), problems) from error

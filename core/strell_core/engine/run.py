@@ -21,6 +21,7 @@ from strell_core.engine.exits import first_true, waiting
 from strell_core.engine.fills import first_event, match
 from strell_core.engine.marks import stretch, with_paths
 from strell_core.engine.plan import Plan
+from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Need, Order, Reason, TradeState
 from strell_core.market.market import Market, Observation, market_of
 from strell_core.market.timeline import Timeline
@@ -180,9 +181,11 @@ def _first_exit(
 
 def _settlement(timeline: Timeline, trade: TradeState, index: int) -> int:
     """First snapshot from ``index`` on at which a leg of the trade settles; the end of the timeline without one.
-    Legs that settled before and still wait for their value are none."""
+    Legs that settled before and still wait for their value are none; one that was dealt at its settlement is due."""
     settles = [timeline.settles_at(leg.contract) for leg in trade.legs]
     before = int(timeline.times[index - 1]) if index else 0
+    if any(settlement_parts(timeline, leg.contract, before) is not None for leg in trade.legs):
+        return index
     to_come = [at for at in settles if at > before]
     return int(np.searchsorted(timeline.times, min(to_come))) if to_come else len(timeline.times)
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import yaml
 
-from strell_core.strategy.document import DocumentError, Problem, normalise
+from strell_core.strategy.document import DocumentError, Problem, written
 from strell_core.strategy.edits import in_order
 
 MAX_BYTES = 200_000
@@ -41,7 +41,7 @@ def from_text(text: str) -> dict[str, Any]:
     except (yaml.YAMLError, ValueError, RecursionError) as error:
         raise StrategyFileError([(1, "", f"not valid YAML: {str(error).splitlines()[0]}")]) from error
     try:
-        return normalise(raw)
+        return written(raw)
     except DocumentError as error:
         raise StrategyFileError(
             [(line_of(node, problem), problem.path, problem.message) for problem in error.problems]

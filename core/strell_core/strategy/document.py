@@ -145,6 +145,25 @@ def normalise(raw: Any) -> dict[str, Any]:
     return document
 
 
+def written(raw: Any) -> dict[str, Any]:
+    """A document as a person writes it: normalised, and without wishes that nothing can meet. What is stored already is
+    read by :func:`normalise` alone and goes on meaning what it meant. Raises :class:`DocumentError`."""
+    document = normalise(raw)
+    problems = [
+        Problem(
+            f"entries/{place}/legs/{number}/expiry/days",
+            f"{pick['days']} days lie outside of {pick['from']}–{pick['to']}, within which an expiration is looked for",
+        )
+        for place, entry in enumerate(document["entries"])
+        for number, leg in switched_on(entry["legs"])
+        if (pick := leg.get("expiry", {})).get("pick") == "nearest_days"
+        and not pick["from"] <= pick["days"] <= pick["to"]
+    ]
+    if problems:
+        raise DocumentError(problems)
+    return document
+
+
 def _stood(path: str, places: Mapping[str, str]) -> str:
     """A path as it was in what was given, before it was upgraded."""
     bits = path.split("/")

@@ -12,7 +12,7 @@ from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import DocumentError, normalise, parse, parts
+from strell_core.strategy.document import DocumentError, normalise, parse, parts, written
 from strell_core.strategy.edits import mirrored, rules_digest
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
@@ -39,6 +39,24 @@ def refused(change: dict[str, Any]) -> dict[str, str]:
 
 def leg(**values: Any) -> dict[str, Any]:
     return {"legs": [{**copy.deepcopy(SMALL["legs"][0]), **values}]}
+
+
+class WrittenTest(unittest.TestCase):
+    def test_days_outside_of_their_own_range_are_refused_where_they_are_written_and_read_where_they_are_kept(
+        self,
+    ) -> None:
+        raw = variations()["strangle"]
+        for wanted, fits in ((5, True), (18, True), (4, False), (45, False)):
+            raw["entries"][0]["legs"][0]["expiry"]["days"] = wanted
+            self.assertEqual(normalise(raw)["entries"][0]["legs"][0]["expiry"]["days"], wanted)
+            if fits:
+                written(raw)
+                continue
+            with self.assertRaises(DocumentError) as caught:
+                written(raw)
+            ((path, message),) = [(p.path, p.message) for p in caught.exception.problems]
+            self.assertEqual(path, "entries/0/legs/0/expiry/days")
+            self.assertIn(f"{wanted} days lie outside of 5–18", message)
 
 
 class NormaliseTest(unittest.TestCase):
