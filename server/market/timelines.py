@@ -16,6 +16,7 @@ from django.conf import settings
 from config.errors import NotThere, Refused
 from market import calendars
 from market.models import SessionChainRow, Underlying
+from market.sizes import sizes_of
 from market.terms import terms
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode
@@ -53,7 +54,9 @@ def _open_cache(row: Underlying) -> Timeline:
     folder = _folder(row)
     if _build(row, folder):
         _evict_others(row, folder)
-    return cubes.open_timeline(folder, terms(row), calendars.calendar_for(row))
+    opened = cubes.open_timeline(folder, terms(row), calendars.calendar_for(row))
+    opened.sizes = sizes_of(row, opened.calendar)
+    return opened
 
 
 def _build(row: Underlying, folder: Path) -> bool:

@@ -7,6 +7,7 @@ from decimal import Decimal
 
 import numpy as np
 
+from strell_core.engine.ledger import options_in
 from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import DELIVERY, Fill, Order, OrderLeg
@@ -71,10 +72,39 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         found = tuple(price for price in prices if price is not None)
         if not legs or len(found) < len(prices) or (order.least is not None and not order.brings(found)):
             continue
-        contracts = sum(abs(leg.contracts) for leg in legs if not leg.contract.is_unit)
+        lots = _dealt(plan, timeline, index, order, legs)
+        if lots == 0:
+            continue
+        contracts = options_in((leg.contract, leg.contracts) for leg in legs) * lots // order.lots
         commission = Decimal(str(costs["per_contract"])) * contracts + Decimal(str(costs["per_order"]))
-        fills.append(Fill(order.id, instant, found, money(commission)))
+        fills.append(Fill(order.id, instant, found, money(commission), None if lots == order.lots else lots))
     return fills
+
+
+def quoted_lots(timeline: Timeline, index: int, legs: Sequence[OrderLeg], lots: int, closes: bool) -> int | None:
+    """Whole lots, of the ``lots`` that ``legs`` are, for which the sizes quoted on snapshot ``index`` are enough;
+    ``None`` where none was told. What nobody bids for is given away, as much as there is."""
+    if timeline.sizes is None:
+        return None
+    instant, found = int(timeline.times[index]), None
+    for leg in legs:
+        told = None if leg.contract.is_unit else timeline.sizes(leg.contract, instant)
+        if told is None or (closes and leg.contracts < 0 and timeline.view(index).quote(leg.contract).bid == 0):
+            continue
+        enough = told[leg.contracts > 0] // (abs(leg.contracts) // lots)
+        found = enough if found is None else min(found, enough)
+    return found
+
+
+def _dealt(plan: Plan, timeline: Timeline, index: int, order: Order, legs: Sequence[OrderLeg]) -> int:
+    """Lots of an order that the sheet's policy deals in at the sizes quoted (semantics rule 8)."""
+    policy, closes = plan.strategy.orders["quoted_size"]["policy"], order.purpose == "close"
+    if policy == "take":
+        return order.lots
+    quoted = quoted_lots(timeline, index, legs, order.lots, closes)
+    if quoted is None or quoted >= order.lots:
+        return order.lots
+    return quoted if policy == "split" or closes else 0
 
 
 def _over_split(timeline: Timeline, index: int, legs: Sequence[OrderLeg]) -> Sequence[OrderLeg]:

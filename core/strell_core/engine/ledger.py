@@ -53,6 +53,11 @@ def holdings(moves: Iterable[Move]) -> dict[ContractKey, Held]:
     return held
 
 
+def options_in(legs: Iterable[tuple[ContractKey, int]]) -> int:
+    """Contracts of options among what is bought and sold: what commission is paid for."""
+    return sum(abs(contracts) for contract, contracts in legs if not contract.is_unit)
+
+
 def cash_of(contracts: int, price_parts: int, quantum: Decimal, multiplier: int) -> Decimal:
     """Money that buying (positive) or selling moves: paid negative, taken in positive, to the cent."""
     return money(parts_to_money(-contracts * price_parts, quantum, multiplier))

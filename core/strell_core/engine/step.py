@@ -10,6 +10,7 @@ from fractions import Fraction
 from itertools import compress
 from typing import Any
 
+from strell_core.engine.fills import quoted_lots
 from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import (
@@ -170,11 +171,17 @@ class Step:
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         self.trades[trade.number] = trade
-        self.say("filled", trade.number, order.rule, None, {"kind": "open", "premium": opening})
+        told = {"kind": "open", "premium": opening, **self._beyond(order)}
+        self.say("filled", trade.number, order.rule, None, told)
         # a working exit closes what is held
         for other in self.at_work(trade.number, "close"):
             if other.whole:
                 self.replace(other, lots=trade.lots, legs=closing_legs(self.traded(trade.legs)))
+
+    def _beyond(self, order: Order) -> dict[str, int]:
+        """Lots dealt and quoted, where more were dealt than the quoted sizes allow."""
+        quoted = quoted_lots(self.timeline, self.index, order.legs, order.lots, order.purpose == "close")
+        return {} if quoted is None or quoted >= order.lots else {"lots": order.lots, "quoted": quoted}
 
     @staticmethod
     def _joined(trade: TradeState, order: Order, fill: Fill) -> tuple[LegState, ...]:
@@ -204,7 +211,8 @@ class Step:
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         if opened:
             trade = dataclasses.replace(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
-        self.say("filled", trade.number, order.rule, None, {"kind": order.purpose, "pnl": trade.realised})
+        told = {"kind": order.purpose, "pnl": trade.realised, **self._beyond(order)}
+        self.say("filled", trade.number, order.rule, None, told)
         self.trades[trade.number] = trade
         if not trade.legs:
             self._finish(trade, order.rule, order.decided_at, order.values, order.also)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 from bisect import bisect_left, bisect_right
+from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
@@ -30,6 +31,8 @@ NEVER = 24 * 60
 """A minute that no session reaches."""
 NO_PRICE = -1
 """Bid and ask where there is no quote."""
+Sizes = Callable[[ContractKey, int], tuple[int, int] | None]
+"""Contracts bid for and offered of a contract at an epoch second; ``None`` where nothing was told."""
 NO_DELTA = -32768
 """Stored delta of a quote that has none."""
 
@@ -232,6 +235,8 @@ class Timeline:
         self.daily = daily
         self.cubes = cubes
         self.digest = digest
+        self.sizes: Sizes | None = None
+        """Contracts bid for and offered, where a history tells them; read when something is dealt."""
         counts = np.diff(first)
         self.session_of = np.repeat(np.arange(len(dates), dtype=np.int32), counts)
         offsets = np.array([_utc_offset(calendar, date) for date in dates], np.int64)

@@ -183,6 +183,7 @@ FIGURES: dict[str, Figure] = {
         Figure("capital_calls", "Calls", "count", "Sessions at whose end equity was less than the capital that open trades needed.", lambda run: sum(r.kind == "call" for r in run.history.reasons), True),
         Figure("ruined_on", "All lost on", "date", "Session at whose end equity was lost; the run ends there.", _ruined_on, True),
         Figure("awaiting_value", "Waiting for a settlement", "count", "Open trades with a leg that has come to its settlement, whose official value is not recorded: they are carried at their last marks.", _awaiting_value, True),
+        Figure("beyond_size", "Beyond the quoted size", "count", "Fills of more lots than were quoted, where the history tells sizes: no quote says what the rest would have cost.", lambda run: sum("quoted" in r.values for r in run.history.reasons if r.kind == "filled"), True),
         Figure("exits_delayed", "Decided, not carried out", "count", "Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.", _exits_delayed, True),
     )
 }  # fmt: skip

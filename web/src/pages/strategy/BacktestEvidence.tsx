@@ -160,6 +160,11 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
           {plural(figures.capital_calls, "call")} on capital
         </span>
       )}
+      {!!figures?.beyond_size && (
+        <span className="pill" title={words("beyond_size")}>
+          {plural(figures.beyond_size, "fill")} beyond the quoted size
+        </span>
+      )}
       {!!figures?.awaiting_value && (
         <span className="pill border-loss text-loss" title={words("awaiting_value")}>
           {plural(figures.awaiting_value, "trade waits", "trades wait")} for a settlement value
