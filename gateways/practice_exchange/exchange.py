@@ -18,14 +18,17 @@ from config.errors import Conflict
 from config.push import notify_market
 from market.ask import refresh_later
 from market.models import Venue
+from market.terms import terms
 from strell_core.market.chains import SessionChain
-from strell_core.scenario.generator import Settings
 from strell_core.scenario.practice import PracticeScenario, sizes, traded
+from strell_core.scenario.single_practice import SinglePractice, settings_of, today_of, unit_quote
 from venue.clock import anchor, market_now, session_of
 from venue.live import live, publish, record, seal
 
 log = logging.getLogger("strell.exchange")
 AHEAD = dt.timedelta(days=45)
+SINGLE_SECONDS = 1.0
+"""Wall seconds between quotes of a stock or the fund: their American options cost more to value than the index's."""
 FOLLOW_SECONDS = 2.0
 """How long a recorded snapshot waits for the desk before the market goes on without it."""
 
@@ -35,7 +38,9 @@ class Exchange:
         self.symbol = symbol
         self.plays = True
         """Whether the clock ran, or was to jump, when it was last looked at."""
-        self._scenario: PracticeScenario | None = None
+        self._scenario: PracticeScenario | SinglePractice | None = None
+        self._said = 0.0
+        """When quotes were last published, by the process's own clock."""
         self._waiting: tuple[int, float] | None = None
         self._last: tuple[dt.date, np.ndarray] | None = None
 
@@ -55,7 +60,7 @@ class Exchange:
 
     def _chain(self, venue: Venue, at: int) -> SessionChain:
         if self._scenario is None or venue.session > self._scenario.dates[-1]:
-            self._scenario = PracticeScenario(venue.session + AHEAD, Settings.parse(venue.scenario))
+            self._scenario = today_of(venue.scenario, venue.session + AHEAD)
         return self._scenario.at(venue.session, at)
 
     def _last_trades(self, chain: SessionChain, at: int) -> np.ndarray:
@@ -84,12 +89,17 @@ class Exchange:
             target = max(target, venue.jump_to)
         if target <= venue.reached and self._published(venue):
             return False
-        step = Settings.parse(venue.scenario).step
+        step = settings_of(venue.scenario).step
         grid = session.open + ((venue.reached - session.open) // step + 1) * step
         at = min(target, grid)
+        due = self._said + (SINGLE_SECONDS if "single" in venue.scenario else 0.0)
+        if at < grid and venue.jump_to is None and time.monotonic() < due:
+            return False
+        self._said = time.monotonic()
         if not venue.quiet:
             chain = self._chain(venue, at)
-            publish(venue.underlying, chain, *sizes(chain.contracts, at), self._last_trades(chain, at))
+            unit = unit_quote(chain, at) if terms(venue.underlying).dealt else None
+            publish(venue.underlying, chain, *sizes(chain.contracts, at), self._last_trades(chain, at), unit)
             if at == grid:
                 record(venue.underlying, chain)
                 self._waiting = (at, time.monotonic())

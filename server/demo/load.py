@@ -10,6 +10,7 @@ import numpy as np
 from django.db import transaction
 
 from facts.dated import BAR, pack
+from market.calendars import calendar_for
 from market.models import (
     Bar,
     Contract,
@@ -30,6 +31,7 @@ from strell_core.pricing.surface import CONVENTIONS
 from strell_core.scenario.generator import Scenario, Settings
 from strell_core.scenario.sessions import generate, generate_singles
 from strell_core.scenario.single import NAMES, SingleScenario
+from strell_core.scenario.single_practice import single_settings
 from venue.clock import open_venue
 
 Progress = Callable[[str, int, int], None]
@@ -112,6 +114,20 @@ def load_singles(settings: Settings, sessions: int, progress: Progress, processe
             SessionChainRow.objects.bulk_update(stored, ["basis"])
             row.data_digest = data_digest(row)
             row.save(update_fields=["data_digest"])
+        open_singles(settings)
+
+
+def open_singles(settings: Settings) -> None:
+    """Connect the practice exchange to the stocks and the fund whose history ends where their today begins."""
+    for name in NAMES:
+        row = Underlying.objects.filter(symbol=name.symbol, venue=None).first()
+        last = row and row.chains.order_by("-date").first()
+        if row is None or last is None or last.date != settings.end:
+            continue
+        calendar = calendar_for(row)
+        session = calendar.between(settings.end + dt.timedelta(days=1), settings.end + dt.timedelta(days=14))[0]
+        plain = single_settings(settings, name.symbol, row.chains.filter(current=True).count())
+        open_venue(row, plain, session, calendar.session(session).open)
 
 
 def _underlying(terms: Terms) -> Underlying:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from decimal import Decimal
+from typing import Any
 
 from config.push import notify
-from desk.models import Account, DeskFill, DeskOrder, Holding, LedgerRow
+from desk.models import DIVIDEND, Account, DeskFill, DeskOrder, Holding, LedgerRow
 from journal import services as journal
-from strell_core.engine.ledger import cash_of, holdings
-from strell_core.market.instruments import ContractKey
+from strell_core.engine.ledger import cash_of, holdings, options_in
+from strell_core.market.instruments import ContractKey, Right
 from strell_core.market.prices import money, parts_to_price
 from strell_core.orders.order import price_words
 
@@ -25,6 +27,9 @@ def structure_words(legs: Sequence[tuple[str, int]]) -> str:
     out, last = [], None
     for code, contracts in legs:
         contract = ContractKey.parse(code)
+        if contract.is_unit:
+            out.append(f"{contract.label} {'+' if contracts > 0 else '−'}{abs(contracts)}")
+            continue
         date = "" if contract.expiration == last else f"{contract.expiration:%-d %b} "
         last = contract.expiration
         sign = "+" if contracts > 0 else "−"
@@ -82,7 +87,7 @@ def book_fill(
     if order.holding is None:
         order.holding = _open_holding(order, market_at)
     legs = [[code, ratio * lots, int(parts)] for (code, ratio), parts in zip(order.legs, prices, strict=True)]
-    contracts = sum(abs(n) for _, n, _ in legs)
+    contracts = options_in((ContractKey.parse(code), n) for code, n, _ in legs)
     fill = DeskFill.objects.create(
         account=account, order=order, holding=order.holding, execution=execution, at=market_at, lots=lots, legs=legs,
         commission=money(account.commission * contracts), told=order.holding.deployment_id is None,
@@ -115,7 +120,7 @@ def enter(fill: DeskFill, kind: str) -> None:
     rows = [
         LedgerRow(
             account=fill.account, fill=fill, at=fill.at, kind=kind, contract=code, contracts=contracts, price_parts=parts,
-            amount=cash_of(contracts, parts, terms.quantum, terms.multiplier),
+            amount=cash_of(-contracts if kind == DIVIDEND else contracts, parts, terms.quantum, terms.multiplier),
         )
         for code, contracts, parts in fill.legs
     ]  # fmt: skip
@@ -157,22 +162,57 @@ def close_if_flat(holding: Holding, market_at: int) -> None:
 
 def settle(holding: Holding, contract: ContractKey, contracts: int, parts: int, market_at: int) -> None:
     """Settle an expired contract of a holding in cash, once."""
+    price = parts_to_price(parts, holding.account.underlying.quantum)
+    _happened(
+        holding, f"settled {holding.pk} {contract.code}", "settlement", [[contract.code, -contracts, parts]], market_at,
+        "settled", f"{contract.label}: {contracts:+d} settled in cash at {price:.2f}",
+    )  # fmt: skip
+
+
+def deliver(holding: Holding, contract: ContractKey, contracts: int, parts: int, market_at: int, how: str) -> None:
+    """An option becomes units of the underlying at its strike (``parts``), by its exercise or ``how`` else, once a
+    session."""
+    units = contracts if contract.right == Right.CALL else -contracts
+    unit = ContractKey.unit(contract.underlying)
+    price = parts_to_price(parts, holding.account.underlying.quantum)
+    flow = "come in" if units > 0 else "go out"
+    _happened(
+        holding, f"{how} {holding.pk} {contract.code} {market_at}", "delivery",
+        [[contract.code, -contracts, 0], [unit.code, units, parts]], market_at, how,
+        f"{contract.label}: {contracts:+d} {how}, {abs(units)} of {unit.label} {flow} at {price:.2f}",
+    )  # fmt: skip
+
+
+def pay(holding: Holding, date: dt.date, units: int, parts: int, market_at: int) -> None:
+    """A dividend of units held over the day it goes ex, to longs and by shorts, once."""
+    unit = ContractKey.unit(holding.account.underlying.symbol)
+    amount = parts_to_price(parts, holding.account.underlying.quantum)
+    words = "is paid to" if units > 0 else "is owed by"
+    _happened(
+        holding, f"dividend {holding.pk} {date}", DIVIDEND, [[unit.code, units, parts]], market_at, DIVIDEND,
+        f"A dividend of {amount.normalize():f} {words} {holding.name}, {units:+d} of {unit.label}",
+    )  # fmt: skip
+
+
+def _happened(
+    holding: Holding, execution: str, kind: str, legs: list[list[Any]], market_at: int, event: str, text: str
+) -> None:
+    """Enter what a contract or its underlying brought about by itself, once, and say it."""
     account = holding.account
     fill, made = DeskFill.objects.get_or_create(
-        account=account, execution=f"settled {holding.pk} {contract.code}",
+        account=account, execution=execution,
         defaults={
-            "holding": holding, "kind": "settlement", "at": market_at, "lots": 0, "commission": Decimal(0), "told": True,
-            "legs": [[contract.code, -contracts, parts]],
+            "holding": holding, "kind": kind, "at": market_at, "lots": 0, "commission": Decimal(0), "told": True,
+            "legs": legs,
         },
     )  # fmt: skip
     if not made:
         return
-    enter(fill, "settlement")
+    enter(fill, kind)
     close_if_flat(holding, market_at)
-    price = parts_to_price(parts, account.underlying.quantum)
     journal.write(
-        account.owner_id, "market", "settled", f"{contract.label}: {contracts:+d} settled in cash at {price:.2f}", market_at,
-        account=account.pk, deployment=holding.deployment_id, symbol=account.underlying.symbol,
+        account.owner_id, "market", event, text, market_at, account=account.pk, deployment=holding.deployment_id,
+        symbol=account.underlying.symbol,
     )  # fmt: skip
 
 

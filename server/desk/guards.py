@@ -1,4 +1,4 @@
-"""Protective orders: watched by the desk, whatever browsers do; and what a session's end brings."""
+"""Protective orders, watched by the desk whatever browsers do; and what a session begins with."""
 
 from __future__ import annotations
 
@@ -8,16 +8,13 @@ from django.db import transaction
 
 from config.errors import Refused
 from config.push import notify
-from desk import book
 from desk.leader import still_leading
 from desk.models import Account, DeskOrder, Holding
 from desk.positions import standing, standings
 from desk.services import closing_ticket, keep_refusal, locked_order, send, withdraw
 from desk.tickets import read_protection
 from journal import services as journal
-from market.calendars import calendar_for
-from market.models import Bar, Venue
-from strell_core.engine.settlement import intrinsic_parts
+from market.models import Venue
 from strell_core.market.prices import grouped
 from venue.clock import is_open
 from venue.live import Live, live
@@ -105,30 +102,3 @@ def open_session(epoch: int, venue: Venue, now: Live) -> None:
         with transaction.atomic():
             still_leading(epoch)
             Account.objects.filter(pk=account.pk).update(session=venue.session, opening_equity=at.equity)
-
-
-def settle_expired(epoch: int, venue: Venue, now: Live) -> None:
-    """Settle contracts whose last session is over, at its official value (semantics rule 10)."""
-    values: dict[dt.date, int | None] = {}
-    for holding in Holding.objects.filter(account__underlying=venue.underlying, closed_at=None):
-        for held in standing(holding, now).open:
-            date = held.contract.expiration
-            if date > venue.session or (date == venue.session and not venue.sealed):
-                continue
-            if date not in values:
-                bar = Bar.objects.filter(underlying=venue.underlying, date=date).first()
-                values[date] = bar.close if bar else None
-            if (value := values[date]) is None:
-                continue
-            with transaction.atomic():
-                still_leading(epoch)
-                Holding.objects.select_for_update().get(pk=holding.pk)
-                row = Holding.objects.select_related("account__underlying").get(pk=holding.pk)
-                closed = calendar_for(venue.underlying).session(date).close
-                book.settle(
-                    row,
-                    held.contract,
-                    held.contracts,
-                    intrinsic_parts(held.contract, value, now.row.quantum.normalize()),
-                    closed,
-                )

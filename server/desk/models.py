@@ -10,6 +10,8 @@ from market.models import Underlying
 from strategies.models import Revision, Strategy
 
 PAPER, PRACTICE = "paper", "practice"
+DIVIDEND = "dividend"
+"""Kind of a fill that moves money only."""
 
 
 Row = TypeVar("Row", bound=models.Model)
@@ -198,7 +200,9 @@ class DeskFill(models.Model):
     order = models.ForeignKey(DeskOrder, models.CASCADE, null=True, related_name="fills")
     holding = models.ForeignKey(Holding, models.CASCADE, related_name="fills")
     execution = models.CharField(max_length=80)
-    kind = models.CharField(max_length=10, default="order", help_text="order, settlement or taken over")
+    kind = models.CharField(
+        max_length=10, default="order", help_text="order, settlement, delivery, dividend or taken over"
+    )
     at = models.BigIntegerField(help_text="market time")
     wall = models.DateTimeField(auto_now_add=True)
     lots = models.PositiveIntegerField()
@@ -217,7 +221,7 @@ class LedgerRow(models.Model):
     account = models.ForeignKey(Account, models.CASCADE, related_name="ledger")
     fill = models.ForeignKey(DeskFill, models.CASCADE, related_name="ledger")
     at = models.BigIntegerField()
-    kind = models.CharField(max_length=10, help_text="premium, commission or settlement")
+    kind = models.CharField(max_length=10, help_text="premium, commission, settlement, delivery or dividend")
     contract = models.CharField(max_length=60, blank=True)
     contracts = models.IntegerField(default=0)
     price_parts = models.BigIntegerField(default=0)

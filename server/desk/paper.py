@@ -9,6 +9,7 @@ from desk.leader import still_leading
 from desk.models import PAPER, DeskOrder
 from desk.services import locked_order, terms_of
 from market.models import Venue
+from strell_core.market.instruments import ContractKey
 from strell_core.orders.matching import Taken, match
 from venue.clock import is_open, market_now, session_of
 from venue.live import Live
@@ -67,10 +68,8 @@ def expire(epoch: int, venue: Venue) -> None:
     over = venue.sealed or not is_open(venue)
     for order in alive.only("pk", "session", "time_in_force", "legs"):
         ended = order.time_in_force == "day" and (order.session != venue.session or over)
-        expired = any(
-            code[:10] < venue.session.isoformat() or (over and code[:10] == venue.session.isoformat())
-            for code, _ in order.legs
-        )
+        last = min(ContractKey.parse(code).expiration for code, _ in order.legs)
+        expired = last < venue.session or (over and last == venue.session)
         if not ended and not expired:
             continue
         with transaction.atomic():

@@ -12,7 +12,7 @@ from functools import cached_property
 
 from django.db.models import Sum
 
-from desk.models import Account, DeskFill, DeskOrder, Holding
+from desk.models import DIVIDEND, Account, DeskFill, DeskOrder, Holding
 from observe import payoffs
 from strell_core.engine.ledger import Held, Move, holdings
 from strell_core.engine.marks import known_by_pnl
@@ -23,9 +23,18 @@ from strell_core.pricing.black import GREEKS
 from strell_core.strategy.kinds import Stretch
 from venue.live import Live
 
+OPENING = ("order", "taken over")
+"""Kinds of fills that can open."""
+
 
 def moves(fills: Iterable[DeskFill]) -> list[Move]:
-    return [Move(ContractKey.parse(code), n, parts) for fill in fills for code, n, parts in fill.legs]
+    """What fills brought and took; a dividend moves money only."""
+    return [
+        Move(ContractKey.parse(code), n, parts)
+        for fill in fills
+        if fill.kind != DIVIDEND
+        for code, n, parts in fill.legs
+    ]
 
 
 @dataclass(frozen=True)
@@ -74,23 +83,27 @@ class Standing:
 
     @cached_property
     def _opening(self) -> int:
-        opening = [
-            fill for fill in self.fills if fill.kind != "settlement" and (fill.order is None or fill.order.opens)
-        ]
-        return -sum(move.contracts * move.price_parts for move in moves(opening))
+        opening = [fill for fill in self.fills if fill.kind in OPENING and (fill.order is None or fill.order.opens)]
+        return -sum(move.contracts * move.price_parts for move in moves(opening) if not move.contract.is_unit)
 
     @property
     def premium(self) -> Decimal:
-        """What the opening fills took in (positive) or paid, before costs (semantics rule 5)."""
+        """What the options of the opening fills took in (positive) or cost, before costs (semantics rule 5)."""
         return self._money(self._opening)
 
     @cached_property
+    def _realised(self) -> Fraction:
+        """Of what was closed, with dividends of units held, in parts times contracts."""
+        paid = sum(n * parts for fill in self.fills if fill.kind == DIVIDEND for _, n, parts in fill.legs)
+        return sum((held.realised for held in self.held), Fraction(paid))
+
+    @property
     def realised(self) -> Decimal:
-        return self._money(sum((held.realised for held in self.held), Fraction(0)))
+        return self._money(self._realised)
 
     def _against(self, side: str) -> int | None:
         """P/L in parts times contracts at mid, or as it would close."""
-        total = sum((held.realised for held in self.held), Fraction(0))
+        total = self._realised
         for held in self.open:
             value = mark(self.live, held.contract, held.contracts, side)
             if value is None:
@@ -159,10 +172,10 @@ def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, flo
 
 
 def margin_legs(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> list[Leg]:
-    """Contracts as the margin rules see them, at their mids."""
+    """Options as the margin rules see them, at their mids."""
     made = []
     for contract, contracts in legs:
-        if live.sided(contract) is None:
+        if contract.is_unit or live.sided(contract) is None:
             continue
         value = mark(live, contract, contracts, "mid")
         points = 0.0 if value is None else float(value) * float(live.row.quantum) / PARTS
@@ -172,15 +185,20 @@ def margin_legs(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> list[Leg
     return made
 
 
+def units_of(legs: Sequence[tuple[ContractKey, int]]) -> int:
+    """Contracts of the underlying itself among what is held."""
+    return sum(contracts for contract, contracts in legs if contract.is_unit)
+
+
 def reserve(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> Decimal:
     """Capital of contracts held, by the strategy-based margin rules, money: what they tie up from their mids on."""
-    points = capital(margin_legs(live, legs), live.spot, share_of(live.row.kind))
+    points = capital(margin_legs(live, legs), live.spot, share_of(live.row.kind), units_of(legs))
     return money(Decimal(str(round(points * live.row.multiplier, 4))))
 
 
 def margin_words(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> str:
     """What most of the requirement is for; empty where nothing is needed beyond the price."""
-    parts = requirement(margin_legs(live, legs), live.spot, share_of(live.row.kind)).parts
+    parts = requirement(margin_legs(live, legs), live.spot, share_of(live.row.kind), units_of(legs)).parts
     return max(parts, key=lambda part: part.amount).words if parts else ""
 
 

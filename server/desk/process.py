@@ -13,7 +13,7 @@ from django.db import InterfaceError, OperationalError, connection
 from config.errors import Conflict
 from config.faults import boundary
 from config.push import DESK, MARKET, Ear
-from desk import deploy, guards, inbox, leader, paper
+from desk import deploy, expiry, guards, inbox, leader, paper
 from market.models import Venue
 from venue.live import last_recorded, live
 
@@ -36,7 +36,7 @@ class Desk:
     def round(self) -> None:
         inbox.apply_all(self.epoch)
         boundary("desk: reports applied")
-        for venue in Venue.objects.select_related("underlying"):
+        for venue in Venue.objects.filter(underlying__account__isnull=False).distinct().select_related("underlying"):
             self._follow_if_it_can(venue)
         if time.monotonic() - self._beat > BEAT_SECONDS:
             self.beat()
@@ -73,7 +73,7 @@ class Desk:
         boundary("desk: decided")
         paper.accept(self.epoch, venue)
         paper.expire(self.epoch, venue)
-        guards.settle_expired(self.epoch, venue, now)
+        expiry.bring_about(self.epoch, venue, now)
         last = last_recorded(venue.underlying)
         Venue.objects.filter(pk=venue.pk).update(followed=last, followed_at=dt.datetime.now(dt.UTC))
 

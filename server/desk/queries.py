@@ -277,7 +277,19 @@ def live_chain(symbol: str, expiration: str | None, account: Account | None) -> 
                 held[item.contract] = held.get(item.contract, 0) + item.contracts
     return {
         **chain_table(now.timeline, 0, held, expiration, STRIKES_EACH_SIDE), "at": now.at, "session": now.session, "spot": now.spot,
-        "sequence": now.sequence, "symbol": symbol,
+        "sequence": now.sequence, "symbol": symbol, "unit": _unit(now, held),
+    }  # fmt: skip
+
+
+def _unit(now: Live, held: dict[ContractKey, int]) -> dict[str, Any] | None:
+    """The underlying itself as a line of the chain; ``None`` where it is not dealt."""
+    contract = ContractKey.unit(now.symbol)
+    if now.unit is None:
+        return None
+    quantum = float(now.row.quantum)
+    return {
+        "contract": contract.code, "label": contract.label, "held": held.get(contract, 0), "units": now.row.multiplier,
+        "bid": round(now.unit.bid * quantum, 2), "ask": round(now.unit.ask * quantum, 2),
     }  # fmt: skip
 
 

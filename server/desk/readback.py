@@ -8,6 +8,7 @@ from typing import Any
 from desk.positions import greeks, margin_words
 from desk.tickets import Judged, step_of
 from observe import payoffs
+from strell_core.engine.ledger import options_in
 from strell_core.market.prices import grouped
 from strell_core.orders.order import OrderType, Terms, TimeInForce, mid_limit
 from strell_core.orders.protection import Level
@@ -43,6 +44,9 @@ def last_trade(now: Live, terms: Terms) -> float | None:
     """Net price of one lot at the legs' last trades, points; ``None`` while a leg has not traded."""
     total = 0
     for leg in terms.legs:
+        if leg.contract.is_unit:
+            total += leg.ratio * round(now.spot / float(now.row.quantum))
+            continue
         row = now.row_of(leg.contract)
         if row is None or int(now.last[row]) < 0:
             return None
@@ -61,20 +65,19 @@ def preview(judged: Judged) -> dict[str, Any]:
     """Everything the ticket shows."""
     now, terms, row = judged.live, judged.terms, judged.live.row
     price = expected(judged)
-    listed = bool(terms.legs) and all(now.row_of(leg.contract) is not None for leg in terms.legs)
+    listed = bool(terms.legs) and all(now.listed(leg.contract) for leg in terms.legs)
     holdings = _holdings(judged, price) if listed and judged.sides is not None else []
     picture = payoffs.payoff(now.timeline, 0, holdings) if holdings and judged.holding is None else None
     scale = float(row.quantum) * row.multiplier * terms.lots
     premium = None if price is None else round(-price * scale, 2)
-    contracts = sum(abs(leg.ratio) for leg in terms.legs) * terms.lots
-    costs = judged.account.commission * contracts
+    costs = judged.account.commission * options_in(terms.legs) * terms.lots
     free = judged.standings.free
     return {
         "sides": prices(judged), "capital": float(judged.capital) if judged.holding is None else None,
         "problems": [{"path": place, "message": text} for place, text in judged.problems],
         "sentences": _sentences(judged, premium, costs, picture) if holdings else [],
         "payoff": picture, "glyph": payoffs.glyph(holdings, now.spot) if holdings else None, "premium": premium,
-        "legs": [_leg(now, leg.contract, leg.ratio, leg.ratio * terms.lots) for leg in terms.legs if now.row_of(leg.contract) is not None],
+        "legs": [_leg(now, leg.contract, leg.ratio, leg.ratio * terms.lots) for leg in terms.legs if now.listed(leg.contract)],
         "free_after": None if free is None else float(free - judged.capital), "last": last_trade(now, terms) if listed else None,
         "tick": step_in_quanta(judged) * float(row.quantum),
     }  # fmt: skip

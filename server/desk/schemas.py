@@ -306,7 +306,19 @@ class LivePathOut(Schema):
     end: int
 
 
+class UnitOut(Schema):
+    """The underlying itself: one contract of it is as many ``units`` as an option delivers."""
+
+    contract: str
+    label: str
+    held: int
+    units: int
+    bid: float
+    ask: float
+
+
 class LiveChainOut(ChainOut):
+    unit: UnitOut | None
     at: int
     session: dt.date
     spot: float

@@ -17,6 +17,7 @@ from desk.positions import standing
 from desk.tickets import Judged, Ticket, judge, read_limit, read_protection
 from journal import services as journal
 from market.models import Underlying, Venue
+from market.terms import terms as contract_terms
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import grouped
 from strell_core.orders import limits
@@ -70,6 +71,11 @@ def open_account(user: User, name: str, kind: str, symbol: str, cash: Decimal) -
     underlying = Underlying.objects.filter(symbol=symbol).first()
     if underlying is None or not Venue.objects.filter(underlying=underlying).exists():
         raise Refused(f"No market is connected for {symbol}.")
+    if kind == PRACTICE and contract_terms(underlying).delivers:
+        raise Refused(
+            f"The practice broker deals options that settle in cash only. {symbol} is traded on paper.",
+            [{"path": "kind", "message": "paper only"}],
+        )
     venue = venue_of(symbol)
     account = Account.objects.create(
         owner=user, name=name, kind=kind, underlying=underlying, cash_start=cash, limits=limits.Limits().plain(),

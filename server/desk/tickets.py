@@ -15,6 +15,7 @@ from desk.models import Account, Deployment, DeskOrder, Holding
 from desk.positions import Standing, Standings, reserve, standing, standings
 from market.models import Underlying, Venue
 from market.terms import terms as contract_terms
+from strell_core.engine.ledger import options_in
 from strell_core.market.instruments import ContractKey, finest_step, step_at
 from strell_core.market.prices import grouped, money
 from strell_core.orders import check, limits, protection
@@ -167,7 +168,7 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
     shield, wrong = read_protection(ticket.protection)
     problems += wrong
     time = market_now(venue)
-    problems += check.problems(terms, lambda c: now.row_of(c) is not None, lambda c: _last_trade(now, c), time)
+    problems += check.problems(terms, now.listed, lambda c: _last_trade(now, c), time)
     holding = _holding(account, ticket, problems)
     opens = holding is None and ticket.holding is None
     if holding is not None:
@@ -194,8 +195,7 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
 
 
 def _last_trade(now: Live, contract: ContractKey) -> int:
-    cube = now.timeline.cubes[contract.expiration]
-    return cube.settlement_at - 60 * now.timeline.underlying.last_trade_minutes
+    return now.timeline.settles_at(contract) - 60 * now.timeline.underlying.last_trade_minutes
 
 
 def _holding(account: Account, ticket: Ticket, problems: list[tuple[str, str]]) -> Holding | None:
@@ -249,7 +249,7 @@ def _capital(now: Live, terms: Terms, found: Sides, commission: Decimal) -> Deci
     """Capital the whole order takes, with what crossing the spread and commission cost at once."""
     legs = [(leg.contract, leg.ratio * terms.lots) for leg in terms.legs]
     half = Decimal(found.other - found.own) / 2 * now.row.quantum * now.row.multiplier * terms.lots
-    costs = commission * sum(abs(contracts) for _, contracts in legs)
+    costs = commission * options_in(legs)
     return money(reserve(now, legs) + half + costs)
 
 
@@ -281,5 +281,6 @@ def _facts(account: Account, at: Standings, terms: Terms, found: Sides | None, o
     minute = dt.datetime.now(dt.UTC) - dt.timedelta(seconds=60)
     rate = account.orders.filter(placed_at__gt=minute).exclude(state=DeskOrder.State.REFUSED).count()
     row = account.underlying
-    notional = sum(abs(leg.ratio) * leg.contract.strike for leg in terms.legs) * terms.lots * row.multiplier
+    prices = ((leg, at.live.spot if leg.contract.is_unit else leg.contract.strike) for leg in terms.legs)
+    notional = sum(abs(leg.ratio) * price for leg, price in prices) * terms.lots * row.multiplier
     return limits.Facts(opens, rate, at.session_pnl, Decimal(notional), found, row.quantum, row.currency)

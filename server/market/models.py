@@ -322,7 +322,7 @@ class Venue(models.Model):
     a ``generation`` (one session) it never runs back.
     """
 
-    name = models.CharField(max_length=40, unique=True)
+    name = models.CharField(max_length=40)
     underlying = models.OneToOneField(Underlying, models.CASCADE, related_name="venue")
     scenario = models.JSONField(help_text="settings of the generator whose today is played")
     session = models.DateField()
@@ -349,6 +349,9 @@ class LiveChain(models.Model):
     published = models.DateTimeField()
     payload = models.BinaryField()
     sizes = models.BinaryField()
+    unit = models.JSONField(
+        default=list, help_text="bid, ask (0.01 points) and sizes of the underlying itself, where it is dealt"
+    )
 
 
 class RecordedSnapshot(models.Model):

@@ -9,6 +9,7 @@ from ninja import Query, Router, Schema
 from config.errors import NotThere
 from market.calendars import calendar_for
 from market.models import SessionChainRow, Underlying
+from market.terms import terms
 from market.timelines import timeline
 from observe import services as observe
 from observe.schemas import ChainOut, SurfaceOut, WhatIfIn, WhatIfOut
@@ -29,6 +30,10 @@ class UnderlyingOut(Schema):
     single: int
     crossed: int
     bytes_a_quote: float | None = None
+    traded: bool
+    """Whether the practice exchange plays its today."""
+    delivers: bool
+    """Whether exercised options deliver it; others settle in cash."""
 
 
 class SessionOut(Schema):
@@ -45,7 +50,7 @@ class SnapshotOut(Schema):
 def underlyings(request: SignedRequest) -> list[dict[str, Any]]:
     """Underlyings with chains, those with most sessions first."""
     out = []
-    for row in Underlying.objects.exclude(data_digest="").order_by("symbol"):
+    for row in Underlying.objects.exclude(data_digest="").select_related("venue").order_by("symbol"):
         current = SessionChainRow.objects.filter(underlying=row, current=True)
         facts = current.aggregate(n=Count("id"), first=Min("date"), last=Max("date"), crossed=Sum("crossed"))
         out.append(
@@ -53,6 +58,7 @@ def underlyings(request: SignedRequest) -> list[dict[str, Any]]:
                 "symbol": row.symbol, "name": row.name, "currency": row.currency, "multiplier": row.multiplier, "zone": calendar_for(row).tz.key,
                 "first": facts["first"], "last": facts["last"], "sessions": facts["n"],
                 "single": current.filter(snapshots=1).count(), "crossed": facts["crossed"] or 0,
+                "traded": hasattr(row, "venue"), "delivers": terms(row).delivers,
             }
         )  # fmt: skip
     return sorted(out, key=lambda row: -row["sessions"])

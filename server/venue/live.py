@@ -20,9 +20,14 @@ from market.timelines import timeline
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode, digest, encode
 from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import Underlying as Terms
+from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import DailyHistory, Timeline
 from strell_core.orders.order import Sided
 from strell_core.pricing.surface import CONVENTIONS
+
+KEPT_SESSIONS = 12
+"""Sealed sessions that a process keeps as they were read."""
 
 
 @dataclass(frozen=True)
@@ -39,6 +44,8 @@ class Live:
     ask_size: np.ndarray
     last: np.ndarray
     row: Underlying
+    unit: Sided | None = None
+    """Of the underlying itself, where it is dealt."""
 
     @cached_property
     def timeline(self) -> Timeline:
@@ -53,6 +60,8 @@ class Live:
 
     def sided(self, contract: ContractKey) -> Sided | None:
         """Quote with sizes, ``None`` when the contract is not listed."""
+        if contract.is_unit:
+            return self.unit
         row = self._row.get(contract)
         if row is None:
             return None
@@ -61,6 +70,10 @@ class Live:
 
     def quotes(self, contracts: set[ContractKey]) -> dict[ContractKey, Sided]:
         return {contract: quote for contract in contracts if (quote := self.sided(contract)) is not None}
+
+    def listed(self, contract: ContractKey) -> bool:
+        """Whether a contract, or the underlying itself, is quoted here."""
+        return self.unit is not None if contract.is_unit else contract in self._row
 
     def row_of(self, contract: ContractKey) -> int | None:
         return self._row.get(contract)
@@ -92,20 +105,30 @@ def live(symbol: str) -> Live:
             sizes = np.frombuffer(zstandard.ZstdDecompressor().decompress(bytes(row.sizes)), "<i4").reshape(3, -1)
             known = Live(
                 symbol, row.sequence, row.session, row.at, row.published, decode(bytes(row.payload)), sizes[0],
-                sizes[1], sizes[2], row.underlying,
+                sizes[1], sizes[2], row.underlying, _unit(row),
             )  # fmt: skip
             _known[symbol] = known
     return known
 
 
+def _unit(row: LiveChain) -> Sided | None:
+    if not row.unit:
+        return None
+    bid, ask, bid_size, ask_size = row.unit
+    step = round(row.underlying.quantum * SPOT_SCALE)
+    return Sided(bid // step, -(-ask // step), bid_size, ask_size, row.at)
+
+
 def publish(
-    underlying: Underlying, chain: SessionChain, bid_size: np.ndarray, ask_size: np.ndarray, last: np.ndarray
-) -> None:
-    """Make a snapshot the market's now; ``last`` are prices of last trades in quanta, -1 for none."""
+    underlying: Underlying, chain: SessionChain, bid_size: np.ndarray, ask_size: np.ndarray, last: np.ndarray,
+    unit: tuple[int, int, int, int] | None = None,
+) -> None:  # fmt: skip
+    """Make a snapshot the market's now; ``last`` are prices of last trades in quanta, -1 for none; ``unit`` is what is
+    quoted for the underlying itself: bid, ask (0.01 points) and contracts of it at each."""
     sizes = zstandard.ZstdCompressor(level=1).compress(np.stack([bid_size, ask_size, last]).astype("<i4").tobytes())
     facts = {
         "session": chain.date, "at": int(chain.times[0]), "published": dt.datetime.now(dt.UTC),
-        "payload": encode(chain), "sizes": sizes,
+        "payload": encode(chain), "sizes": sizes, "unit": list(unit or ()),
     }  # fmt: skip
     row = LiveChain.objects.select_for_update().filter(underlying=underlying).first()
     if row is None:
@@ -178,7 +201,23 @@ def recorded(symbol: str, since: dt.date) -> Timeline | None:
     unfinished = traded is not None and int(last.times[-1]) < calendar.session(last.date).close
     mark = f"{symbol} {since} to {int(last.times[-1])}"
     past = _past(row, chains[0].date)
-    return cubes.in_memory(chains, terms(row), calendar, mark, past, unfinished)
+    return cubes.in_memory(chains, terms(row), calendar, mark, past, unfinished, _deltas_of(row))
+
+
+_deltas: dict[str, tuple[Terms, cubes.Deltas]] = {}
+"""Deltas of recorded snapshots by symbol, with the terms that they rest on."""
+
+
+def _deltas_of(row: Underlying) -> cubes.Deltas:
+    """What is known of an underlying's recorded sessions, the latest few."""
+    now = terms(row)
+    known = _deltas.get(row.symbol)
+    if known is None or known[0] != now:
+        _deltas[row.symbol] = known = (now, {})
+    dates = sorted({date for date, _, _ in known[1]})[:-KEPT_SESSIONS]
+    for key in [key for key in known[1] if key[0] in dates]:
+        del known[1][key]
+    return known[1]
 
 
 _kept: dict[str, SessionChain] = {}
@@ -193,7 +232,7 @@ def _sealed(row: Underlying, **which: dt.date) -> list[SessionChain]:
     for one in found.filter(digest__in=missing):
         _kept[one.digest] = decode(bytes(one.payload))
     chains = [_kept[one] for one in digests]
-    while len(_kept) > 12:
+    while len(_kept) > KEPT_SESSIONS:
         del _kept[next(iter(_kept))]
     return chains
 

@@ -55,6 +55,9 @@ class Watch:
         fields = (chain.bid[:, 0], chain.ask[:, 0], now.bid_size, now.ask_size, chain.iv[:, 0], now.delta)
         values = np.stack([array[rows] for array in fields], axis=1).astype(np.int64)
         values[rows < 0] = -1
+        if now.unit is not None:
+            units = [contract.is_unit for contract in self.contracts]
+            values[units] = (now.unit.bid, now.unit.ask, now.unit.bid_size, now.unit.ask_size, 0, 10_000)
         told = self._told
         fresh = np.ones(len(rows), np.bool_) if told is None else (values != told).any(axis=1)
         self._told = values

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
@@ -27,6 +28,8 @@ from strell_core.pricing import premium_table
 from strell_core.pricing.black import YEAR_SECONDS, delta_grid
 
 LAYOUT = 3
+Deltas = dict[tuple[dt.date, dt.date, int], npt.NDArray[np.int16]]
+"""Deltas by session, expiration and epoch second, in the order of the session's chain."""
 _FIELDS = {"bid": "<i4", "ask": "<i4", "iv": "<u2", "delta": "<i2"}
 ATM_DAYS = 30
 
@@ -56,13 +59,14 @@ def build(
 
 def in_memory(
     chains: Sequence[SessionChain], underlying: Underlying, calendar: SessionCalendar, digest: str,
-    past: DailyHistory | None = None, unfinished: bool = False,
+    past: DailyHistory | None = None, unfinished: bool = False, deltas: Deltas | None = None,
 ) -> Timeline:  # fmt: skip
     """A timeline of a few sessions without files: what is being traded. ``past`` is what daily
-    measures know of the sessions before them."""
+    measures know of the sessions before them; ``deltas`` keeps what was computed for the next time, while the terms are
+    the same."""
     index = _plan(chains, calendar, underlying)
     flat: dict[str, Any] = {name: np.empty(max(1, index["cells"]), dtype) for name, dtype in _FIELDS.items()}
-    axis = _fill(index, chains, flat, underlying, calendar)
+    axis = _fill(index, chains, flat, underlying, calendar, deltas)
     return _timeline({**index, "digest": digest}, axis, flat, underlying, calendar, past, unfinished)
 
 
@@ -72,6 +76,7 @@ def _fill(
     flat: dict[str, Any],
     underlying: Underlying,
     calendar: SessionCalendar,
+    deltas: Deltas | None = None,
 ) -> dict[str, Any]:
     """Write quotes into ``flat``; gives the arrays along the time axis."""
     n = index["times_total"]
@@ -89,7 +94,7 @@ def _fill(
         times[a : a + m], spot[a : a + m] = chain.times, chain.spot
         settlement.append(chain.settlement)
         atm.append(_atm_iv(chain))
-        _place(index, number, chain, flat, forward, interest, underlying, calendar)
+        _place(index, number, chain, flat, forward, interest, underlying, calendar, deltas)
     return {
         "times": times, "spot": spot, "settlement": np.array(settlement, np.int32), "atm": np.array(atm),
         "forward": forward, "interest": interest,
@@ -134,7 +139,7 @@ def _plan(chains: Iterable[SessionChain], calendar: SessionCalendar, underlying:
 
 def _place(
     index: dict[str, Any], number: int, chain: SessionChain, flat: dict[str, Any], forward: Any, interest: Any,
-    underlying: Underlying, calendar: SessionCalendar,
+    underlying: Underlying, calendar: SessionCalendar, deltas: Deltas | None,
 ) -> None:  # fmt: skip
     table = {entry["expiration"]: entry for entry in index["expirations"]}
     dividends = [Dividend(date, amount) for date, amount in underlying.dividends]
@@ -160,6 +165,10 @@ def _place(
         strike = np.array([c.strike for c in chain.contracts[begin:end]], np.float64)
         rate = underlying.interest(chain.date, expiration)
         for t in range(m):
+            key = (chain.date, expiration, int(chain.times[t]))
+            if deltas is not None and key in deltas:
+                delta[rows, at + t] = deltas[key]
+                continue
             years = max(0.0, (entry["settles"] - int(chain.times[t])) / YEAR_SECONDS)
             future, iv = float(chain.forward[rank, t]), chain.iv[begin:end, t].copy()
             if underlying.american:
@@ -170,6 +179,8 @@ def _place(
                 )
             else:
                 delta[rows, at + t] = delta_grid(future, strike, years, iv, rate, sign)
+            if deltas is not None:
+                deltas[key] = delta[rows, at + t]
         forward[entry["forward"] + at : entry["forward"] + at + m] = chain.forward[rank]
         cells = interest[entry["interest"] : entry["interest"] + shape[0] * entry["sessions"]]
         cells.reshape(shape[0], entry["sessions"])[rows, number - entry["session"]] = chain.open_interest[begin:end]

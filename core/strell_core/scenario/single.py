@@ -110,8 +110,9 @@ class SingleScenario:
 
     @cached_property
     def horizon(self) -> list[dt.date]:
-        """Sessions from the first one until the last option listed has expired."""
-        return self.calendar.between(self.dates[0], self.dates[-1] + dt.timedelta(days=31 * (MONTHS + 1)))
+        """Sessions from the first one until the last option listed a year on has expired: for so long its today can be
+        played."""
+        return self.calendar.between(self.dates[0], self.dates[-1] + dt.timedelta(days=31 * (MONTHS + 1) + 366))
 
     @cached_property
     def dividends(self) -> dict[dt.date, float]:
@@ -170,21 +171,27 @@ class SingleScenario:
             )
         return [d for d in near if d > date]
 
-    def theta(self, index: int, expiration: dt.date, years: float) -> float:
-        """Total variance at the money until ``expiration``: the market's, its own, and reports to come."""
-        variance = float(self.market.path.variance[self.market.path.first[self.offset + index + 1] - 1])
+    def theta(self, index: int, expiration: dt.date, years: float, variance: float | None = None) -> float:
+        """Total variance at the money until ``expiration``: the market's (without one that of the session's close), its
+        own, and reports to come."""
+        if variance is None:
+            variance = float(self.market.path.variance[self.market.path.first[self.offset + index + 1] - 1])
         own = self.name.beta**2 * (0.5 * variance + 0.5 * 0.029) + self.name.vol**2
         ahead = sum(1 for report in self.reports if self.dates[index] <= report < expiration)
         return own * years + ahead * self.name.report_move**2
 
     def chain(self, index: int) -> SessionChain:
         """The closing chain of session ``index``."""
-        date, now = self.dates[index], self.calendar.session(self.dates[index]).close
-        spot = round(float(self.bars[index, 3]), 2)
+        return self._chain(index, self.calendar.session(self.dates[index]).close, round(float(self.bars[index, 3]), 2))
+
+    def _chain(self, index: int, now: int, spot: float, variance: float | None = None) -> SessionChain:
+        """The chain of session ``index`` at epoch second ``now``."""
+        date = self.dates[index]
         bids, asks, ivs, forwards, contracts, dates = [], [], [], [], [], []
-        for expiration in self.expirations(date):
+        for expiration in self.listed(index):
             settles = self.calendar.session(expiration).close
             years = (settles - now) / YEAR_SECONDS
+            strikes = self.strikes(index, expiration)
             known = [
                 (float(settles - self.calendar.session(d).open), (self.calendar.session(d).open - now) / YEAR_SECONDS, amount)
                 for d, amount in self.dividends.items() if date < d <= expiration
@@ -192,15 +199,19 @@ class SingleScenario:
             before, when, paid = (np.array([k[n] for k in known], np.float64) for n in range(3))
             rest = spot - float(np.sum(paid * np.exp(-RATE * when)))
             forward = rest * math.exp(RATE * years)
-            theta = self.theta(index, expiration, years)
-            strikes = self._strikes(spot, theta)
-            quotes = _quotes(
-                strikes, spot, years, RATE, rest, forward, when, paid, theta,
-                _mix(index, expiration.toordinal(), self.name.seed),
-            )[:, :, None]  # fmt: skip
-            found, iv = american_surface(
-                strikes, *quotes, np.array([settles - now]), 0.01, RATE, np.array([spot]), before, paid
-            )
+            if years > 0:
+                theta = self.theta(index, expiration, years, variance)
+                quotes = _quotes(
+                    strikes, spot, years, RATE, rest, forward, when, paid, theta,
+                    _mix(index, expiration.toordinal(), self.name.seed),
+                )[:, :, None]  # fmt: skip
+                found, iv = american_surface(
+                    strikes, *quotes, np.array([settles - now]), 0.01, RATE, np.array([spot]), before, paid
+                )
+            else:
+                # it settles at this instant: nothing is quoted any more
+                quotes = np.full((4, len(strikes), 1), -1, np.int32)
+                found, iv = np.array([np.nan]), np.zeros((len(strikes), 1), np.int32)
             forwards.append(found)
             dates.append(expiration)
             for side, right in ((0, "call"), (2, "put")):
@@ -231,7 +242,17 @@ class SingleScenario:
             "bid_size": np.where(bid > 0, sizes[0], 0)[:, None], "ask_size": np.where(ask > 0, sizes[1], 0)[:, None],
         }  # fmt: skip
 
-    def _strikes(self, spot: float, theta: float) -> npt.NDArray[np.float64]:
+    def listed(self, index: int) -> list[dt.date]:
+        """Expirations in the chain of session ``index``: at its close those of its own date are gone."""
+        return self.expirations(self.dates[index])
+
+    def strikes(self, index: int, expiration: dt.date) -> npt.NDArray[np.float64]:
+        """Strikes listed in session ``index``: around its close."""
+        now = self.calendar.session(self.dates[index]).close
+        years = (self.calendar.session(expiration).close - now) / YEAR_SECONDS
+        return self._around(round(float(self.bars[index, 3]), 2), self.theta(index, expiration, years))
+
+    def _around(self, spot: float, theta: float) -> npt.NDArray[np.float64]:
         width = 0.02 + 2.6 * math.sqrt(theta)
         step = self.name.step
         first, last = math.ceil(spot * (1 - width) / step), math.floor(spot * (1 + width) / step)

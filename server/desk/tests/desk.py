@@ -26,13 +26,15 @@ from venue.live import live, publish
 class DeskTestCase(DemoTestCase):
     """Mara with a paper account; the market stands at the first session's open."""
 
+    symbol = "MK30"
+
     def setUp(self) -> None:
         super().setUp()
         self.mara.is_staff = True
         self.mara.save()
-        self.exchange = Exchange("MK30")
+        self.exchange = Exchange(self.symbol)
         self.exchange.tick()
-        self.account = services.open_account(self.mara, "Paper A", "paper", "MK30", Decimal(50_000))
+        self.account = services.open_account(self.mara, "Paper A", "paper", self.symbol, Decimal(50_000))
         self.desk = Desk(leader.new_epoch())
         # on a busy machine the desk of a test may be slow to be heard of
         patient = patch("desk.leader.ALIVE_SECONDS", 3600)
@@ -40,7 +42,7 @@ class DeskTestCase(DemoTestCase):
         self.addCleanup(patient.stop)
 
     def venue(self) -> Venue:
-        return venue_of("MK30")
+        return venue_of(self.symbol)
 
     def go(self, to: str, decide: bool = True, every: int = 1) -> None:
         """Play the market up to an exchange-local time, the desk following every so many snapshots."""
@@ -80,7 +82,7 @@ class DeskTestCase(DemoTestCase):
 
     def quote(self, prices: dict[str, tuple[str, str]], size: int | None = None, seconds: int = 2) -> None:
         """Publish these bids and asks (points) a little later, everything else as it was."""
-        venue, now = self.venue(), live("MK30")
+        venue, now = self.venue(), live(self.symbol)
         chain = now.chain
         bid, ask = chain.bid.copy(), chain.ask.copy()
         bids, asks = sizes(chain.contracts, now.at)
@@ -97,11 +99,11 @@ class DeskTestCase(DemoTestCase):
 
     def contract(self, right: str, away: int, days: int = 8) -> str:
         """A contract ``away`` points from the money in the expiration nearest to ``days``."""
-        now = live("MK30")
+        now = live(self.symbol)
         date = min(now.chain.expirations, key=lambda day: abs((day - now.session).days - days))
         strikes = [c.strike for c in now.chain.contracts if c.expiration == date and c.right == right]
         wanted = now.spot + away
-        return ContractKey(date, right, min(strikes, key=lambda strike: abs(strike - wanted)), "MK30").code
+        return ContractKey(date, right, min(strikes, key=lambda strike: abs(strike - wanted)), self.symbol).code
 
     def place(
         self, legs: list[tuple[str, int]], lots: Any = 1, limit: Any = None, account: Account | None = None, **more: Any

@@ -81,6 +81,11 @@ export const useCompare = (deployment: number, session: string | null) =>
     enabled: session !== null,
   });
 
+/** The underlying itself at the prices that were pushed. */
+function dealt(unit: Schemas["UnitOut"], now: QuotePush["quotes"][string] | undefined): Schemas["UnitOut"] {
+  return now ? { ...unit, bid: now[0] ?? unit.bid, ask: now[1] ?? unit.ask } : unit;
+}
+
 /** The chain now; prices follow the market through the socket. */
 export function useLiveChain(
   symbol: string | undefined,
@@ -104,7 +109,11 @@ export function useLiveChain(
     refetchInterval: again(moves, 20 * LOOK_AGAIN),
   });
   const [pushed, setPushed] = useState<QuotePush | null>(null);
-  const codes = query.data?.rows.flatMap((row) => [row.call.contract, row.put.contract]).join(" ");
+  const unit = query.data?.unit?.contract;
+  const codes = query.data?.rows
+    .flatMap((row) => [row.call.contract, row.put.contract])
+    .concat(unit ?? [])
+    .join(" ");
   useEffect(() => {
     if (!codes || !symbol) return;
     setPushed(null);
@@ -126,6 +135,7 @@ export function useLiveChain(
       at: pushed.at,
       spot: pushed.spot,
       rows: chain.rows.map((row) => ({ ...row, call: side(row.call), put: side(row.put) })),
+      unit: chain.unit && dealt(chain.unit, pushed.quotes[chain.unit.contract]),
     },
   };
 }

@@ -1895,6 +1895,10 @@ export interface components {
             crossed: number;
             /** Bytes A Quote */
             bytes_a_quote?: number | null;
+            /** Traded */
+            traded: boolean;
+            /** Delivers */
+            delivers: boolean;
         };
         /** SessionOut */
         SessionOut: {
@@ -4337,6 +4341,7 @@ export interface components {
              * @default []
              */
             told: string[];
+            unit: components["schemas"]["UnitOut"] | null;
             /** At */
             at: number;
             /**
@@ -4350,6 +4355,24 @@ export interface components {
             sequence: number;
             /** Symbol */
             symbol: string;
+        };
+        /**
+         * UnitOut
+         * @description The underlying itself: one contract of it is as many ``units`` as an option delivers.
+         */
+        UnitOut: {
+            /** Contract */
+            contract: string;
+            /** Label */
+            label: string;
+            /** Held */
+            held: number;
+            /** Units */
+            units: number;
+            /** Bid */
+            bid: number;
+            /** Ask */
+            ask: number;
         };
         /** LivePathOut */
         LivePathOut: {

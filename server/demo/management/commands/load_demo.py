@@ -13,7 +13,7 @@ from django.core.management import call_command
 from django.core.management.base import CommandParser
 
 from config.process import ProcessCommand
-from demo.load import Progress, load_scenario, load_singles
+from demo.load import Progress, load_scenario, load_singles, open_singles
 from desk import deployments, leader, services
 from desk.models import Account
 from desk.process import Desk
@@ -56,6 +56,7 @@ class Command(ProcessCommand):
             self._data(options)
         if not Underlying.objects.filter(symbol=NAMES[0].symbol).exists():
             self._others(options)
+        open_singles(Settings())
         if not user.is_staff:
             # who starts the demo operates its practice exchange
             user.is_staff = True

@@ -14,6 +14,7 @@ import { Orders } from "./Orders";
 import { Pictures } from "./Pictures";
 import { Positions } from "./Positions";
 import { type Basket, Ticket } from "./Ticket";
+import { Underlying } from "./Underlying";
 
 export function DeskPage() {
   const [query, setQuery] = useSearchParams();
@@ -142,6 +143,7 @@ function Page({ desk, readAt, error, pills, form }: PageProps) {
           <Deployments deployments={desk.deployments} />
         </div>
         <div className="flex min-h-0 flex-col gap-3">
+          {chain.chain?.unit && <Underlying unit={chain.chain.unit} onPick={pick} />}
           {basket && <Ticket key={basket.holding ?? "new"} desk={desk} basket={basket} change={setBasket} />}
           <div className="flex min-h-32.5 flex-1 flex-col [&>section]:min-h-0 [&>section]:flex-1">
             {chain.chain ? (

@@ -1,17 +1,21 @@
 import { type FormEvent, useState } from "react";
 import { Refusal } from "../../api/client";
 import { useOpenAccount } from "../../api/desk";
+import { useUnderlyings } from "../../api/queries";
 import { plainNumber } from "../../ui/read";
 
 export function NewAccount({ done }: { done: (id: number) => void }) {
   const open = useOpenAccount();
   const [name, setName] = useState("");
   const [kind, setKind] = useState("paper");
+  const [chosen, setSymbol] = useState("");
+  const markets = useUnderlyings().data?.filter((row) => row.traded) ?? [];
+  const market = markets.find((row) => row.symbol === chosen) ?? markets[0];
   const [cash, setCash] = useState("50000");
   function submit(event: FormEvent) {
     event.preventDefault();
     open.mutate(
-      { name, kind, symbol: "MK30", cash: plainNumber(cash) },
+      { name, kind, symbol: market?.symbol ?? "", cash: plainNumber(cash) },
       { onSuccess: (made) => done(made.id) },
     );
   }
@@ -32,14 +36,33 @@ export function NewAccount({ done }: { done: (id: number) => void }) {
         />
       </label>
       <label className="text-xs text-soft">
-        Kind
-        <select className="field mt-0.5 block" value={kind} onChange={(e) => setKind(e.target.value)}>
-          <option value="paper">paper, matched by Strell</option>
-          <option value="practice">at the practice broker</option>
+        Trades
+        <select
+          className="field mt-0.5 block"
+          value={market?.symbol ?? ""}
+          onChange={(e) => {
+            setSymbol(e.target.value);
+            setKind("paper");
+          }}
+        >
+          {markets.map((row) => (
+            <option key={row.symbol} value={row.symbol}>
+              {row.symbol}
+            </option>
+          ))}
         </select>
       </label>
       <label className="text-xs text-soft">
-        Cash, EUR
+        Kind
+        <select className="field mt-0.5 block" value={kind} onChange={(e) => setKind(e.target.value)}>
+          <option value="paper">paper, matched by Strell</option>
+          <option value="practice" disabled={market?.delivers}>
+            at the practice broker{market?.delivers ? ", cash-settled options only" : ""}
+          </option>
+        </select>
+      </label>
+      <label className="text-xs text-soft">
+        Cash, {market?.currency ?? ""}
         <input
           className="field number mt-0.5 block w-28"
           value={cash}
