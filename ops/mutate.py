@@ -1,36 +1,51 @@
 """Whether the core's tests would notice: small changes are made to its code one at a time, and the tests run on each.
 
-`./strell mutate PATH … [--count N --seed S --minutes M --every]` draws N of all changes that cosmic-ray knows in these
-files, works on two copies of the core at once, and tells which changes nobody noticed. Not part of `./strell test`: an
-hour is soon gone.
+`./strell mutate PATH … [--count N --seed S --minutes M --every --copies C --out FILE]` draws N of all changes that
+cosmic-ray knows in these files and tells which of them nobody noticed. For each change the tests that run its lines are
+asked first, fastest class first; what they let pass, the tests of its room and the engine's are asked about too. Tests
+tagged `long` are never asked. Not part of `./strell test`: an hour is soon gone.
 """
 
 from __future__ import annotations
 
 import argparse
+import difflib
+import json
 import os
 import random
+import resource
 import shutil
 import sqlite3
 import subprocess
 import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[1]
 PLACE = Path(os.environ["STRELL_STATE"]) / "mutate"
 TOOLS = PLACE / "venv" / "bin"
-COPIES = 2
-NEAR: dict[str, tuple[str, ...]] = {
-    "engine": ("tests.engine", "tests.results"), "selection": ("tests.selection", "tests.engine.test_worked_examples"),
-    "strategy": ("tests.strategy", "tests.selection", "tests.engine.test_worked_examples"), "orders": ("tests.orders",),
-    "margin": ("tests.margin", "tests.engine.test_worked_examples"), "results": ("tests.results",),
-    "pricing": ("tests.pricing.test_payoff", "tests.pricing.test_black"),
+ROOM = {
+    "engine": (), "selection": ("tests.selection",), "strategy": ("tests.strategy", "tests.selection", "tests.orders"),
+    "margin": ("tests.margin",), "results": ("tests.results",), "pricing": ("tests.pricing",),
 }  # fmt: skip
-"""Tests asked first, by the room of the change; what they do not notice all of the core's fast ones are asked about."""
+"""Tests asked last, beside the engine's, by the room of the change."""
 LEFT_ALONE = ("core/NumberReplacer",)
 """Kinds of change that say little: any other number in a text, a bound or a default."""
+ROPE = 5
+"""A change that makes its tests need so many times their processor time makes them not end."""
+
+
+@dataclass(frozen=True, order=True)
+class Change:
+    file: str
+    operator: str
+    occurrence: int
+    line: int
+
+    def words(self, lines: str) -> str:
+        return f"{self.file.removeprefix('core/strell_core/')}:{lines}  ({self.operator.split('/')[-1]})"
 
 
 def copied(number: int) -> Path:
@@ -46,8 +61,8 @@ def copied(number: int) -> Path:
     return place
 
 
-def known(paths: list[str], every: bool) -> list[tuple[str, str, int]]:
-    """Every change there is: file, operator, which of its occurrences."""
+def known(paths: list[str], every: bool) -> list[Change]:
+    """Every change there is."""
     out = []
     for path in paths:
         config, session = PLACE / "session.toml", PLACE / "session.sqlite"
@@ -58,48 +73,91 @@ def known(paths: list[str], every: bool) -> list[tuple[str, str, int]]:
         )
         subprocess.run([TOOLS / "cosmic-ray", "init", config, session], check=True, capture_output=True)
         with sqlite3.connect(session) as base:
-            rows = base.execute("SELECT module_path, operator_name, occurrence FROM mutation_specs").fetchall()
-        out += [(str(Path(file).relative_to(PROJECT)), operator, n) for file, operator, n in rows]
-    return sorted(found for found in out if every or not found[1].startswith(LEFT_ALONE))
+            rows = base.execute(
+                "SELECT module_path, operator_name, occurrence, start_pos_row FROM mutation_specs"
+            ).fetchall()
+        out += [Change(str(Path(file).relative_to(PROJECT)), *row) for file, *row in rows]
+    return sorted(found for found in out if every or not found.operator.startswith(LEFT_ALONE))
 
 
-def tried(place: Path, change: tuple[str, str, int], seconds: float) -> tuple[str, str]:
-    """Whether the tests noticed a change, and the change itself as lines."""
-    path, operator, occurrence = change
-    file = place / path
-    before = file.read_text()
-    try:
-        applied = subprocess.run(
-            [TOOLS / "cosmic-ray", "apply", str(file), operator, str(occurrence)], capture_output=True, text=True, check=False
-        )  # fmt: skip
-        after = file.read_text()
-        if applied.returncode or after == before:
-            return "none", ""
-        lines = [
-            f"{number}: {old.strip()}  =>  {new.strip()}"
-            for number, (old, new) in enumerate(zip(before.splitlines(), after.splitlines(), strict=False), 1)
-            if old != new
-        ]
-        words = lines[0] if lines else "a line went"
-        room = path.split("/")[2]
-        try:
-            noticed = not passes(place, NEAR.get(room, ("core",)), seconds) or not passes(place, ("core",), 4 * seconds)
-        except subprocess.TimeoutExpired:
-            noticed = True
-        return ("noticed" if noticed else "survived"), words
-    finally:
-        file.write_text(before)
+class Tests:
+    """Which tests run which lines of the unchanged code, and how long they take."""
+
+    def __init__(self, place: Path) -> None:
+        trace = PLACE / "trace.json"
+        site = next((PLACE / "venv" / "lib").glob("python*/site-packages"))
+        if run(place, ["ops/traced.py", str(site), str(trace)], 3600):
+            sys.exit("the tests fail on the code as it is")
+        told = json.loads(trace.read_text())
+        self.lines: dict[str, dict[str, list[str]]] = told["lines"]
+        self.seconds: dict[str, float] = told["seconds"]
+
+    def of(self, change: Change) -> list[str]:
+        """The tests that run the changed line, whole classes behind one another, the fastest first."""
+        names = self.lines.get(change.file, {}).get(str(change.line), [])
+        classes: dict[str, list[str]] = {}
+        for name in names:
+            known_test = name in self.seconds
+            classes.setdefault(name.rpartition(".")[0] if known_test else name, []).append(name)
+        # what a class ran in its set-up, all of its tests rest on
+        asked = {name: [name] if name in tests else sorted(tests, key=self.took) for name, tests in classes.items()}
+        return [test for tests in sorted(asked.values(), key=lambda them: sum(map(self.took, them))) for test in tests]
+
+    def took(self, name: str) -> float:
+        return self.seconds.get(name) or sum(s for test, s in self.seconds.items() if test.startswith(f"{name}."))
 
 
-def passes(place: Path, labels: tuple[str, ...], seconds: float) -> bool:
-    """Whether tests pass in a copy; raises ``subprocess.TimeoutExpired``. Histories are shared, kernels are not."""
+def run(place: Path, command: list[str], seconds: float) -> int:
+    """A Python command's exit code in a copy, killed once it used so much processor time. Histories are shared between
+    copies, compiled kernels are not."""
     environment = {
         **os.environ, "PYTHONPATH": f"{place}/core:{place}/server:{place}/gateways", "CI": "1",
         "STRELL_STATE": str(PLACE / "state"), "NUMBA_CACHE_DIR": str(place / "numba"),
     }  # fmt: skip
-    command = [str(PROJECT / ".venv/bin/python"), "ops/test.py", *labels, "--exclude-tag", "long", "--failfast"]
-    done = subprocess.run(command, cwd=place, env=environment, capture_output=True, timeout=seconds, check=False)
-    return done.returncode == 0
+    limit = int(seconds) + 1
+
+    def bound() -> None:
+        resource.setrlimit(resource.RLIMIT_CPU, (limit, limit))
+
+    done = subprocess.run(
+        [str(PROJECT / ".venv/bin/python"), *command], cwd=place, env=environment, capture_output=True, check=False,
+        preexec_fn=bound,
+    )  # fmt: skip
+    return done.returncode
+
+
+def asked(place: Path, labels: list[str], seconds: float) -> str:
+    """*passed*, *noticed*, or *endless* where the tests used ROPE times their time."""
+    code = run(place, ["ops/test.py", *labels, "--exclude-tag", "long", "--failfast"], 40 + ROPE * seconds)
+    return "passed" if code == 0 else "endless" if code < 0 else "noticed"
+
+
+def tried(place: Path, change: Change, tests: Tests) -> tuple[str, str]:
+    """What came of a change, and the change itself as lines."""
+    file = place / change.file
+    before = file.read_text()
+    try:
+        subprocess.run(
+            [TOOLS / "cosmic-ray", "apply", str(file), change.operator, str(change.occurrence)],
+            capture_output=True, check=False,
+        )  # fmt: skip
+        after = file.read_text()
+        if after == before:
+            return "none", ""
+        changed = [
+            line[1:].strip() for line in difflib.unified_diff(before.splitlines(), after.splitlines(), n=0, lineterm="")
+            if line[:1] in "+-" and line[:3] not in ("+++", "---")
+        ]  # fmt: skip
+        words = f"{change.line}: {'  =>  '.join(changed)}"
+        near = tests.of(change)
+        outcome = asked(place, near, sum(map(tests.took, near))) if near else "passed"
+        if outcome == "passed":
+            room = list(dict.fromkeys((*ROOM.get(change.file.split("/")[2], ()), "tests.engine")))
+            took = sum(s for name, s in tests.seconds.items() if name.startswith(tuple(f"{one}." for one in room)))
+            outcome = asked(place, room, took)
+        return ("survived" if outcome == "passed" else outcome), words
+    finally:
+        file.write_text(before)
 
 
 def main() -> int:
@@ -109,6 +167,8 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--minutes", type=float, default=30, help="stop drawing after so long")
     parser.add_argument("--every", action="store_true", help="also replace single numbers")
+    parser.add_argument("--copies", type=int, default=2, help="so many changes at once")
+    parser.add_argument("--out", type=Path, help="a file that gets every change and what came of it")
     given = parser.parse_args()
     PLACE.mkdir(parents=True, exist_ok=True)
     changes = known(given.paths, given.every)
@@ -117,32 +177,30 @@ def main() -> int:
     print(
         f"{len(changes)} changes are known in {len(given.paths)} files, {len(drawn)} are drawn with seed {given.seed}"
     )
-    places = [copied(number) for number in range(COPIES)]
-    for place in places:
-        # what tests share, and the kernels, are made once before; and unchanged code must pass
-        began = time.monotonic()
-        if not passes(place, ("core",), 1200):
-            print("the tests fail on the code as it is")
-            return 1
-        print(f"{place.name}: unchanged code passes in {time.monotonic() - began:.0f} s", flush=True)
+    places = [copied(number) for number in range(given.copies)]
+    began = time.monotonic()
+    tests = Tests(places[0])
+    print(f"unchanged code, traced: {time.monotonic() - began:.0f} s", flush=True)
+    for place in places[1:]:
+        asked(place, ["core"], 1200)  # compiles its kernels before anybody's time is taken
     end = time.monotonic() + 60 * given.minutes
-    survivors: list[str] = []
-    counts = {"noticed": 0, "survived": 0, "none": 0}
+    outcomes: dict[Change, tuple[str, str]] = {}
 
     def work(number: int) -> None:
-        for change in drawn[number::COPIES]:
+        for change in drawn[number :: given.copies]:
             if time.monotonic() > end:
                 return
-            outcome, words = tried(places[number], change, 90)
-            counts[outcome] += 1
-            if outcome == "survived":
-                survivors.append(f"{change[0].removeprefix('core/strell_core/')}:{words}  ({change[1].split('/')[-1]})")
-                print(survivors[-1], flush=True)
+            outcome, words = outcomes[change] = tried(places[number], change, tests)
+            print(f"{outcome:9s} {change.words(words)}", flush=True)
 
-    with ThreadPoolExecutor(COPIES) as pool:
-        list(pool.map(work, range(COPIES)))
-    all_ = counts["noticed"] + counts["survived"]
-    print(f"{counts['noticed']} of {all_} noticed, {counts['survived']} survived")
+    with ThreadPoolExecutor(given.copies) as pool:
+        list(pool.map(work, range(given.copies)))
+    counts = {kind: sum(kind == found for found, _ in outcomes.values()) for kind in ("noticed", "endless", "survived")}
+    print(f"of {sum(counts.values())}: " + ", ".join(f"{number} {kind}" for kind, number in counts.items()))
+    if given.out:
+        given.out.write_text(
+            "".join(f"{outcome:9s} {change.words(words)}\n" for change, (outcome, words) in sorted(outcomes.items()))
+        )
     return 0
 
 
