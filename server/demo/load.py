@@ -121,8 +121,7 @@ def open_singles(settings: Settings) -> None:
     """Connect the practice exchange to the stocks and the fund whose history ends where their today begins."""
     for name in NAMES:
         row = Underlying.objects.filter(symbol=name.symbol, venue=None).first()
-        last = row and row.chains.order_by("-date").first()
-        if row is None or last is None or last.date != settings.end:
+        if row is None or row.chains.order_by("-date").values_list("date", flat=True).first() != settings.end:
             continue
         calendar = calendar_for(row)
         session = calendar.between(settings.end + dt.timedelta(days=1), settings.end + dt.timedelta(days=14))[0]

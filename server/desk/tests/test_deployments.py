@@ -211,6 +211,7 @@ class DeploymentTest(DeploymentTestCase):
         other.save()
         venue.pk, venue.name, venue.underlying = None, "Another", other
         venue.save()
+        Account.objects.create(owner=self.mara, name="Beside", underlying=other, cash_start=1000)
         with patch.object(Desk, "_follow", follow), self.assertLogs("strell.desk", "ERROR") as said:
             self.desk.round()
             self.desk.round()

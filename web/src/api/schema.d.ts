@@ -3652,6 +3652,11 @@ export interface components {
              */
             awaiting_value: number | null;
             /**
+             * Beyond Size
+             * @description Fills of more lots than were quoted, where the history tells sizes: no quote says what the rest would have cost.
+             */
+            beyond_size: number | null;
+            /**
              * Exits Delayed
              * @description Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.
              */
