@@ -14,6 +14,8 @@ PROJECT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server"), str(PROJECT / "gateways")]
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
 os.environ.setdefault("STRELL_LOG_LEVEL", "ERROR")
+# nobody needs a test's rows after the power fails
+os.environ.setdefault("PGOPTIONS", "-c synchronous_commit=off")
 
 import django  # noqa: E402
 

@@ -18,7 +18,6 @@ from config.errors import Conflict
 from config.push import notify_market
 from market.ask import refresh_later
 from market.models import Venue
-from market.terms import terms
 from strell_core.market.chains import SessionChain
 from strell_core.scenario.practice import PracticeScenario, sizes, traded
 from strell_core.scenario.single_practice import SinglePractice, settings_of, today_of, unit_quote
@@ -98,7 +97,7 @@ class Exchange:
         self._said = time.monotonic()
         if not venue.quiet:
             chain = self._chain(venue, at)
-            unit = unit_quote(chain, at) if terms(venue.underlying).dealt else None
+            unit = unit_quote(chain, at) if isinstance(self._scenario, SinglePractice) else None
             publish(venue.underlying, chain, *sizes(chain.contracts, at), self._last_trades(chain, at), unit)
             if at == grid:
                 record(venue.underlying, chain)

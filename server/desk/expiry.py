@@ -11,7 +11,7 @@ from django.db import transaction
 from desk import book
 from desk.leader import still_leading
 from desk.models import Holding
-from desk.positions import moves, standing
+from desk.positions import moves
 from market.calendars import calendar_for
 from market.models import Bar, Venue
 from strell_core.engine.exercise import exercised, strike_parts
@@ -35,8 +35,8 @@ def bring_about(epoch: int, venue: Venue, now: Live) -> None:
         _assign(epoch, rows, now)
 
 
-def _open(row: Holding, now: Live) -> list[Held]:
-    return standing(row, now).open
+def _open(row: Holding) -> list[Held]:
+    return [held for held in holdings(moves(row.fills.order_by("id"))).values() if held.contracts]
 
 
 def _locked(epoch: int, row: Holding) -> Holding:
@@ -66,7 +66,7 @@ def _settle(epoch: int, rows: list[Holding], venue: Venue, now: Live) -> None:
     """Settle contracts whose last session is over at its official value: in cash, or by delivery."""
     terms, values = now.timeline.underlying, dict[dt.date, int | None]()
     for row in rows:
-        for held in _open(row, now):
+        for held in _open(row):
             date = held.contract.expiration
             if held.contract.is_unit or date > venue.session or (date == venue.session and not venue.sealed):
                 continue
@@ -93,7 +93,7 @@ def _assign(epoch: int, rows: list[Holding], now: Live) -> None:
     if not (terms.american and terms.delivers):
         return
     for row in rows:
-        for held in _open(row, now):
+        for held in _open(row):
             short = held.contracts < 0 and not held.contract.is_unit and held.contract.expiration > now.session
             if short and now.listed(held.contract) and exercised(now.timeline, held.contract, 0):
                 with transaction.atomic():

@@ -8,6 +8,7 @@ import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import cache
 from typing import Any, Literal
 
 from strell_core.market.instruments import ContractKey
@@ -265,14 +266,25 @@ class Advanced:
     needs: tuple[Need, ...] = ()
 
 
+PLAIN = frozenset({str, int, bool, float})
+"""Types that are JSON data already."""
+
+
+@cache
+def _names(kind: type) -> tuple[str, ...]:
+    return tuple(field.name for field in dataclasses.fields(kind))
+
+
 def to_plain(value: Any) -> Any:
     """Frozen values as JSON data."""
+    if value is None or type(value) in PLAIN:
+        return value
     if isinstance(value, ContractKey):
         return value.code
     if isinstance(value, Consequence):
         return plain_consequence(value)
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {f.name: to_plain(getattr(value, f.name)) for f in dataclasses.fields(value)}
+        return {name: to_plain(getattr(value, name)) for name in _names(type(value))}
     if isinstance(value, Mapping):
         return {str(key): to_plain(item) for key, item in value.items()}
     if isinstance(value, tuple | list):

@@ -7,6 +7,7 @@ import re
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
+from functools import lru_cache
 from typing import NamedTuple
 
 from strell_core.market.rates import RateCurves
@@ -120,6 +121,7 @@ STRIKE_SCALE = 1000
 _STRIKE = re.compile(r"\d{1,6}(\.\d{1,3})?")
 
 
+@lru_cache(maxsize=1 << 16)
 def strike_of(thousandths: int) -> Strike:
     """The strike that is stored as a whole number of thousandths."""
     whole, rest = divmod(int(thousandths), STRIKE_SCALE)
