@@ -1,15 +1,16 @@
 """Whether the core's tests would notice: small changes are made to its code one at a time, and the tests run on each.
 
 `./strell mutate PATH … [--count N --seed S --minutes M --every --copies C --out FILE]` draws N of all changes that
-cosmic-ray knows in these files and tells which of them nobody noticed. For each change the tests that run its lines are
-asked first, fastest class first; what they let pass, the tests of its room and the engine's are asked about too. Tests
-tagged `long` are never asked. Not part of `./strell test`: an hour is soon gone.
+cosmic-ray knows in these files and tells which of them nobody noticed. For each change the tests that run its line are
+asked, fastest class first; where none does (a declaration, what is computed once and kept), the tests of its room and the
+engine's. Tests tagged `long` are never asked. Not part of `./strell test`: an hour is soon gone.
 """
 
 from __future__ import annotations
 
 import argparse
 import difflib
+import hashlib
 import json
 import os
 import random
@@ -30,7 +31,7 @@ ROOM = {
     "engine": (), "selection": ("tests.selection",), "strategy": ("tests.strategy", "tests.selection", "tests.orders"),
     "margin": ("tests.margin",), "results": ("tests.results",), "pricing": ("tests.pricing",),
 }  # fmt: skip
-"""Tests asked last, beside the engine's, by the room of the change."""
+"""Tests asked beside the engine's where no test runs the changed line itself, by the room of the change."""
 LEFT_ALONE = ("core/NumberReplacer",)
 """Kinds of change that say little: any other number in a text, a bound or a default."""
 ROPE = 5
@@ -84,9 +85,11 @@ class Tests:
     """Which tests run which lines of the unchanged code, and how long they take."""
 
     def __init__(self, place: Path) -> None:
-        trace = PLACE / "trace.json"
+        sources = sorted((place / "core").rglob("*.py"))
+        digest = hashlib.sha256(b"".join(file.read_bytes() for file in sources)).hexdigest()[:12]
+        trace = PLACE / f"trace-{digest}.json"
         site = next((PLACE / "venv" / "lib").glob("python*/site-packages"))
-        if run(place, ["ops/traced.py", str(site), str(trace)], 3600):
+        if not trace.exists() and run(place, ["ops/traced.py", str(site), str(trace)], 3600):
             sys.exit("the tests fail on the code as it is")
         told = json.loads(trace.read_text())
         self.lines: dict[str, dict[str, list[str]]] = told["lines"]
@@ -149,12 +152,8 @@ def tried(place: Path, change: Change, tests: Tests) -> tuple[str, str]:
             if line[:1] in "+-" and line[:3] not in ("+++", "---")
         ]  # fmt: skip
         words = f"{change.line}: {'  =>  '.join(changed)}"
-        near = tests.of(change)
-        outcome = asked(place, near, sum(map(tests.took, near))) if near else "passed"
-        if outcome == "passed":
-            room = list(dict.fromkeys((*ROOM.get(change.file.split("/")[2], ()), "tests.engine")))
-            took = sum(s for name, s in tests.seconds.items() if name.startswith(tuple(f"{one}." for one in room)))
-            outcome = asked(place, room, took)
+        labels = tests.of(change) or [*ROOM.get(change.file.split("/")[2], ()), "tests.engine"]
+        outcome = asked(place, labels, sum(map(tests.took, labels)))
         return ("survived" if outcome == "passed" else outcome), words
     finally:
         file.write_text(before)

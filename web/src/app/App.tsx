@@ -19,11 +19,15 @@ import { Toasts } from "../ui/toast";
 import { Shell } from "./Shell";
 import { left } from "./session";
 
+/** Asks who is signed in once anything was refused because nobody is. */
+function askAgain(error: unknown) {
+  if (error instanceof Refusal && error.status === 401) client.invalidateQueries({ queryKey: keys.me() });
+}
+
 client.getQueryCache().subscribe((event) => {
-  const error = event.query.state.error;
-  if (error instanceof Refusal && error.status === 401 && event.query.queryKey[0] !== "me")
-    client.invalidateQueries({ queryKey: keys.me() });
+  if (event.query.queryKey[0] !== "me") askAgain(event.query.state.error);
 });
+client.getMutationCache().subscribe((event) => askAgain(event.mutation?.state.error));
 
 function Inside() {
   const me = useMe();
