@@ -16,6 +16,7 @@ import time
 import unittest
 import urllib.error
 import urllib.request
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -27,7 +28,9 @@ from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwrig
 
 from config.tests.demo import document, load_short_scenario
 from desk.models import Account, Deployment
+from market.timelines import timeline
 from replay.models import ReplaySession
+from runs import services as runs
 from runs.models import Run
 from strategies import services as strategies
 from strategies.models import Strategy
@@ -77,7 +80,7 @@ class BrowserTestCase(unittest.TestCase):
         chromium = shutil.which("chromium") or "/usr/bin/chromium"
         cls.browser = cls.playwright.chromium.launch(executable_path=chromium, args=CHROMIUM)
         cls.addClassCleanup(cls.browser.close)
-        expect.set_options(timeout=15_000)
+        expect.set_options(timeout=30_000)
 
     @classmethod
     def _clear(cls) -> None:
@@ -150,6 +153,18 @@ class BrowserTestCase(unittest.TestCase):
         self.broken: list[str] = []
         self.page.on("pageerror", lambda error: self.broken.append(str(error)))
         self.addCleanup(lambda: self.assertEqual(self.broken, [], "errors in the page"))
+
+    def ran(self, strategy: Strategy) -> Run:
+        """A finished backtest of the whole history, whoever carried it out: the worker may have been first."""
+        history = timeline("MK30")
+        run = runs.ask(self.user, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
+        runs.carry_out(run.pk)
+        until = time.monotonic() + 60
+        while run.status != Run.Status.DONE and time.monotonic() < until:
+            time.sleep(0.1)
+            run.refresh_from_db()
+        self.assertEqual(run.status, Run.Status.DONE, run.message)
+        return run
 
     def open(self, path: str) -> None:
         self.page.goto(f"http://127.0.0.1:{self.port}{path}")

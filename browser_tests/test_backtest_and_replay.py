@@ -6,7 +6,6 @@ import contextlib
 import re
 import signal
 import time
-from decimal import Decimal
 
 from django.db import connection, transaction
 from playwright.sync_api import APIResponse, Error, Route, expect
@@ -14,17 +13,10 @@ from playwright.sync_api import APIResponse, Error, Route, expect
 from browser_tests.stage import LEASE_SECONDS, BrowserTestCase
 from market.timelines import timeline
 from replay import services as replays
-from runs import services as runs
 from runs.models import Run
 
 
 class BacktestStory(BrowserTestCase):
-    def finished(self) -> Run:
-        history = timeline("MK30")
-        run = runs.ask(self.user, self.strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
-        return run
-
     def test_a_first_answer_that_is_overtaken_by_its_push_is_asked_for_again(self) -> None:
         self.sign_in(f"/strategies/{self.strategy.pk}/backtest")
         self.stop("worker", signal.SIGTERM)
@@ -111,7 +103,7 @@ class BacktestStory(BrowserTestCase):
         self.assertEqual(Run.objects.filter(strategy=self.strategy).count(), 0)
 
     def test_a_deleted_run_comes_back_and_another_strategys_is_never_shown(self) -> None:
-        self.finished()
+        self.ran(self.strategy)
         self.sign_in(f"/strategies/{self.strategy.pk}/backtest")
         figures = self.page.get_by_role("region", name="Figures of the run")
         expect(figures).to_be_visible()
@@ -128,7 +120,7 @@ class BacktestStory(BrowserTestCase):
         expect(self.page.get_by_text("There is no stage called")).to_be_visible()
 
     def test_a_change_says_which_runs_it_outdates(self) -> None:
-        self.finished()
+        self.ran(self.strategy)
         self.sign_in(f"/strategies/{self.strategy.pk}/backtest")
         self.sentence(6).get_by_role("button", name="50 %, change").click()
         self.page.get_by_role("dialog").get_by_label("Share of the credit").last.fill("60")
@@ -195,8 +187,7 @@ class ReplayStory(BrowserTestCase):
     def setUp(self) -> None:
         super().setUp()
         history = timeline("MK30")
-        run = runs.ask(self.user, self.strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
+        run = self.ran(self.strategy)
         rows = [t for t in run.trades.all() if not history.is_single[history.at_or_before(t.row["opened_at"])]]
         self.trade = rows[0]
         self.session = replays.from_trade(self.user, run.pk, self.trade.number)
@@ -281,9 +272,7 @@ class ReplayStory(BrowserTestCase):
 
 class AccessibilityStory(BrowserTestCase):
     def test_no_page_has_a_serious_fault_in_either_theme(self) -> None:
-        history = timeline("MK30")
-        run = runs.ask(self.user, self.strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
+        run = self.ran(self.strategy)
         number = run.trades.order_by("-number").first().number
         session = replays.from_trade(self.user, run.pk, number)
         self.open("/")

@@ -120,7 +120,7 @@ class DataStory(BrowserTestCase):
         columns.get_by_role("combobox", name="Trading calendar").select_option("MARROWICK")
         page.get_by_role("button", name="Load it").click()
         report = page.get_by_role("region", name="Report")
-        expect(report).to_contain_text("2 new")
+        expect(report).to_contain_text("2 new", timeout=60_000)
         report.get_by_role("link", name="PIER").click()
         beside = page.get_by_role("region", name="Beside the chains")
         beside.get_by_role("button", name="2 dividends").click()

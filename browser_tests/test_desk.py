@@ -18,8 +18,6 @@ from desk import services
 from desk.models import Account, DeskOrder, Holding
 from market.calendars import calendar_of
 from market.models import LiveChain, Venue
-from market.timelines import timeline
-from runs import services as runs
 from strategies import services as strategies
 from strell_core.orders.order import sides
 from venue.clock import session_of, venue_of
@@ -188,9 +186,7 @@ class DeskStory(BrowserTestCase):
         raw = {**document(), "name": "Soon"}
         raw["entries"][0]["when"][0].update(weekdays=["mon", "tue", "wed", "thu", "fri"], time=self.later(10))
         strategy = strategies.create(self.user, raw)
-        history = timeline("MK30")
-        run = runs.ask(self.user, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
+        self.ran(strategy)
         account = services.open_account(self.user, "Auto", kind, "MK30", Decimal(200_000))
         self.sign_in(f"/strategies/{strategy.pk}/paper")
         promote = self.page.get_by_role("form", name="Promote")
