@@ -125,7 +125,7 @@ def _sentences(judged: Judged, premium: float | None, costs: Decimal, picture: d
         if best is not None:
             out.append(f"At best {amount(best, money)} are won.")
         if picture["break_evens"]:
-            points = " and ".join(grouped(value, 1) for value in picture["break_evens"])
+            points = " and ".join(grouped(value, 2 if value < 200 else 1) for value in picture["break_evens"])
             chance = picture["chance_of_profit"]
             odds = "" if chance is None else f"; options give profit a chance of {100 * chance:.0f} %"
             out.append(f"It breaks even at {points}{odds}.")

@@ -1,6 +1,6 @@
 import { useCallback } from "react";
 import type { Schemas } from "../api/client";
-import { day, number, signed } from "../ui/format";
+import { day, level, number, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
 import { axis, endLabel, type Ink, linkedPointer, tooltip } from "./look";
 
@@ -47,7 +47,7 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
           formatter: (found: { dataIndex: number }[]) => {
             const i = found[0]?.dataIndex ?? 0;
             const marks = legs.map((leg, k) => `${leg}: ${number(path.legs[k]?.[i], 2)}`).join("<br>");
-            return `<b>${day(path.local[i]!)} ${path.local[i]!.slice(11)}</b><br>P/L at mid ${signed(path.pnl[i])} ${currency}<br>${underlying} ${number(path.spot[i], 1)}<br>${marks}`;
+            return `<b>${day(path.local[i]!)} ${path.local[i]!.slice(11)}</b><br>P/L at mid ${signed(path.pnl[i])} ${currency}<br>${underlying} ${level(path.spot[i])}<br>${marks}`;
           },
         },
         xAxis: [x(0, false), x(1, true)],

@@ -1,6 +1,6 @@
 import { useCallback } from "react";
 import type { Schemas } from "../api/client";
-import { number, price, signed } from "../ui/format";
+import { level, price, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
 import { type Ink, moneyAxis, priceAxis, tooltip } from "./look";
 
@@ -27,7 +27,7 @@ export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Pr
           axisPointer: { lineStyle: { color: c.soft, type: "dotted" }, snap: true },
           formatter: (found: { dataIndex: number }[]) => {
             const i = found[0]?.dataIndex ?? 0;
-            return `<b>${number(payoff.grid[i], 1)}</b><br>${when} ${signed(payoff.now[i])} ${currency}<br>at expiration ${signed(payoff.expiration[i])} ${currency}`;
+            return `<b>${level(payoff.grid[i])}</b><br>${when} ${signed(payoff.now[i])} ${currency}<br>at expiration ${signed(payoff.expiration[i])} ${currency}`;
           },
         },
         xAxis: priceAxis(c, payoff.grid[0], payoff.grid.at(-1)),
@@ -46,7 +46,7 @@ export function PayoffChart({ payoff, currency, height = 220, when = "now" }: Pr
                 {
                   xAxis: payoff.spot,
                   lineStyle: { color: c.ink, type: "dotted", width: 1.4 },
-                  label: { formatter: number(payoff.spot, 1), color: c.ink, fontSize: 11 },
+                  label: { formatter: level(payoff.spot), color: c.ink, fontSize: 11 },
                 },
                 ...payoff.break_evens.map((x) => ({
                   xAxis: x,

@@ -1,6 +1,6 @@
 import { useCallback } from "react";
 import type { Schemas } from "../api/client";
-import { number } from "../ui/format";
+import { level } from "../ui/format";
 import { LazyChart } from "./Lazy";
 import { axis, type Ink, tooltip } from "./look";
 
@@ -35,7 +35,7 @@ export function SessionChart({ path, symbol, zone, levels, height = 150 }: Props
           ...tooltip(c),
           formatter: (found: { dataIndex: number }[]) => {
             const i = found[0]?.dataIndex ?? 0;
-            return `<b>${clock(path.at[i]!)}</b><br>${symbol} ${number(path.spot[i], 1)}`;
+            return `<b>${clock(path.at[i]!)}</b><br>${symbol} ${level(path.spot[i])}`;
           },
         },
         xAxis: {
@@ -61,7 +61,7 @@ export function SessionChart({ path, symbol, zone, levels, height = 150 }: Props
             lineStyle: { color: c.ink, width: 1.4 },
             endLabel: {
               show: true,
-              formatter: number(path.spot.at(-1), 1),
+              formatter: level(path.spot.at(-1)),
               color: c.ink,
               fontWeight: 600,
               fontSize: 12,

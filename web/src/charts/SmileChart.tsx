@@ -1,6 +1,6 @@
 import { useCallback } from "react";
 import type { Schemas } from "../api/client";
-import { day, number } from "../ui/format";
+import { day, level, number } from "../ui/format";
 import { LazyChart } from "./Lazy";
 import { endLabel, type Ink, priceAxis, tooltip, volatilityAxis } from "./look";
 
@@ -32,7 +32,7 @@ export function SmileChart({ chosen, beside, spot, height }: Props) {
           trigger: "item",
           ...tooltip(c),
           formatter: (found: { value: number[]; seriesName: string }) =>
-            `<b>${number(found.value[0], 1)}</b><br>${found.seriesName} ${number(found.value[1], 2)} %`,
+            `<b>${level(found.value[0])}</b><br>${found.seriesName} ${number(found.value[1], 2)} %`,
         },
         xAxis: priceAxis(c, from, to),
         yAxis: volatilityAxis(c),

@@ -1,6 +1,6 @@
 import { useCallback } from "react";
 import type { Schemas } from "../api/client";
-import { number, signed } from "../ui/format";
+import { level, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
 import { type Ink, moneyAxis, priceAxis, tooltip } from "./look";
 
@@ -40,7 +40,7 @@ export function WhatIfChart({ found, then, height }: Props) {
           axisPointer: { lineStyle: { color: c.soft, type: "dotted" }, snap: true },
           formatter: (at: { dataIndex: number }[]) => {
             const i = at[0]?.dataIndex ?? 0;
-            return `<b>${number(found.grid[i], 1)}</b>${curves
+            return `<b>${level(found.grid[i])}</b>${curves
               .map((curve) => `<br>${curve.name} ${signed(curve.values[i], digits)}`)
               .join("")}`;
           },
@@ -67,7 +67,7 @@ export function WhatIfChart({ found, then, height }: Props) {
                     {
                       xAxis: found.spot,
                       lineStyle: { color: c.ink, type: "dotted", width: 1.4 },
-                      label: { formatter: number(found.spot, 1), color: c.ink, fontSize: 11 },
+                      label: { formatter: level(found.spot), color: c.ink, fontSize: 11 },
                     },
                     ...(found.price === found.spot
                       ? []
@@ -76,7 +76,7 @@ export function WhatIfChart({ found, then, height }: Props) {
                             xAxis: found.price,
                             lineStyle: { color: c.sea, type: "dotted", width: 1.4 },
                             label: {
-                              formatter: number(found.price, 1),
+                              formatter: level(found.price),
                               color: c.sea,
                               fontSize: 11,
                               position: "insideEndTop",

@@ -1,6 +1,6 @@
 import { useRef } from "react";
 import type { Schemas } from "../api/client";
-import { day, number, signed } from "./format";
+import { day, level, number, signed } from "./format";
 import { Th } from "./Th";
 
 type Side = Schemas["SideOut"];
@@ -75,7 +75,7 @@ export function ChainTable({ chain, spot, busy = false, hint, onExpiration, onPi
             </option>
           ))}
         </select>
-        <span className="text-xs text-soft">forward {number(chain.forward, 1)}</span>
+        <span className="text-xs text-soft">forward {level(chain.forward)}</span>
       </div>
       <div className="min-h-0 flex-1 overflow-y-auto">
         <table className="plain">

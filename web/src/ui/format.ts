@@ -6,6 +6,8 @@ const GAP = "\u00a0";
 
 /** A price of an underlying with as many digits as its size deserves: 3 104, 412.5, 46.03. */
 export const price = (value: number | null | undefined) => number(value, priceDigits(value ?? 0));
+/** The same as finely as it is quoted: 3 104.5, 46.03. */
+export const level = (value: number | null | undefined) => number(value, Math.abs(value ?? 0) < 200 ? 2 : 1);
 const priceDigits = (value: number) => (Math.abs(value) < 200 ? 2 : Math.abs(value) < 1000 ? 1 : 0);
 
 export function number(value: number | null | undefined, digits = 0): string {

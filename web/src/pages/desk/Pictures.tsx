@@ -3,7 +3,7 @@ import { type Desk, usePath, usePosition } from "../../api/desk";
 import { useTerms } from "../../api/queries";
 import { PayoffChart } from "../../charts/PayoffChart";
 import { SessionChart } from "../../charts/SessionChart";
-import { number } from "../../ui/format";
+import { level, number } from "../../ui/format";
 
 export function Pictures({ desk, chosen }: { desk: Desk; chosen: number | null }) {
   const { account } = desk;
@@ -20,7 +20,7 @@ export function Pictures({ desk, chosen }: { desk: Desk; chosen: number | null }
             ].map((price) => ({ price, text: `short ${number(price)}` })),
             ...(detail.payoff?.break_evens ?? []).map((price) => ({
               price,
-              text: `break-even ${number(price, 1)}`,
+              text: `break-even ${level(price)}`,
             })),
           ]
         : [],

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { type Pulled, type Surface, useWhatIf, type WhatIf } from "../../api/market";
 import { WhatIfChart } from "../../charts/WhatIfChart";
 import { dayAt } from "../../ui/DateSlide";
-import { number, percent, signed, tone } from "../../ui/format";
+import { level, number, percent, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
@@ -273,7 +273,7 @@ function Figures({ found }: { found: WhatIf }) {
         title={found.capital_for}
       />
       <p className="col-span-3 text-xs text-soft">
-        Break-even {edges.length > 0 ? edges.map((edge) => number(edge, 1)).join(" and ") : "nowhere"}
+        Break-even {edges.length > 0 ? edges.map((edge) => level(edge)).join(" and ") : "nowhere"}
         {found.nearest < found.last && ` on ${dayAt(found.nearest, found.zone_name)}, the nearest expiration`}
         .
       </p>
@@ -291,7 +291,7 @@ function Reading({ found, pulled }: { found: WhatIf; pulled: boolean }) {
   return (
     <p className="mt-auto border-t pt-1.5 font-serif text-lead" role="status">
       {pulled
-        ? `At ${number(found.price, 1)} on ${dayAt(found.when, found.zone_name)} it would stand at `
+        ? `At ${level(found.price)} on ${dayAt(found.when, found.zone_name)} it would stand at `
         : "It stands at "}
       <b className={tone(found.then_here)}>
         {signed(found.then_here)} {found.currency}

@@ -6,7 +6,7 @@ import { type Action, type Scene, useReplayAction, useScene } from "../../api/re
 import { PayoffChart } from "../../charts/PayoffChart";
 import { ChainTable } from "../../ui/ChainTable";
 import { DateSlide } from "../../ui/DateSlide";
-import { number } from "../../ui/format";
+import { level } from "../../ui/format";
 import { useKeys } from "../../ui/keyboard";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
@@ -129,7 +129,7 @@ function Head({ scene }: { scene: Scene }) {
         {scene.shown}
       </b>
       <span className="whitespace-nowrap text-soft">
-        {scene.underlying} {number(scene.spot, 1)}
+        {scene.underlying} {level(scene.spot)}
         {scene.single && " · a session with a single snapshot"}
       </span>
       <span className="ml-auto flex gap-3 whitespace-nowrap">

@@ -1,6 +1,6 @@
 import { useLayoutEffect, useRef, useState } from "react";
 import type { Scene } from "../../api/replay";
-import { number, signed } from "../../ui/format";
+import { level, signed } from "../../ui/format";
 
 const HEIGHT = 104;
 const LEFT = 74;
@@ -97,7 +97,7 @@ export function TimeBar({ scene, onSeek }: { scene: Scene; onSeek: (at: number) 
           {scene.underlying}
         </text>
         <text x={10} y={36} fontSize={12} fill="var(--ink)">
-          {number(scene.spot, 1)}
+          {level(scene.spot)}
         </text>
         <text x={10} y={58} fontSize={11} fill="var(--soft)">
           P/L, mid

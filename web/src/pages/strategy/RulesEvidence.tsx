@@ -3,7 +3,7 @@ import type { Schemas } from "../../api/client";
 import { useStartReplay } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
 import { DateField } from "../../ui/DateField";
-import { number, percent, price, signed, tone } from "../../ui/format";
+import { level, number, percent, price, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
@@ -115,7 +115,7 @@ function Answer({ preview, strategy }: { preview: Preview; strategy: Strategy })
                 <LegGlyph glyph={structure.glyph} />
                 <span className="text-soft">
                   {structure.lots === 1 ? "1 lot" : `${structure.lots} lots`}, {strategy.underlying}{" "}
-                  {number(preview.spot, 1)}
+                  {level(preview.spot)}
                 </span>
               </div>
               <PayoffChart payoff={structure.payoff} currency={structure.currency} height={212} />
