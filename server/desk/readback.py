@@ -123,7 +123,7 @@ def _sentences(judged: Judged, premium: float | None, costs: Decimal, picture: d
             "The loss has no limit." if worst is None else f"At worst {amount(worst - float(costs), money)} are lost."
         )
         if best is not None:
-            out.append(f"At best {amount(best, money)} are won.")
+            out.append(f"At best {amount(best - float(costs), money)} are won.")
         if picture["break_evens"]:
             points = " and ".join(grouped(value, 2 if value < 200 else 1) for value in picture["break_evens"])
             chance = picture["chance_of_profit"]
