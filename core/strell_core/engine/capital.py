@@ -16,6 +16,7 @@ from strell_core.market.timeline import Timeline
 
 CENT = 0.005
 """Amounts of money this near are the same."""
+SIGN = {str(right): right.sign for right in Right}
 
 
 class Backed(NamedTuple):
@@ -45,7 +46,7 @@ def needed(plan: Plan, timeline: Timeline, index: int, legs: Iterable[Backed], m
     units = sum(leg.contracts for leg in legs if leg.contract.is_unit)
     found = [
         margin.Leg(
-            leg.contracts, Right(leg.contract.right).sign, float(leg.contract.strike),
+            leg.contracts, SIGN[leg.contract.right], float(leg.contract.strike),
             timeline.settles_at(leg.contract), leg.parts * point,
         )
         for leg in legs
@@ -64,9 +65,8 @@ def _asked(timeline: Timeline, order: Order, index: int) -> list[Backed]:
     """What an opening order would bring, at mid; at nothing where there is none."""
     out = []
     for leg in order.legs:
-        bid, ask = timeline.quotes(leg.contract, index, index + 1)
-        there = 0 <= bid[0] <= ask[0]
-        out.append(Backed(leg.contract, leg.contracts, int(bid[0] + ask[0]) // 2 if there else 0))
+        bid, ask = timeline.quote_at(leg.contract, index)
+        out.append(Backed(leg.contract, leg.contracts, (bid + ask) // 2 if 0 <= bid <= ask else 0))
     return out
 
 

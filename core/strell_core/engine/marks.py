@@ -42,11 +42,12 @@ def _joined(
     closable, width = mid.copy(), np.zeros(n, np.int64)
     valued = np.ones(n, np.bool_)
     for leg in legs:
+        contracts = leg.contracts
         valued &= leg.valid
-        mid += (leg.bid + leg.ask) // 2 * leg.contracts
-        closable += (leg.ask if leg.contracts < 0 else leg.bid) * leg.contracts
+        mid += (leg.bid + leg.ask) // 2 * contracts
+        closable += (leg.ask if contracts < 0 else leg.bid) * contracts
         if not leg.contract.is_unit:
-            width += (leg.ask - leg.bid) * abs(leg.contracts)
+            width += (leg.ask - leg.bid) * abs(contracts)
     settings = plan.strategy.orders["doubtful_marks"]
     doubtful = width * 100 > settings["percent"] * abs(opening)
     if settings["last"] == "wait":
@@ -103,13 +104,13 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
 def carried(timeline: Timeline, trade: TradeState, leg: LegState, index: int) -> int:
     """Mid of a held leg at a snapshot in parts, else of its last valid quote since it was opened, else what it was
     opened for."""
-    bid, ask = timeline.quotes(leg.contract, index, index + 1)
-    if 0 <= bid[0] <= ask[0] and ask[0] > 0:
-        return int(bid[0] + ask[0]) // 2
+    bid, ask = timeline.quote_at(leg.contract, index)
+    if 0 <= bid <= ask and ask > 0:
+        return (bid + ask) // 2
     since = int(np.searchsorted(timeline.times, leg.opened_at or trade.opened_at))
-    bid, ask = timeline.quotes(leg.contract, since, max(since, index))
-    known = np.flatnonzero(valid_quotes(bid, ask))
-    return int(bid[known[-1]] + ask[known[-1]]) // 2 if len(known) else leg.opened_parts
+    bids, asks = timeline.quotes(leg.contract, since, max(since, index))
+    known = np.flatnonzero(valid_quotes(bids, asks))
+    return int(bids[known[-1]] + asks[known[-1]]) // 2 if len(known) else leg.opened_parts
 
 
 @dataclass(frozen=True)

@@ -18,9 +18,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
+from typing import NamedTuple
 
 import numpy as np
-import numpy.typing as npt
 
 INDEX_SHARE = 0.15
 STOCK_SHARE = 0.20
@@ -30,10 +31,11 @@ SHORT_UNITS = 1.5
 ALONE = 1e6
 """Points by which a pairing is preferred: what can be covered is, so that nothing defined needs less than it can
 lose, also where a lone short would need less than the width to a far long."""
+NEVER = 1e9
+"""Cost of a pairing that covers nothing, for the long is gone before the short."""
 
 
-@dataclass(frozen=True)
-class Leg:
+class Leg(NamedTuple):
     """``contracts`` signed; ``sign`` 1 call, -1 put; ``settlement`` epoch second; ``mark`` points."""
 
     contracts: int
@@ -41,6 +43,10 @@ class Leg:
     strike: float
     settlement: int
     mark: float
+
+
+Pair = tuple[Leg, Leg, int]
+"""A short, the long that covers it, and how many of them."""
 
 
 @dataclass(frozen=True)
@@ -69,7 +75,28 @@ def requirement(
 
     As many shorts as can be are covered, in the pairing that needs least (a transport problem, solved exactly).
     """
-    legs = _joined(legs)
+    covered = _covered(tuple([leg._replace(mark=0.0) for leg in legs]), units)
+    if covered is not None:
+        parts = list(covered)
+    else:
+        legs = _joined(legs)
+        pairs, alone = _pairing(legs, spot, share, units)
+        parts = _spreads(pairs, legs) + _lone(alone, spot, share, cash_secured)
+    if units < 0:
+        parts.append(Part("units sold, their value and half of it", SHORT_UNITS * -units * spot))
+    return Requirement(tuple(part for part in parts if part.amount > 1e-12))
+
+
+@lru_cache(maxsize=1 << 12)
+def _covered(legs: tuple[Leg, ...], units: int) -> tuple[Part, ...] | None:
+    """What legs need of which none stands alone, which depends on no price; ``None`` where one does."""
+    joined = _joined(legs)
+    pairs, alone = _pairing(joined, 0.0, 0.0, units)
+    return None if alone else tuple(_spreads(pairs, joined))
+
+
+def _pairing(legs: list[Leg], spot: float, share: float, units: int) -> tuple[list[Pair], list[Leg]]:
+    """Shorts with what covers them, and shorts that stand alone."""
     pairs, alone = [], []
     for sign in (1, -1):
         mine = [leg for leg in legs if leg.sign == sign]
@@ -79,10 +106,7 @@ def requirement(
         found, left = _paired(shorts, longs, spot, share)
         pairs += found
         alone += left
-    parts = _spreads(pairs, legs) + _lone(alone, spot, share, cash_secured)
-    if units < 0:
-        parts.append(Part("units sold, their value and half of it", SHORT_UNITS * -units * spot))
-    return Requirement(tuple(part for part in parts if part.amount > 1e-12))
+    return pairs, alone
 
 
 def share_of(kind: str) -> float:
@@ -124,49 +148,48 @@ def _covered_by_units(shorts: list[Leg], units: int) -> list[Leg]:
         taken = min(units, -leg.contracts)
         units -= taken
         if -leg.contracts > taken:
-            out.append(Leg(leg.contracts + taken, leg.sign, leg.strike, leg.settlement, leg.mark))
+            out.append(leg._replace(contracts=leg.contracts + taken))
     return out
-
-
-Pair = tuple[Leg, Leg, int]
 
 
 def _paired(shorts: list[Leg], longs: list[Leg], spot: float, share: float) -> tuple[list[Pair], list[Leg]]:
     """Shorts with their longs and how many of each, and shorts that stand alone."""
-    n, m = len(shorts), len(longs)
-    cost = np.full((n, m + 1), 1e9)
-    for i, short in enumerate(shorts):
-        cost[i, m] = ALONE + lone_share(short, spot, share) + short.mark
-        for j, long in enumerate(longs):
-            if long.settlement >= short.settlement:
-                cost[i, j] = max(0.0, short.sign * (long.strike - short.strike))
-    amount = _transport(cost, [-short.contracts for short in shorts], [long.contracts for long in longs])
-    pairs = [(shorts[i], longs[j], int(amount[i, j])) for i in range(n) for j in range(m) if amount[i, j]]
-    alone = [
-        Leg(-int(amount[i, m]), s.sign, s.strike, s.settlement, s.mark) for i, s in enumerate(shorts) if amount[i, m]
+    if not shorts or not longs:
+        return [], shorts
+    cost = [
+        [
+            max(0.0, short.sign * (long.strike - short.strike)) if long.settlement >= short.settlement else NEVER
+            for long in longs
+        ]
+        + [ALONE + lone_share(short, spot, share) + short.mark]
+        for short in shorts
     ]
+    amounts = _transport(cost, [-short.contracts for short in shorts], [long.contracts for long in longs])
+    pairs = [
+        (short, long, count)
+        for short, row in zip(shorts, amounts, strict=True)
+        for long, count in zip(longs, row, strict=False)
+        if count
+    ]
+    alone = [short._replace(contracts=-row[-1]) for short, row in zip(shorts, amounts, strict=True) if row[-1]]
     return pairs, alone
 
 
-def _transport(cost: npt.NDArray[np.float64], wanted: list[int], there: list[int]) -> npt.NDArray[np.int64]:
+def _transport(cost: list[list[float]], wanted: list[int], there: list[int]) -> list[list[int]]:
     """How many of each short (rows) go to each long or, in the last column, stand alone, at the least cost."""
     n, m = len(wanted), len(there)
-    out = np.zeros((n, m + 1), np.int64)
-    if n == 0 or m == 0:
-        out[:, m] = wanted
-        return out
     if n == 1 and m == 1:
-        out[0, 0] = min(wanted[0], there[0]) if cost[0, 0] < cost[0, 1] else 0
-        out[0, 1] = wanted[0] - out[0, 0]
-        return out
+        covered = min(wanted[0], there[0]) if cost[0][0] < cost[0][1] else 0
+        return [[covered, wanted[0] - covered]]
     from scipy.optimize import linprog  # large, and seldom needed
 
     every, used = np.zeros((n, n * (m + 1))), np.zeros((m, n * (m + 1)))
     for i in range(n):
         every[i, i * (m + 1) : (i + 1) * (m + 1)] = 1.0
         used[:, i * (m + 1) : (i + 1) * (m + 1) - 1] += np.eye(m)
-    found = linprog(cost.ravel(), A_ub=used, b_ub=there, A_eq=every, b_eq=wanted, method="highs-ds")
-    return np.asarray(np.rint(found.x).astype(np.int64).reshape(n, m + 1))
+    found = linprog(np.ravel(cost), A_ub=used, b_ub=there, A_eq=every, b_eq=wanted, method="highs-ds")
+    counts: list[list[int]] = np.rint(found.x).astype(np.int64).reshape(n, m + 1).tolist()
+    return counts
 
 
 def _spreads(pairs: list[Pair], legs: list[Leg]) -> list[Part]:

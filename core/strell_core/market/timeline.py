@@ -282,6 +282,18 @@ class Timeline:
                 ask[here] *= PARTS
         return bid, ask
 
+    def quote_at(self, contract: ContractKey, index: int) -> tuple[int, int]:
+        """What :meth:`quotes` says of one snapshot."""
+        if contract.is_unit:
+            price = int(self.spot[index]) * self.spot_parts
+            return price, price
+        cube = self.cubes.get(contract.expiration)
+        row = None if cube is None else cube.row(contract.right, contract.strike)
+        if cube is None or row is None or not cube.start <= index < cube.end:
+            return NO_PRICE, NO_PRICE
+        at = index - cube.start
+        return int(cube.bid[row, at]) * PARTS, int(cube.ask[row, at]) * PARTS
+
     @cached_property
     def spot_parts(self) -> int:
         """Parts of a quantum in 0.01 points, in which the underlying's price is kept."""
@@ -296,11 +308,11 @@ class Timeline:
 
     def settles_at(self, contract: ContractKey) -> int:
         """Epoch second at which a contract settles, recorded or not; the underlying itself never does."""
-        if contract.is_unit:
-            return NEVER_SETTLES
         cube = self.cubes.get(contract.expiration)
         if cube is not None:
             return cube.settlement_at
+        if contract.is_unit:
+            return NEVER_SETTLES
         date = self.calendar.on_or_before(contract.expiration)
         return self.calendar.settlement(date, self.underlying.on(date).settles)
 
@@ -329,11 +341,17 @@ class Timeline:
         """Whether each snapshot of ``[begin, end)`` is at or after a time of day, ``(n,)``. A time beyond the end of a
         shortened session, or of one with a single snapshot, is reached where an order can still be filled in it
         (semantics rule 1)."""
-        sessions = self.session_of[begin:end]
-        ends, acts = self._ends
-        due = np.where(minute > ends[sessions], acts[sessions], minute)
-        reached: npt.NDArray[np.bool_] = self.minute[begin:end] >= due
-        return reached
+        whole = self._reached.get(minute)
+        if whole is None:
+            ends, acts = self._ends
+            due = np.where(minute > ends, acts, minute)[self.session_of]
+            whole = self._reached[minute] = self.minute >= due
+        return whole[begin:end]
+
+    @cached_property
+    def _reached(self) -> dict[int, npt.NDArray[np.bool_]]:
+        """By time of day, what :meth:`reached` says of every snapshot."""
+        return {}
 
     def minute_in(self, session: int, minute: int) -> int:
         """The minute at which a time of day acts in a session, see :meth:`reached`."""
