@@ -160,11 +160,11 @@ class Expiry(Step):
 
     # (1) dividends
     def pay_dividends(self) -> None:
-        """Dividends of units held over the day they go ex, to longs and by shorts."""
-        for date, parts in self.timeline.dividends_at.get(self.index, ()):
+        """Dividends of units held over the day they go ex, to longs and by shorts: this comes before the day's fills."""
+        for _, parts in self.timeline.dividends_at.get(self.index, ()):
             for trade in list(self.trades.values()):
                 units = sum(leg.contracts for leg in trade.legs if leg.contract.is_unit)
-                if units and trade.opened_on < date:
+                if units:
                     contract = ContractKey.unit(self.plan.underlying.symbol)
                     trade = self._book(trade, "dividend", contract, units, parts, self._amount(trade, -units, parts))
                     trade = dataclasses.replace(trade, realised=trade.realised + units * parts)

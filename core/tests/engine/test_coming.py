@@ -138,6 +138,32 @@ class ComingTest(unittest.TestCase):
         # two lots: (5.00 - 2.00) and (6.00 - 6.10), 50 EUR a point, and 8 contracts at 0.80
         self.assertEqual(trade.pnl, 2 * 50 * (Decimal("3.00") - Decimal("0.10")) - Decimal("6.40"))
 
+    def test_stops_of_several_legs_stand_beside_one_another_and_a_new_one_replaces_its_own(self) -> None:
+        legs = [*self.STRANGLE, leg("b", "call", 3200), leg("z", "put", 3000)]
+        rules = [
+            {"id": f"{key}-{other}", "rule": "leg_target", "leg": key, "other": other, "percent": 50}
+            for key, other in (("c", "z"), ("p", "b"))
+        ]
+        low = "2026-10-16/put/3000"
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20", FAR: "2.00/2.20", low: "3.00/3.20"},
+            "2026-10-06 15:40": {CALL: "1.00/1.20", low: "2.00/2.20", FAR: "1.00/1.20"},
+            "2026-10-06 15:50": {PUT: "1.00/1.20"},
+            "2026-10-07 15:45": {low: "2.90/3.10"},
+            "2026-10-07 15:50": {FAR: "1.90/2.10"},
+        })))  # fmt: skip
+        with known(kinds.exits, EXIT):
+            history = self.run_all(strategy(entry("only", legs), leave=rules), timeline)
+        self.assertEqual(
+            self.told(history, "left", "stop moved"),
+            [
+                ("06 15:40", "left", "c-z"), ("06 15:45", "stop moved", "c-z"), ("06 15:50", "left", "p-b"),
+                ("06 15:55", "stop moved", "p-b"), ("07 15:45", "left", "c-z"), ("07 15:50", "left", "p-b"),
+            ],
+        )  # fmt: skip
+        (trade,) = history.closed
+        self.assertEqual([leg.leg_id for leg in trade.legs], ["c", "p", "z", "b"])
+
     def test_a_partner_leg_is_closed_and_the_entry_made_again_once(self) -> None:
         both = dataclasses.replace(EXIT, then=lambda params: (CloseAlso(params["other"]), Reenter()))
         rule = {"id": "x", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60}

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import dataclasses
 import unittest
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
-from strell_core.engine.hand import Action, Deal, lived
+from strell_core.engine.hand import Action, Deal, deal, lived
 from strell_core.engine.plan import EVERYTHING, Part, Plan
 from strell_core.engine.run import History
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS
 from strell_core.strategy.document import normalise, parse
 from tests.handmade import session_chains, timeline_of
@@ -76,6 +78,33 @@ class HandTest(unittest.TestCase):
         (trade,) = history.state.trades
         self.assertEqual(Fraction(trade.realised, POINT), 2 * Fraction("-2.20"))
         self.assertEqual(trade.costs, Decimal("5.60"), "no commission is lost between the parts")
+
+    def test_what_was_bought_is_sold_and_turned_around_too(self) -> None:
+        history = self.live(
+            self.at(0, (CALL, 2, "6.20")), self.at(2, (CALL, -1, "8.00")), self.at(3, (CALL, -3, "2.00"))
+        )
+        self.assertEqual(self.held(history), [(CALL, -2, 2)])
+        (trade,) = history.state.trades
+        self.assertEqual(Fraction(trade.realised, POINT), Fraction("1.80") + Fraction("-4.20"))
+
+    def test_one_deal_closes_parts_of_several_trades_and_shares_the_commission(self) -> None:
+        """A rule's own trade beside one by hand: what is bought back closes the older first."""
+        timeline, plan = self.timeline, Plan(parse(RULES), self.timeline.underlying, frozenset())
+        first = self.live(self.at(0, (CALL, -2, "6.00"))).state
+        (one,) = first.trades
+        other = dataclasses.replace(one, number=2)
+        out = History(dataclasses.replace(first, trades=(one, other), next_trade=3))
+        deal(
+            plan,
+            Observation(timeline, 2),
+            out,
+            dataclasses.replace(self.at(2, (CALL, 3, "8.20")), commission=Decimal("1.00")),
+        )
+        (gone,) = out.closed
+        (left,) = out.state.trades
+        self.assertEqual((gone.number, left.number, left.legs[0].contracts), (1, 2, -1))
+        # a third of 1.00 to the cent, and the rest
+        self.assertEqual((gone.costs - one.costs, left.costs - one.costs), (Decimal("0.67"), Decimal("0.33")))
 
     def test_closing_all_ends_the_trade_and_the_next_deal_begins_another(self) -> None:
         history = self.live(

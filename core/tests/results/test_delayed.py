@@ -7,7 +7,8 @@ from decimal import Decimal
 
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
-from strell_core.results.delayed import delayed
+from strell_core.market.instruments import ContractKey
+from strell_core.results.delayed import delayed, in_the_way, leavings
 from strell_core.strategy.document import parse
 from tests.engine.variations import document, leg
 from tests.handmade import instant, session_chains, timeline_of
@@ -78,3 +79,37 @@ class DelayedTest(unittest.TestCase):
         self.assertEqual(self.found(quiet), [(None, 1)])
         settled = [*quiet, *({"at": f"2026-10-{day:02d} 17:30", "spot": 3100} for day in (12, 13, 14, 15, 16))]
         self.assertEqual(self.found(settled), [(None, 0)])
+
+    def test_the_session_after_is_in_time_whenever_the_run_ends(self) -> None:
+        later = [{"at": "2026-10-06 11:05", "spot": 3100}, {"at": "2026-10-07 17:30", "spot": 3100}]
+        timeline = timeline_of(session_chains([*OPENED, *later]))
+        history = run_steps(make_plan(parse(RULES), timeline), timeline, 0, len(timeline.times), Decimal(50_000))
+        for last, late in ((1, False), (2, False), (3, True)):
+            (waits,) = leavings(history, timeline, last)
+            self.assertEqual((waits.decided_at, waits.done_at, waits.late), (DECIDED, None, late), last)
+
+
+class InTheWayTest(unittest.TestCase):
+    def test_snapshots_between_a_decision_and_what_came_of_it(self) -> None:
+        other = "2026-10-16/call/3160"
+        timeline = timeline_of(session_chains([
+            {"at": "2026-10-05 15:45", "spot": 3100, PUT: "6.00/6.20", other: "5.00/5.20"},
+            {"at": "2026-10-05 15:50", "spot": 3100, other: "5.00/5.20"},
+            {"at": "2026-10-06 15:45", "spot": 3100, PUT: "6.30/6.20", other: "5.00/5.20"},
+            {"at": "2026-10-06 15:50", "spot": 3100, PUT: "6.00/6.20", other: "5.00/5.20"},
+            {"at": "2026-10-07 17:30", "spot": 3100, other: "5.00/5.20"},
+            {"at": "2026-10-08 17:30", "spot": 3100, PUT: "6.00/6.20", other: "5.00/5.20"},
+        ]))  # fmt: skip
+        put, call = (ContractKey.parse(code, "MK30") for code in (PUT, other))
+        at = timeline.times.tolist()
+        told = [
+            # nothing at 15:50, crossed the next day
+            ((0, 3), (2, {put: 2})),
+            ((0, 1), (0, {})),
+            ((2, 3), (0, {})),
+            # a session with one snapshot: decided on it, and it might have been dealt on it
+            ((4, 5), (1, {put: 1})),
+            ((3, 5), (1, {put: 1})),
+        ]
+        for (decided, done), expected in told:
+            self.assertEqual(in_the_way(timeline, [put, call], at[decided], at[done]), expected, (decided, done))
