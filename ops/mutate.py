@@ -1,6 +1,6 @@
 """Whether the core's tests would notice: small changes are made to its code one at a time, and the tests run on each.
 
-`./strell mutate PATH … [--count N --seed S --minutes M --every --copies C --out FILE]` draws N of all changes that
+`./strell mutate PATH … [--count N --from K --seed S --minutes M --every --copies C --out FILE]` draws N of all changes that
 cosmic-ray knows in these files and tells which of them nobody noticed. For each change the tests that run its line are
 asked, fastest class first; where none does (a declaration, what is computed once and kept), the tests of its room and the
 engine's. Tests tagged `long` are never asked. Not part of `./strell test`: an hour is soon gone.
@@ -188,11 +188,12 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="./strell mutate", description="Would the core's tests notice?")
     parser.add_argument("paths", nargs="+", help="files of the core, like core/strell_core/engine/fills.py")
     parser.add_argument("--count", type=int, default=40)
+    parser.add_argument("--from", type=int, default=0, dest="first", help="go on with the changes drawn after so many")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--minutes", type=float, default=30, help="stop drawing after so long")
     parser.add_argument("--every", action="store_true", help="also replace single numbers")
     parser.add_argument("--copies", type=int, default=2, help="so many changes at once")
-    parser.add_argument("--out", type=Path, help="a file that gets every change and what came of it")
+    parser.add_argument("--out", type=Path, help="a file to which every change is added, and what came of it")
     given = parser.parse_args()
     PLACE.mkdir(parents=True, exist_ok=True)
     changes = known(given.paths, given.every)
@@ -207,11 +208,14 @@ def main() -> int:
     end = time.monotonic() + 60 * given.minutes
     outcomes: dict[Change, tuple[str, str]] = {}
 
-    queue = iter(changes)
+    passed = 0
+    queue = iter(changes[given.first :])
 
     def work(number: int) -> None:
+        nonlocal passed
         while len(outcomes) < given.count and time.monotonic() < end and (change := next(queue, None)) is not None:
             outcome, words = tried(places[number], change, tests)
+            passed += 1
             if outcome != "same":
                 outcomes[change] = outcome, words
                 print(f"{outcome:9s} {change.words(words)}", flush=True)
@@ -219,11 +223,11 @@ def main() -> int:
     with ThreadPoolExecutor(given.copies) as pool:
         list(pool.map(work, range(given.copies)))
     counts = {kind: sum(kind == found for found, _ in outcomes.values()) for kind in ("noticed", "endless", "survived")}
+    print(f"{given.first + passed} were drawn, annotations among them; --from goes on there")
     print(f"of {sum(counts.values())}: " + ", ".join(f"{number} {kind}" for kind, number in counts.items()))
     if given.out:
-        given.out.write_text(
-            "".join(f"{outcome:9s} {change.words(words)}\n" for change, (outcome, words) in sorted(outcomes.items()))
-        )
+        with given.out.open("a") as file:
+            file.writelines(f"{outcome:9s} {change.words(words)}\n" for change, (outcome, words) in outcomes.items())
     return 0
 
 

@@ -102,6 +102,26 @@ class NowTest(unittest.TestCase):
         for price in (3000, 3040, 3100, 3160, 3200):
             self.assertIn(price, grid)
 
+    def test_the_grid_reaches_a_third_of_the_strikes_beyond_them_and_at_least_three_percent_of_the_price(self) -> None:
+        # 200 points between the outermost strikes, of which 35 % are less than 3 % of 3100
+        grid = spot_grid(CONDOR, SPOT)
+        self.assertEqual((grid[0], grid[-1]), (3000 - 93.0, 3200 + 93.0))
+        self.assertEqual(len(grid), 161 + 4, "four strikes beside them; the price stands in the middle already")
+        wide = spot_grid([leg(-1, -1, 2600, 1.0), leg(-1, 1, 3600, 1.0)], SPOT)
+        self.assertEqual((wide[0], wide[-1]), (2600 - 350.0, 3600 + 350.0))
+        self.assertEqual(spot_grid([leg(1, 1, 2.0, 1.0)], 90.0)[0], 0.0, "no price lies below nothing")
+        self.assertEqual(spot_grid([underlying_leg(1, SPOT)], SPOT)[0], SPOT - 93.0)
+
+    def test_at_expiration_delta_is_all_or_nothing(self) -> None:
+        at = np.array([2990.0, 3040.0, 3100.0, 3160.0, 3210.0])
+        for later in (NEAR, NEAR + 86_400):
+            found = greek_curves(STRANGLE, at, SPOT, NOW, later)
+            np.testing.assert_array_equal(found["delta"], [1, 0, 0, 0, -1])
+            for name in GREEKS[1:]:
+                np.testing.assert_array_equal(found[name], np.zeros(5), name)
+        with_units = greek_curves([*STRANGLE, underlying_leg(2, SPOT)], at, SPOT, NOW, NEAR)
+        np.testing.assert_array_equal(with_units["delta"], [3, 2, 2, 2, 1])
+
     def test_higher_volatility_hurts_a_short_strangle(self) -> None:
         at = np.array([SPOT])
         self.assertLess(
