@@ -197,6 +197,26 @@ class ComingTest(unittest.TestCase):
         (trade,) = history.state.trades
         self.assertEqual([(leg.leg_id, leg.contracts) for leg in trade.legs], [("c", -1), ("p", -1)])
 
+    def test_what_is_left_of_three_lots_leaves_in_two(self) -> None:
+        third = dataclasses.replace(EXIT, closes=lambda params: Close(share=Fraction(2, 5)), then=lambda params: ())
+        rules = [
+            {"id": "some", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60},
+            {"id": "all", "rule": "before_expiration", "days": 9, "time": "15:45"},
+        ]
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:40": {CALL: "1.80/2.00", PUT: "1.80/2.00"},
+        })))  # fmt: skip
+        with known(kinds.exits, third):
+            three = entry("only", [*self.STRANGLE]) | {"size": [{"rule": "fixed_lots", "lots": 3}]}
+            history = self.run_all(strategy(three, leave=rules), timeline)
+        self.assertEqual(
+            [(order.rule, order.lots, [leg.contracts for leg in order.legs]) for order in history.intents[1:]],
+            [("some", 1, [1, 1]), ("all", 2, [2, 2])],
+        )
+        (trade,) = history.closed
+        self.assertEqual(trade.lots, 3)
+
     def test_an_adjustment_rolls_a_leg_as_one_order(self) -> None:
         rule = {"id": "up", "rule": "roll_short", "leg": "c", "level": 3120}
         timeline = timeline_of(session_chains(snapshots(

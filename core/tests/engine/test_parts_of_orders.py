@@ -11,7 +11,7 @@ from strell_core.engine.advance import advance
 from strell_core.engine.fills import fill_price
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, step
-from strell_core.engine.state import EngineState, Fill, to_plain
+from strell_core.engine.state import EngineState, Fill, LegState, Order, OrderLeg, to_plain
 from strell_core.engine.stored import dump, fill_of, load, order_of
 from strell_core.market.market import Observation
 from strell_core.strategy.document import parse
@@ -106,6 +106,30 @@ class PartsTest(unittest.TestCase):
         trade = made.closed[0]
         expected = sum(leg.contracts * (leg.closed_parts - leg.opened_parts) for leg in trade.legs)
         self.assertEqual(trade.gross, expected)
+
+    def test_a_leg_whose_own_order_ends_comes_to_the_exit_of_the_position(self) -> None:
+        """A leg is being closed when the whole position is to leave: the exit closes the rest, and the leg too once its
+        own order is gone. Orders of another trade with legs of the same names are none of its business."""
+        self.go(dataclasses.replace(self.part(4), lots=None))
+        (one,) = self.state.trades
+        first, second = one.legs
+        own = self.close("1-close-leg", 1, (first,))
+        whole = dataclasses.replace(self.close("1-close", 1, (second,)), whole=True)
+        other = self.close("2-close-leg", 2, (first,))
+        two = dataclasses.replace(one, number=2)
+        self.state = dataclasses.replace(self.state, trades=(one, two), orders=(own, whole, other), next_trade=3)
+        ended = Fill(own.id, int(self.timeline.times[self.index]), (), Decimal(0), 0, True)
+        self.go(ended)
+        left = {order.id: [leg.leg_id for leg in order.legs] for order in self.state.orders}
+        self.assertEqual(left["1-close"], [first.leg_id, second.leg_id])
+        self.assertEqual(left["2-close-leg"], [first.leg_id])
+        self.assertNotIn("1-close-leg", left)
+
+    def close(self, name: str, trade: int, legs: tuple[LegState, ...]) -> Order:
+        made = tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in legs)
+        return dataclasses.replace(
+            self.order, id=name, purpose="close", trade=trade, legs=made, type="market", urgency="now"
+        )
 
     def test_an_order_that_ended_unfilled_is_forgotten_and_said(self) -> None:
         made = self.go(Fill(self.order.id, int(self.timeline.times[self.index]), (), Decimal(0), 0, True))
