@@ -97,6 +97,25 @@ def desk(page: Page) -> None:
     shot(page, "ticket")
 
 
+def stock(page: Page) -> None:
+    page.goto(f"{BASE}/desk")
+    own = page.get_by_role("button", name="Orchard paper")
+    page.get_by_role("button", name="+ account").wait_for()
+    if own.count():
+        own.click()
+    else:
+        page.get_by_role("button", name="+ account").click()
+        form = page.get_by_role("form", name="New account")
+        form.get_by_label("Name").fill("Orchard paper")
+        form.get_by_label("Trades").select_option("OSTL")
+        form.get_by_role("button", name="Open account").click()
+    page.get_by_role("region", name="The underlying itself").get_by_role("button", name=re.compile("^Buy 1")).click()
+    calls = page.get_by_role("region", name="Chain").get_by_role("button", name=re.compile("^Sell 1 .* call at "))
+    calls.nth(calls.count() // 2).click()
+    expect(page.get_by_role("region", name="Ticket")).to_contain_text("One order, 2 legs")
+    shot(page, "ticket-stock")
+
+
 def paper(page: Page) -> None:
     strategy(page, "Tide condor", "paper")
     shot(page, "paper")
@@ -133,7 +152,7 @@ def data(page: Page) -> None:
 
 
 VIEWS: dict[str, Callable[[Page], None]] = {
-    view.__name__: view for view in (shelf, rules, backtest, replay, desk, paper, journal, market, data)
+    view.__name__: view for view in (shelf, rules, backtest, replay, desk, stock, paper, journal, market, data)
 }
 
 

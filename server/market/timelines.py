@@ -46,7 +46,7 @@ def fold_in(row: Underlying) -> None:
     """Bring the history up to the chains that are there: the new cache is built before anyone is sent to it."""
     row.data_digest = data_digest(row)
     _build(row, _folder(row))
-    row.save(update_fields=["data_digest"])
+    Underlying.objects.filter(pk=row.pk).update(data_digest=row.data_digest)
     _evict_others(row, _folder(row))
 
 
