@@ -36,7 +36,8 @@ class Desk:
     def round(self) -> None:
         inbox.apply_all(self.epoch)
         boundary("desk: reports applied")
-        for venue in Venue.objects.filter(underlying__account__isnull=False).distinct().select_related("underlying"):
+        with_accounts = Venue.objects.filter(underlying__account__isnull=False).distinct().order_by("pk")
+        for venue in with_accounts.select_related("underlying"):
             self._follow_if_it_can(venue)
         if time.monotonic() - self._beat > BEAT_SECONDS:
             self.beat()
