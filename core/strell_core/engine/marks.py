@@ -42,12 +42,11 @@ def _joined(
     closable, width = mid.copy(), np.zeros(n, np.int64)
     valued = np.ones(n, np.bool_)
     for leg in legs:
-        contracts = leg.contracts
         valued &= leg.valid
-        mid += (leg.bid + leg.ask) // 2 * contracts
-        closable += (leg.ask if contracts < 0 else leg.bid) * contracts
+        mid += (leg.bid + leg.ask) // 2 * leg.contracts
+        closable += (leg.ask if leg.contracts < 0 else leg.bid) * leg.contracts
         if not leg.contract.is_unit:
-            width += (leg.ask - leg.bid) * abs(contracts)
+            width += (leg.ask - leg.bid) * abs(leg.contracts)
     settings = plan.strategy.orders["doubtful_marks"]
     doubtful = width * 100 > settings["percent"] * abs(opening)
     if settings["last"] == "wait":
