@@ -86,14 +86,15 @@ def _chains(row: Underlying) -> Iterator[SessionChain]:
 
 
 def data_digest(row: Underlying) -> str:
-    """Identity of what a history rests on: all current chains, every term by date, interest, dividends, splits,
+    """Identity of what a history rests on: all current chains with what was told beside them, every term by date, interest, dividends, splits,
     calendars. A name is none of it."""
     known = terms(row)
     whole = hashlib.sha256(repr((replace(known, name=""), known.rates.dates, known.rates.curves)).encode())
     whole.update(calendars.identity(row).encode())
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
-    for date, digest in current.values_list("date", "digest"):
-        whole.update(f"{date}{digest}".encode())
+    for date, digest, version, beside in current.values_list("date", "digest", "version", "extras_size"):
+        # what was told beside the quotes, sizes among it, is known by the version that told it
+        whole.update(f"{date}{digest}{f'+{version}' if beside else ''}".encode())
     return whole.hexdigest()
 
 

@@ -69,6 +69,15 @@ class CacheTest(DemoTestCase):
         finally:
             timelines._open.clear()
 
+    def test_sizes_told_anew_beside_the_same_quotes_are_other_data(self) -> None:
+        row = Underlying.objects.get(symbol="MK30")
+        session = SessionChainRow.objects.filter(underlying=row, current=True)[:1]
+        known = {timelines.data_digest(row)}
+        for version in (1, 2):
+            SessionChainRow.objects.filter(pk__in=session.values("pk")).update(version=version, extras_size=9)
+            known.add(timelines.data_digest(row))
+        self.assertEqual(len(known), 3)
+
     def test_an_underlying_without_data_says_so(self) -> None:
         with self.assertRaisesRegex(NotThere, "no data for PLLM"):
             timelines.timeline("PLLM")
