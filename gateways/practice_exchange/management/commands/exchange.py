@@ -26,7 +26,7 @@ class Command(ProcessCommand):
     help = "Play the practice exchange until stopped."
 
     def add_arguments(self, parser: CommandParser) -> None:
-        parser.add_argument("--symbol", action="append", help="play only this market, or these; every connected one without. One process plays at a time")
+        parser.add_argument("--symbol", action="append", help="play only these markets; one process plays at a time")
         parser.add_argument("--every", type=float, default=0.2, help="wall seconds between quotes")
 
     def handle(self, *args: Any, **options: Any) -> None:
