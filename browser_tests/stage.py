@@ -39,7 +39,7 @@ PROJECT = Path(settings.PROJECT)
 NAME, PASSWORD = "mara", "quiet-harbour-9"
 CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
             "--disable-component-update", "--disable-sync"]  # fmt: skip
-LEASE_SECONDS = 2
+LEASE_SECONDS = 4
 
 # playwright's event loop makes Django think it is called from async code
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
@@ -80,7 +80,7 @@ class BrowserTestCase(unittest.TestCase):
         chromium = shutil.which("chromium") or "/usr/bin/chromium"
         cls.browser = cls.playwright.chromium.launch(executable_path=chromium, args=CHROMIUM)
         cls.addClassCleanup(cls.browser.close)
-        expect.set_options(timeout=30_000)
+        expect.set_options(timeout=90_000)  # processes start anew in stories, and machines are busy
 
     @classmethod
     def _clear(cls) -> None:

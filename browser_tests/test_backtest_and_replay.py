@@ -35,7 +35,7 @@ class BacktestStory(BrowserTestCase):
             self.page.wait_for_timeout(50)
         self.assertEqual(held[0][1].json()["status"], "queued")
         self.start_worker()
-        expect(self.page.get_by_role("link", name=re.compile("^Backtest MAR"))).to_be_visible(timeout=30_000)
+        expect(self.page.get_by_role("link", name=re.compile("^Backtest MAR"))).to_be_visible()
         route, answer = held[0]
         with contextlib.suppress(Error):  # the page no longer waits for it
             route.fulfill(response=answer)
@@ -143,7 +143,7 @@ class BacktestStory(BrowserTestCase):
             self.start_worker()
         self.page.get_by_role("button", name="Go on").click()
         # the worker starts anew first
-        expect(self.page.get_by_role("region", name="Figures of the run")).to_be_visible(timeout=40_000)
+        expect(self.page.get_by_role("region", name="Figures of the run")).to_be_visible()
 
     def test_a_worker_killed_in_the_middle_of_a_run_loses_nothing(self) -> None:
         history = timeline("MK30")
@@ -161,7 +161,7 @@ class BacktestStory(BrowserTestCase):
         self.assertEqual((run.status, run.trades.count()), (Run.Status.RUNNING, 0))
         time.sleep(LEASE_SECONDS)
         self.start_worker()
-        expect(self.page.get_by_role("region", name="Figures of the run")).to_be_visible(timeout=40_000)
+        expect(self.page.get_by_role("region", name="Figures of the run")).to_be_visible()
         run.refresh_from_db()
         self.assertEqual((run.status, run.attempts), (Run.Status.DONE, 2))
         self.assertEqual(run.curve["dates"][-1], history.dates[-1].isoformat())

@@ -71,7 +71,7 @@ class DataStory(BrowserTestCase):
 
         load.click()
         report = page.get_by_role("region", name="Report")
-        expect(report).to_contain_text("4 sessions new", timeout=60_000)
+        expect(report).to_contain_text("4 sessions new")
         report.get_by_role("link", name="QUAY").click()
         expect(page.get_by_role("region", name="Coverage by day")).to_be_visible()
         expect(page.get_by_role("region", name="Quality")).to_contain_text("Missing")
@@ -120,7 +120,7 @@ class DataStory(BrowserTestCase):
         columns.get_by_role("combobox", name="Trading calendar").select_option("MARROWICK")
         page.get_by_role("button", name="Load it").click()
         report = page.get_by_role("region", name="Report")
-        expect(report).to_contain_text("2 new", timeout=60_000)
+        expect(report).to_contain_text("2 new")
         report.get_by_role("link", name="PIER").click()
         beside = page.get_by_role("region", name="Beside the chains")
         beside.get_by_role("button", name="2 dividends").click()

@@ -72,7 +72,7 @@ class DeskStory(BrowserTestCase):
         expect(self.ticket()).to_contain_text("One order, 2 legs")
 
     def state_of(self, order: int, state: str) -> None:
-        expect(self.page.locator(f"[data-order='{order}']")).to_have_text(state, timeout=20_000)
+        expect(self.page.locator(f"[data-order='{order}']")).to_have_text(state)
 
     def test_an_order_whose_answer_is_lost_goes_out_once(self) -> None:
         account = services.open_account(self.user, "Paper A", "paper", "MK30", Decimal(50_000))
@@ -211,9 +211,9 @@ class DeskStory(BrowserTestCase):
         self.page.get_by_role("navigation", name="Pages").get_by_role("link", name="Desk").click()
         self.jump(25)
         orders = self.page.get_by_role("table", name="Orders")
-        expect(orders).to_contain_text("Soon, sentence 1", timeout=30_000)
+        expect(orders).to_contain_text("Soon, sentence 1")
         self.page.get_by_label("Speed of the clock").select_option("10")
-        expect(orders).to_contain_text("filled", timeout=40_000)
+        expect(orders).to_contain_text("filled")
         expect(self.page.get_by_role("table", name="Positions")).to_contain_text("its rules leave it")
         self.page.get_by_role("region", name="Deployments").get_by_role("link", name="Soon").click()
         card.get_by_role("button", name=re.compile(r"^\w{3} \d+ \w{3}$")).click()
@@ -234,7 +234,7 @@ class DeskStory(BrowserTestCase):
         self.told("halted until the next session")
         self.open(f"/desk?account={account.pk}")
         expect(self.page.get_by_text("Halted until the next session")).to_be_visible()
-        expect(self.page.get_by_text("No position.")).to_be_visible(timeout=30_000)
+        expect(self.page.get_by_text("No position.")).to_be_visible()
 
     def test_at_the_practice_broker_over_fix(self) -> None:
         account = self.deployed("practice")
@@ -247,12 +247,12 @@ class DeskStory(BrowserTestCase):
         self.told("is armed in Auto")
         self.open(f"/desk?account={account.pk}")
         expect(self.page.get_by_role("status", name="Account")).to_contain_text("PRACTICE BROKER")
-        expect(self.page.get_by_text("orders wait until it is up")).to_have_count(0, timeout=30_000)
+        expect(self.page.get_by_text("orders wait until it is up")).to_have_count(0)
         self.jump(15)
         orders = self.page.get_by_role("table", name="Orders")
-        expect(orders).to_contain_text("Soon, sentence 1", timeout=30_000)
+        expect(orders).to_contain_text("Soon, sentence 1")
         self.page.get_by_label("Speed of the clock").select_option("10")
-        expect(orders).to_contain_text("filled", timeout=40_000)
+        expect(orders).to_contain_text("filled")
         # by hand, with a partial fill on demand
         self.page.get_by_label("Play a fault").select_option("partial fill")
         self.pick_spread()
