@@ -1,9 +1,10 @@
 """Whether the core's tests would notice: small changes are made to its code one at a time, and the tests run on each.
 
-`./strell mutate PATH … [--count N --from K --seed S --minutes M --every --copies C --out FILE]` draws N of all changes that
+`./strell mutate PATH … [--count N --from K --seed S --minutes M --every --copies C --long --out FILE]` draws N of all changes that
 cosmic-ray knows in these files and tells which of them nobody noticed. For each change the tests that run its line are
 asked, fastest class first; where none does (a declaration, what is computed once and kept), the tests of its room and the
-engine's. Tests tagged `long` are never asked. Not part of `./strell test`: an hour is soon gone.
+engine's. Tests tagged `long` are asked with `--long` only, about what survived all others: whoever they notice is told as
+*late*. Not part of `./strell test`: an hour is soon gone.
 """
 
 from __future__ import annotations
@@ -21,6 +22,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -33,8 +35,12 @@ ROOM = {
     "margin": ("tests.margin",), "results": ("tests.results",), "pricing": ("tests.pricing",),
 }  # fmt: skip
 """Tests asked beside the engine's where no test runs the changed line itself, by the room of the change."""
+KINDS = ("noticed", "endless", "late", "survived")
 LEFT_ALONE = ("core/NumberReplacer",)
 """Kinds of change that say little: any other number in a text, a bound or a default."""
+LONG = ("tests.kept", "tests.engine", "tests.pricing")
+"""Rooms with tests tagged `long`, the most telling first."""
+LONG_SECONDS = 600
 ROPE = 5
 """A change that makes its tests need so many times their processor time makes them not end."""
 
@@ -130,9 +136,9 @@ def run(place: Path, command: list[str], seconds: float) -> int:
     return done.returncode
 
 
-def asked(place: Path, labels: list[str], seconds: float) -> str:
+def asked(place: Path, labels: Sequence[str], seconds: float, which: str = "--exclude-tag") -> str:
     """*passed*, *noticed*, or *endless* where the tests used ROPE times their time."""
-    code = run(place, ["ops/test.py", *labels, "--exclude-tag", "long", "--failfast"], 40 + ROPE * seconds)
+    code = run(place, ["ops/test.py", *labels, which, "long", "--failfast"], 40 + ROPE * seconds)
     return "passed" if code == 0 else "endless" if code < 0 else "noticed"
 
 
@@ -160,7 +166,7 @@ def meaning(code: str) -> str:
         return code
 
 
-def tried(place: Path, change: Change, tests: Tests) -> tuple[str, str]:
+def tried(place: Path, change: Change, tests: Tests, long: bool) -> tuple[str, str]:
     """What came of a change, and the change itself as lines; *same*: it changed an annotation."""
     file = place / change.file
     before = file.read_text()
@@ -179,6 +185,8 @@ def tried(place: Path, change: Change, tests: Tests) -> tuple[str, str]:
         words = f"{change.line}: {'  =>  '.join(changed)}"
         labels = tests.of(change) or [*ROOM.get(change.file.split("/")[2], ()), "tests.engine"]
         outcome = asked(place, labels, sum(map(tests.took, labels)))
+        if outcome == "passed" and long and asked(place, LONG, LONG_SECONDS, "--tag") != "passed":
+            outcome = "late"
         return ("survived" if outcome == "passed" else outcome), words
     finally:
         file.write_text(before)
@@ -193,6 +201,7 @@ def main() -> int:
     parser.add_argument("--minutes", type=float, default=30, help="stop drawing after so long")
     parser.add_argument("--every", action="store_true", help="also replace single numbers")
     parser.add_argument("--copies", type=int, default=2, help="so many changes at once")
+    parser.add_argument("--long", action="store_true", help="ask the long tests about what survived all others")
     parser.add_argument("--out", type=Path, help="a file to which every change is added, and what came of it")
     given = parser.parse_args()
     PLACE.mkdir(parents=True, exist_ok=True)
@@ -214,20 +223,21 @@ def main() -> int:
     def work(number: int) -> None:
         nonlocal passed
         while len(outcomes) < given.count and time.monotonic() < end and (change := next(queue, None)) is not None:
-            outcome, words = tried(places[number], change, tests)
+            outcome, words = tried(places[number], change, tests, given.long)
             passed += 1
             if outcome != "same":
                 outcomes[change] = outcome, words
-                print(f"{outcome:9s} {change.words(words)}", flush=True)
+                said = f"{outcome:9s} {change.words(words)}"
+                print(said, flush=True)
+                if given.out:
+                    with given.out.open("a") as file:
+                        file.write(f"{said}\n")
 
     with ThreadPoolExecutor(given.copies) as pool:
         list(pool.map(work, range(given.copies)))
-    counts = {kind: sum(kind == found for found, _ in outcomes.values()) for kind in ("noticed", "endless", "survived")}
+    counts = {kind: sum(kind == found for found, _ in outcomes.values()) for kind in KINDS}
     print(f"{given.first + passed} were drawn, annotations among them; --from goes on there")
     print(f"of {sum(counts.values())}: " + ", ".join(f"{number} {kind}" for kind, number in counts.items()))
-    if given.out:
-        with given.out.open("a") as file:
-            file.writelines(f"{outcome:9s} {change.words(words)}\n" for change, (outcome, words) in outcomes.items())
     return 0
 
 
