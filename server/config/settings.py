@@ -49,6 +49,7 @@ INSTALLED_APPS = [
     "fix_gateway",
 ]
 MIDDLEWARE = [
+    "config.edge.Edge",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "config.policy.ContentSecurityPolicy",

@@ -124,13 +124,11 @@ def desk(request: SignedRequest, account_id: int) -> dict[str, Any]:
 
 @router.put("/accounts/{account_id}/limits", response=AccountRow, operation_id="set_limits")
 def set_limits(request: SignedRequest, account_id: int, body: LimitsIn) -> dict[str, Any]:
-    may_trade(request, services.find_account(request.user, account_id))
-    return queries.account_row(services.set_limits(request.user, account_id, body.dict(exclude_unset=True)))
+    return queries.account_row(services.set_limits(request.user, account_id, body.model_dump(exclude_unset=True)))
 
 
 @router.post("/accounts/{account_id}/take-over", response=AccountRow, operation_id="take_over")
 def take_over(request: SignedRequest, account_id: int) -> dict[str, Any]:
-    may_trade(request, services.find_account(request.user, account_id))
     return queries.account_row(services.take_over(request.user, account_id))
 
 
@@ -192,13 +190,14 @@ def close_position(request: SignedRequest, holding_id: int, body: CloseIn) -> di
 # -- Halt
 @router.post("/halt", response=Halted, operation_id="halt")
 def halt(request: SignedRequest, body: HaltIn) -> dict[str, int]:
-    need(request, "paper")
     if body.account is None:
         found = list(Account.objects.of(request.user).select_related("underlying"))
     else:
         found = [services.find_account(request.user, body.account)]
     if not found:
         raise Refused("There is no account to halt.")
+    for account in found:
+        may_trade(request, account)
     return deployments.halt(found, "person", body.because, body.flatten)
 
 
@@ -233,13 +232,13 @@ def arm(request: SignedRequest, deployment_id: int) -> dict[str, Any]:
 
 @router.post("/deployments/{deployment_id}/disarm", response=DeploymentOut, operation_id="disarm")
 def disarm(request: SignedRequest, deployment_id: int) -> dict[str, Any]:
-    need(request, "paper")
+    may_trade(request, deployments.find_deployment(request.user, deployment_id).account)
     return queries.deployment_facts(deployments.disarm(request.user, deployment_id))
 
 
 @router.post("/deployments/{deployment_id}/end", response=DeploymentOut, operation_id="end_deployment")
 def end(request: SignedRequest, deployment_id: int) -> dict[str, Any]:
-    need(request, "paper")
+    may_trade(request, deployments.find_deployment(request.user, deployment_id).account)
     return queries.deployment_facts(deployments.end(request.user, deployment_id))
 
 

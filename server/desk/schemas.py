@@ -6,33 +6,33 @@ from typing import Any
 
 from ninja import Schema
 
-from config.schemas import ProblemOut
+from config.schemas import Asked, Number, ProblemOut
 from observe.schemas import ChainOut, GlyphOut, PayoffOut
 
 
-class NewAccount(Schema):
+class NewAccount(Asked):
     name: str
     kind: str = "paper"
     symbol: str = "MK30"
-    cash: Decimal = Decimal(50_000)
+    cash: Number = Decimal(50_000)
 
 
-class LevelIn(Schema):
+class LevelIn(Asked):
     value: Any
     unit: str = "money"
 
 
-class ProtectionIn(Schema):
+class ProtectionIn(Asked):
     target: LevelIn | None = None
     stop: LevelIn | None = None
 
 
-class LegIn(Schema):
+class LegIn(Asked):
     contract: str
     ratio: int
 
 
-class TicketIn(Schema):
+class TicketIn(Asked):
     legs: list[LegIn]
     lots: Any = 1
     type: str = "limit"
@@ -43,7 +43,7 @@ class TicketIn(Schema):
     client_id: str = ""
 
 
-class LimitsIn(Schema):
+class LimitsIn(Asked):
     """Limits that change; a null takes one away, what is left out stays."""
 
     lots: Any = None
@@ -53,18 +53,18 @@ class LimitsIn(Schema):
     collar: Any = None
 
 
-class PriceIn(Schema):
+class PriceIn(Asked):
     limit: Any
 
 
-class CloseIn(Schema):
+class CloseIn(Asked):
     lots: Any = None
     type: str = "market"
     limit: Any = None
     client_id: str = ""
 
 
-class HaltIn(Schema):
+class HaltIn(Asked):
     flatten: bool = False
     account: int | None = None
     because: str = "by hand"
@@ -76,22 +76,22 @@ class Halted(Schema):
     closing: int
 
 
-class PromoteIn(Schema):
+class PromoteIn(Asked):
     account: int
     size: int = 1
     limits: dict[str, Any] = {}
     looked_at: bool = False
 
 
-class ClockIn(Schema):
+class ClockIn(Asked):
     rate: float | None = None
 
 
-class JumpIn(Schema):
+class JumpIn(Asked):
     to: dt.time
 
 
-class QuietIn(Schema):
+class QuietIn(Asked):
     quiet: bool
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import datetime as dt
 from dataclasses import dataclass, field
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from typing import Any
 
 from django.db.models import Q
@@ -17,7 +17,7 @@ from market.models import Underlying, Venue
 from market.terms import terms as contract_terms
 from strell_core.engine.ledger import options_in
 from strell_core.market.instruments import ContractKey, finest_step, step_at
-from strell_core.market.prices import grouped, money
+from strell_core.market.prices import grouped, money, number
 from strell_core.orders import check, limits, protection
 from strell_core.orders.order import Leg, OrderType, Sides, Terms, TimeInForce, sides
 from venue.clock import STALE_SECONDS, is_open, market_now, session_of
@@ -70,12 +70,12 @@ class Judged:
 def whole(value: Any, place: str, problems: list[tuple[str, str]]) -> int:
     """A whole number, 0 with a problem if it is none."""
     try:
-        number = Decimal(str(value))
-        if number.is_finite() and number == int(number):
-            return int(number)
-    except (InvalidOperation, ValueError):
+        given = number(value)
+        if given == int(given):
+            return int(given)
+    except ValueError:
         pass
-    problems.append((place, f"{place.capitalize()} must be a whole number, not {value}."))
+    problems.append((place, f"{place.capitalize()} must be a whole number, not {str(value)[:40]}."))
     return 0
 
 
@@ -114,11 +114,11 @@ def read_terms(ticket: Ticket, row: Underlying) -> tuple[Terms, list[tuple[str, 
 def read_limit(value: Any, row: Underlying, legs: int, problems: list[tuple[str, str]]) -> int | None:
     """Points as quanta; a problem when it is no number or off the tick."""
     try:
-        points = Decimal(str(value))
-        if not points.is_finite() or abs(points) > 1_000_000:
-            raise InvalidOperation
-    except InvalidOperation:
-        problems.append(("limit", f"'{value}' is not a price."))
+        points = number(value)
+        if abs(points) > 1_000_000:
+            raise ValueError
+    except ValueError:
+        problems.append(("limit", f"'{str(value)[:40]}' is not a price."))
         return None
     step = step_of(row, legs, points)
     if points % step:
@@ -143,10 +143,10 @@ def read_protection(raw: dict[str, Any]) -> tuple[protection.Protection, list[tu
         if level is None or name not in HOLDING_PARTS:
             continue
         try:
-            levels[name] = protection.Level(Decimal(str(level["value"])), level.get("unit", "money"))
+            levels[name] = protection.Level(number(level["value"]), level.get("unit", "money"))
             if levels[name].unit not in ("money", "percent"):
                 problems.append((name, "A level is money or percent of the premium."))
-        except (InvalidOperation, KeyError, TypeError, AttributeError):
+        except (ValueError, KeyError, TypeError, AttributeError):
             problems.append((name, f"The {name} needs a number."))
     made = protection.Protection(levels.get("target"), levels.get("stop"))
     return made, problems or protection.problems(made)

@@ -7,18 +7,18 @@ from django.http import HttpResponse
 from ninja import Router
 
 from config.errors import Refused
-from facts import calendars, dated, terms
+from facts import calendars, copies, dated, terms
 from facts.schemas import (
     CalendarIn,
     CalendarOut,
+    CopiedOut,
+    CopyIn,
     DividendRow,
     FactIn,
     OthersOut,
     PeriodOut,
     TermsIn,
 )
-from market.ask import refresh_later
-from market.models import Dividend
 from market.terms import row_of
 from people.access import SignedRequest
 
@@ -27,20 +27,22 @@ router = Router(tags=["data"])
 
 @router.put("/data/{symbol}/dividends", response=list[DividendRow], operation_id="set_dividends")
 def set_dividends(request: SignedRequest, symbol: str, body: list[DividendRow]) -> list[Any]:
-    row = row_of(symbol)
-    if len({d.date for d in body}) < len(body) or any(d.amount <= 0 for d in body):
-        raise Refused("Dividends are positive, one a day at most.")
-    dated.may_change(request.user, row)
-    row.dividends.all().delete()
-    Dividend.objects.bulk_create(Dividend(underlying=row, date=d.date, amount=round(d.amount, 4)) for d in body)
-    refresh_later(row)
-    return list(row.dividends.values("date", "amount"))
+    paid = {row.date: row.amount for row in body}
+    if len(paid) < len(body):
+        raise Refused("A day has one dividend at most.")
+    return dated.set_dividends(request.user, symbol, paid)
+
+
+@router.post("/data/{symbol}/copy", response=CopiedOut, operation_id="copy_data")
+def copy_data(request: SignedRequest, symbol: str, body: CopyIn) -> dict[str, str]:
+    """A copy under a symbol of one's own, which may be changed."""
+    return {"symbol": copies.copy(request.user, symbol, body.symbol).symbol}
 
 
 @router.post("/data/{symbol}/terms", response=list[PeriodOut], operation_id="change_terms")
 def change_terms(request: SignedRequest, symbol: str, body: TermsIn) -> list[dict[str, Any]]:
     """New terms from a day on."""
-    values = body.dict(exclude={"start"}, exclude_none=True)
+    values = body.model_dump(exclude={"start"}, exclude_none=True)
     if body.ticks is not None:
         values["ticks"] = [(step.start, step.step) for step in body.ticks]
     return terms.periods(terms.change(request.user, symbol, body.start, values))
@@ -59,7 +61,7 @@ def own_calendars(request: SignedRequest) -> list[dict[str, Any]]:
 
 @router.put("/calendars/{name}", response=list[CalendarOut], operation_id="keep_calendar")
 def keep_calendar(request: SignedRequest, name: str, body: CalendarIn) -> list[dict[str, Any]]:
-    calendars.keep(request.user, name, body.dict())
+    calendars.keep(request.user, name, body.model_dump())
     return calendars.told(request.user)
 
 

@@ -21,7 +21,8 @@ import zstandard
 from django.contrib.auth.models import User
 from django.db import models, transaction
 
-from config.errors import Forbidden, NotThere, Refused
+from config.errors import NotThere, Refused
+from market.ask import refresh_later
 from market.calendars import calendar_for
 from market.models import (
     Bar,
@@ -35,10 +36,13 @@ from market.models import (
     SeriesValue,
     Split,
     Underlying,
-    Venue,
 )
+from market.rights import need_change, need_operator
+from market.terms import row_of
+from strell_core.formats.cells import marked
 from strell_core.formats.intake.dated import Record
 
+MOST_DIVIDEND = 10_000.0
 BAR = np.dtype([("at", "<i8"), ("open", "<i4"), ("high", "<i4"), ("low", "<i4"), ("close", "<i4"), ("volume", "<i8")])
 """A bar within a session: epoch seconds at which it ends or begins, as the file says; prices 0.01 points."""
 
@@ -118,6 +122,7 @@ class Keeper:
     def _owner(self, subject: str) -> Any:
         if subject not in self._owners:
             if self.store.owner == "currency":
+                need_operator(self.intake.owner, "Interest rates")
                 if len(subject) != 3 or not subject.isalpha():
                     raise Refused(f"'{subject}' is no currency; it has three letters, like EUR.")
                 self._owners[subject] = subject
@@ -291,7 +296,7 @@ def as_csv(rows: list[dict[str, Any]]) -> str:
     out = io.StringIO()
     writer = csv.DictWriter(out, list(rows[0]) if rows else [], lineterminator="\r\n")
     writer.writeheader()
-    writer.writerows({name: "" if value is None else value for name, value in row.items()} for row in rows)
+    writer.writerows({name: "" if value is None else marked(value) for name, value in row.items()} for row in rows)
     return out.getvalue()
 
 
@@ -316,27 +321,30 @@ def others(user: User) -> dict[str, list[dict[str, Any]]]:
     }  # fmt: skip
 
 
-def may_change(user: User, row: Underlying) -> None:
-    """Raise :class:`Forbidden` for facts of a traded market, unless its operator asks."""
-    if Venue.objects.filter(underlying=row).exists() and not user.is_staff:
-        raise Forbidden(f"{row.symbol} is traded at the practice exchange; only who operates it may change its facts.")
+@transaction.atomic
+def set_dividends(user: User, symbol: str, paid: dict[dt.date, float]) -> list[dict[str, Any]]:
+    """All dividends of an underlying, by day, in place of those that are there."""
+    row = row_of(symbol)
+    need_change(user, row)
+    if any(not 0 < amount <= MOST_DIVIDEND for amount in paid.values()):
+        raise Refused(f"A dividend is more than 0 and at most {MOST_DIVIDEND:g}.")
+    row.dividends.all().delete()
+    Dividend.objects.bulk_create(Dividend(underlying=row, date=day, amount=round(x, 4)) for day, x in paid.items())
+    refresh_later(row)
+    return [dict(paid) for paid in row.dividends.values("date", "amount")]
 
 
 @transaction.atomic
 def drop(user: User, symbol: str, kind: str, date: dt.date, what: str = "") -> None:
     """Take one fact out."""
-    row = Underlying.objects.filter(symbol=symbol).first()
-    if row is None:
-        raise NotThere(f"There is no underlying {symbol}.")
+    row = row_of(symbol)
     if kind not in ("dividends", "splits", "events"):
         raise Refused("Dividends, splits and events are taken out one by one; bars with their file.")
-    may_change(user, row)
+    need_change(user, row)
     found = STORES[kind].model._default_manager.filter(underlying=row, date=date)
     if what:
         found = found.filter(event=what)
     if not found.delete()[0]:
         raise NotThere(f"There is nothing of that kind on {date:%-d %b %Y}.")
     if resting_on(kind, [symbol]):
-        from market.ask import refresh_later
-
         refresh_later(row)

@@ -1,9 +1,10 @@
 """Shapes of dated facts, contract terms and calendars of one's own."""
 
 import datetime as dt
-from decimal import Decimal
 
 from ninja import Schema
+
+from config.schemas import Asked, Number
 
 
 class OtherOut(Schema):
@@ -18,16 +19,16 @@ class OthersOut(Schema):
     series: list[OtherOut]
 
 
-class FactIn(Schema):
+class FactIn(Asked):
     date: dt.date
     what: str = ""
 
 
-class PriceStep(Schema):
+class PriceStep(Asked):
     """From a price in points on, prices move by ``step``."""
 
-    start: Decimal
-    step: Decimal
+    start: Number
+    step: Number
 
 
 class PeriodOut(Schema):
@@ -44,7 +45,7 @@ class PeriodOut(Schema):
     """The exchange's price steps; empty: the step prices are kept in."""
 
 
-class TermsIn(Schema):
+class TermsIn(Asked):
     start: dt.date
     multiplier: int | None = None
     american: bool | None = None
@@ -55,12 +56,12 @@ class TermsIn(Schema):
     ticks: list[PriceStep] | None = None
 
 
-class ShortDay(Schema):
+class ShortDay(Asked):
     date: dt.date
     close: dt.time
 
 
-class CalendarIn(Schema):
+class CalendarIn(Asked):
     """Hours and holidays of an exchange; times are local to ``zone``, Monday is 0."""
 
     zone: str
@@ -78,6 +79,14 @@ class CalendarOut(CalendarIn):
     """Whether who asks may change it."""
 
 
-class DividendRow(Schema):
+class DividendRow(Asked):
     date: dt.date
     amount: float
+
+
+class CopyIn(Asked):
+    symbol: str
+
+
+class CopiedOut(Schema):
+    symbol: str

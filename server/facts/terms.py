@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -13,6 +13,9 @@ from config.errors import Conflict, NotThere, Refused
 from market.ask import refresh_later
 from market.calendars import names as calendar_names
 from market.models import TermsChange, Underlying, Venue
+from market.rights import need_change
+from market.terms import row_of
+from strell_core.market.prices import number
 
 FIELDS = ("multiplier", "american", "settles", "rate", "currency", "calendar", "ticks")
 BEGINNING = dt.date(1900, 1, 1)
@@ -35,25 +38,26 @@ def read_terms(raw: dict[str, Any]) -> dict[str, Any]:
     if not (isinstance(made["currency"], str) and len(made["currency"]) == 3 and made["currency"].isalpha()):
         problems.append(("currency", "A currency has three letters, like EUR."))
     try:
-        made["multiplier"] = int(made["multiplier"])
-        if not 1 <= made["multiplier"] <= 100_000:
+        multiplier = number(made["multiplier"])
+        if not 1 <= multiplier <= 100_000 or multiplier != int(multiplier):
             raise ValueError
-    except (ValueError, TypeError):
+        made["multiplier"] = int(multiplier)
+    except ValueError:
         problems.append(("multiplier", "The multiplier is a whole number from 1 to 100 000."))
     try:
-        quantum = Decimal(str(made["quantum"]))
+        quantum = number(made["quantum"])
         if not Decimal("0.0001") <= quantum <= 1 or quantum * 10_000 != int(quantum * 10_000):
-            raise InvalidOperation
+            raise ValueError
         made["quantum"] = str(quantum)
-    except InvalidOperation:
+    except ValueError:
         problems.append(("quantum", "The smallest price step lies between 0.0001 and 1, in steps of 0.0001."))
     if made["calendar"] not in calendar_names():
         problems.append(("calendar", f"There is no calendar '{made['calendar']}'. Choose one of the list."))
     try:
-        made["rate"] = float(made["rate"])
+        made["rate"] = float(number(made["rate"]))
         if not -0.1 <= made["rate"] <= 1.0:
             raise ValueError
-    except (ValueError, TypeError):
+    except ValueError:
         problems.append(("rate", "The interest rate lies between -0.1 and 1 (0.021 is 2.1 % a year)."))
     if made["settles"] not in ("open", "close"):
         problems.append(("settles", "Options settle at the open or at the close."))
@@ -69,15 +73,15 @@ def read_terms(raw: dict[str, Any]) -> dict[str, Any]:
 def _read_ticks(raw: Any, quantum: Any, problems: list[tuple[str, str]]) -> list[list[str]]:
     """Price steps as pairs of text: from which price on, and the step."""
     try:
-        pairs = sorted((Decimal(str(start)), Decimal(str(step))) for start, step in raw)
-        whole = Decimal(str(quantum))
-    except (InvalidOperation, TypeError, ValueError):
+        pairs = sorted((number(start), number(step)) for start, step in raw)
+        whole = number(quantum)
+    except (TypeError, ValueError):
         problems.append(("ticks", "Price steps are pairs: from which price on, and the step."))
         return []
     starts = [start for start, _ in pairs]
-    if any(not start.is_finite() or not 0 <= start < 100_000 or start % whole for start in starts):
+    if any(not 0 <= start < 100_000 or start % whole for start in starts):
         problems.append(("ticks", "A price step begins at a price that is a multiple of the smallest step."))
-    elif any(not step.is_finite() or not 0 < step <= 100 or step % whole for _, step in pairs):
+    elif any(not 0 < step <= 100 or step % whole for _, step in pairs):
         problems.append(("ticks", f"A price step is a multiple of the smallest step prices are kept in, {whole}."))
     elif pairs and (starts[0] != 0 or len(set(starts)) < len(starts)):
         problems.append(("ticks", "The first price step begins at 0, each other at a price of its own."))
@@ -99,10 +103,9 @@ def periods(row: Underlying) -> list[dict[str, Any]]:
     ]
 
 
-def _locked(symbol: str) -> Underlying:
-    row = Underlying.objects.select_for_update().filter(symbol=symbol).first()
-    if row is None:
-        raise NotThere(f"There is no underlying {symbol}.")
+def _locked(user: User, symbol: str) -> Underlying:
+    row = Underlying.objects.select_for_update().get(pk=row_of(symbol).pk)
+    need_change(user, row)
     if Venue.objects.filter(underlying=row).exists():
         raise Conflict(f"{symbol} is traded at the practice exchange, which sets its terms.")
     return row
@@ -111,7 +114,7 @@ def _locked(symbol: str) -> Underlying:
 @transaction.atomic
 def change(user: User, symbol: str, start: dt.date, values: dict[str, Any]) -> Underlying:
     """New terms from ``start`` on; the same start again corrects them."""
-    row = _locked(symbol)
+    row = _locked(user, symbol)
     if start <= BEGINNING or start > dt.date.today() + dt.timedelta(days=3650):
         raise Refused("The day from which the terms hold lies too far away.", [{"path": "start", "message": "too far"}])
     now = {name: getattr(row, name) for name in FIELDS}
@@ -127,7 +130,7 @@ def change(user: User, symbol: str, start: dt.date, values: dict[str, Any]) -> U
 @transaction.atomic
 def change_back(user: User, symbol: str, start: dt.date) -> Underlying:
     """Take a change out: the terms before it hold on."""
-    row = _locked(symbol)
+    row = _locked(user, symbol)
     if not row.periods.filter(start=start).exclude(start=BEGINNING).delete()[0]:
         raise NotThere(f"No terms of {symbol} begin on {start:%-d %b %Y}.")
     return _settle(row)

@@ -38,7 +38,7 @@ router = Router(tags=["data"])
 # -- what is there
 @router.get("/data", response=list[HoldingsOut], operation_id="holdings")
 def holdings(request: SignedRequest) -> list[dict[str, Any]]:
-    return coverage.summaries()
+    return coverage.summaries(request.user)
 
 
 @router.get("/data/words", response=WordsOut, operation_id="data_words")
@@ -55,7 +55,7 @@ def words(request: SignedRequest) -> dict[str, Any]:
 
 @router.get("/data/{symbol}/coverage", response=CoverageOut, operation_id="coverage")
 def coverage_of(request: SignedRequest, symbol: str) -> dict[str, Any]:
-    return coverage.coverage(symbol)
+    return coverage.coverage(request.user, symbol)
 
 
 @router.get("/data/{symbol}/quotes.{kind}", operation_id="export_quotes")

@@ -18,6 +18,7 @@ from facts import terms as contract_terms
 from market.ask import refresh_later
 from market.calendars import calendar_for
 from market.models import Removal, SessionChainRow, Underlying, Venue
+from market.rights import may_change, need_change
 from market.terms import row_of, terms
 from strell_core.formats.intake import export
 from strell_core.formats.intake.sessions import FINDINGS
@@ -28,8 +29,8 @@ KINDS = {"csv": "text/csv", "parquet": "application/vnd.apache.parquet"}
 MAX_GAPS = 60
 
 
-def summary(row: Underlying) -> dict[str, Any]:
-    """An underlying with its terms and what is there of it."""
+def summary(user: User, row: Underlying) -> dict[str, Any]:
+    """An underlying with its terms and what is there of it, and whether ``user`` may change it."""
     current = SessionChainRow.objects.filter(underlying=row, current=True)
     facts = current.aggregate(
         sessions=Count("id"), first=Min("date"), last=Max("date"), size=Sum("size"),
@@ -44,14 +45,15 @@ def summary(row: Underlying) -> dict[str, Any]:
         "bytes_a_quote": round((facts["size"] or 0) / quotes, 2) if quotes else None, "known_at": facts["latest"],
         "extras_a_quote": round((facts["extras_size"] or 0) / quotes, 2) if quotes else None,
         "beside": dated.beside(row), "periods": contract_terms.periods(row),
+        "mine": row.owner_id == user.pk, "shared": row.owner_id is None, "may_change": may_change(user, row),
     }  # fmt: skip
 
 
-def summaries() -> list[dict[str, Any]]:
-    return [summary(row) for row in Underlying.objects.order_by("symbol")]
+def summaries(user: User) -> list[dict[str, Any]]:
+    return [summary(user, row) for row in Underlying.objects.order_by("symbol")]
 
 
-def coverage(symbol: str) -> dict[str, Any]:
+def coverage(user: User, symbol: str) -> dict[str, Any]:
     """Each session with what is there of it, and sessions of the calendar that are missing between."""
     row = row_of(symbol)
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
@@ -73,7 +75,7 @@ def coverage(symbol: str) -> dict[str, Any]:
     if crossed:
         quality.insert(0, {"what": "crossed quotes, kept and never traded on", "count": crossed})
     return {
-        **summary(row), "days": days, "gaps": _gaps(row, [day["date"] for day in days]), "quality": quality,
+        **summary(user, row), "days": days, "gaps": _gaps(row, [day["date"] for day in days]), "quality": quality,
         "removals": [removal_facts(r) for r in row.removals.filter(undone_at=None)[:5]],
     }  # fmt: skip
 
@@ -114,6 +116,7 @@ def _range(row: Underlying, start: dt.date, end: dt.date) -> Any:
 def remove(user: User, symbol: str, start: dt.date, end: dt.date) -> Removal:
     """Take sessions out of the data. Nothing is deleted: it can be undone, and runs keep what they used."""
     row = Underlying.objects.select_for_update().get(pk=row_of(symbol).pk)
+    need_change(user, row)
     if Venue.objects.filter(underlying=row).exists():
         raise Conflict(f"{symbol} is traded at the practice exchange; its history stays.")
     found = _range(row, start, end)
@@ -133,6 +136,7 @@ def restore(user: User, removal_id: int) -> Removal:
     if removal.undone_at is not None:
         raise Conflict("It was undone already.")
     row = removal.underlying
+    need_change(user, row)
     there = set(SessionChainRow.objects.filter(underlying=row, current=True).values_list("date", flat=True))
     SessionChainRow.objects.filter(pk__in=removal.chains).exclude(date__in=there).update(current=True)
     removal.undone_at = dt.datetime.now(dt.UTC)

@@ -5,7 +5,7 @@ from typing import Any
 
 from ninja import Schema
 
-from config.schemas import ProblemOut
+from config.schemas import Asked, ProblemOut
 from facts.schemas import PeriodOut
 
 
@@ -43,6 +43,10 @@ class HoldingsOut(Schema):
     known_at: dt.datetime | None
     beside: BesideOut
     periods: list[PeriodOut]
+    mine: bool
+    shared: bool
+    """The operator's; what is neither shared nor mine is somebody else's."""
+    may_change: bool
 
 
 class CoverageDay(Schema):
@@ -175,18 +179,18 @@ class IntakePreview(Schema):
     is_calendar: bool
 
 
-class PreviewIn(Schema):
+class PreviewIn(Asked):
     mapping: dict[str, Any] | None = None
     terms: dict[str, Any] | None = None
 
 
-class StartIn(Schema):
+class StartIn(Asked):
     mapping: dict[str, Any]
     terms: dict[str, Any]
     adds: bool = False
 
 
-class NamedMapping(Schema):
+class NamedMapping(Asked):
     name: str
     mapping: dict[str, Any]
 
@@ -210,6 +214,6 @@ class WordsOut(Schema):
     findings: list[str]
 
 
-class RangeIn(Schema):
+class RangeIn(Asked):
     start: dt.date
     end: dt.date

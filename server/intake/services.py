@@ -21,6 +21,7 @@ from facts.terms import read_terms
 from intake.files import find, folder_of, holds_calendar, mapping_problems, read_mapping
 from market.ask import defer, refresh_later
 from market.models import ColumnMapping, Intake, SessionChainRow
+from market.rights import need_change
 from strell_core.formats.intake.tables import IntakeError
 
 Status = Intake.Status
@@ -93,14 +94,16 @@ def take_back(user: User, intake_id: int) -> Intake:
     intake = Intake.objects.select_for_update().get(pk=find(user, intake_id).pk)
     if intake.status in Intake.ACTIVE:
         raise Conflict("Cancel it first.")
+    brought = list(SessionChainRow.objects.filter(intake=intake).select_related("underlying"))
+    touched = {chain.underlying for chain in brought}
+    for row in touched:
+        need_change(user, row)
     facts = dated_facts.put_back(intake)
     if facts:
         for row in dated_facts.resting_on(intake.mapping.get("kind", ""), intake.report.get("sessions", {})):
             refresh_later(row)
-    brought = list(SessionChainRow.objects.filter(intake=intake).select_related("underlying"))
     if not brought and not facts:
         raise Conflict("It brought nothing that could be taken back.")
-    touched = {chain.underlying for chain in brought}
     for chain in brought:
         versions = SessionChainRow.objects.filter(underlying=chain.underlying, date=chain.date)
         if chain.current:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import logging
-import re
 import shutil
 import time
 from collections import Counter
@@ -24,9 +23,11 @@ from django.db.models import Max
 from config.errors import Refused
 from config.push import notify
 from intake.files import day_finder, folder_of, reasons_of
-from market.models import Bar, Intake, SessionChainRow, Underlying, Venue
+from market.models import Bar, Intake, SessionChainRow, Underlying
 from market.refresh import Basis, list_contracts, refresh
-from market.terms import terms
+from market.rights import need_change
+from market.terms import SYMBOL, terms
+from strell_core.formats.cells import marked
 from strell_core.formats.intake import merge
 from strell_core.formats.intake import sessions as made_of
 from strell_core.formats.intake.mapping import Mapping
@@ -41,7 +42,6 @@ Status = Intake.Status
 log = logging.getLogger("strell.intake")
 REPORT_EVERY = 0.5
 MAX_ATTEMPTS = 3
-SYMBOL = re.compile(r"[A-Z0-9.^_-]{1,16}")
 NOTHING_USED = "Nothing was loaded: every row was set aside. Look at the reasons, then load the file again and correct how it is read."
 READING_SHARE = 0.6
 """Share of the work that reading is, for the progress."""
@@ -130,6 +130,8 @@ class Work:
     def store(self) -> None:
         """Every session in one transaction of its own, in the order of symbols and dates."""
         found = self.stage.sessions()
+        for row in Underlying.objects.filter(symbol__in={symbol for symbol, _ in found}):
+            need_change(self.intake.owner, row)
         for number in range(self.intake.stored, len(found)):
             symbol, date = found[number]
             share = READING_SHARE + (1 - READING_SHARE) * number / len(found)
@@ -177,10 +179,10 @@ class Work:
                 "name": symbol, "currency": made["currency"], "multiplier": made["multiplier"],
                 "quantum": Decimal(made["quantum"]), "calendar": made["calendar"], "rate": made["rate"], "kind": made["kind"],
                 "american": made["american"], "settles": made.get("settles", "close"), "ticks": made.get("ticks", []),
+                "owner": None if self.intake.owner.is_staff else self.intake.owner,
             },
         )  # fmt: skip
-        if not self.intake.owner.is_staff and Venue.objects.filter(underlying=row).exists():
-            raise Refused(f"{symbol} is traded at the practice exchange; only who operates it may load its history.")
+        need_change(self.intake.owner, row)
         return row
 
     def _keep(self, symbol: str, date: dt.date, built: made_of.Built) -> str:
@@ -248,9 +250,8 @@ class Work:
 
 
 def reject_cells(reject: Reject, kind: str) -> list[Any]:
-    """Line, reason and text; a text that a spreadsheet would run as a formula is marked as text."""
-    text = reject.text
-    return [reject.line, reasons_of(kind)[reject.reason], f"'{text}" if text[:1] in "=+-@\t" else text]
+    """Line, reason and text."""
+    return [reject.line, reasons_of(kind)[reject.reason], marked(reject.text)]
 
 
 def _bar(row: Underlying, chain: SessionChain) -> None:

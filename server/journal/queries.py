@@ -13,6 +13,7 @@ from django.contrib.auth.models import User
 from config.errors import Refused
 from journal.models import JournalEntry, JournalQuerySet
 from journal.services import WHO
+from strell_core.formats.cells import marked
 
 PAGE = 100
 MAX_EXPORT = 100_000
@@ -72,5 +73,4 @@ def as_csv(found: JournalQuerySet) -> Iterator[str]:
 def _cell(value: Any) -> Any:
     if isinstance(value, dt.datetime):
         return value.isoformat()
-    text = "" if value is None else str(value)
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@") else text
+    return "" if value is None else marked(str(value))

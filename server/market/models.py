@@ -28,6 +28,10 @@ class Underlying(models.Model):
     american = models.BooleanField(default=False, help_text="its options can be exercised before expiration")
     settles = models.CharField(max_length=5, choices=[("open", "open"), ("close", "close")], default="close")
     ticks = models.JSONField(default=list, help_text="price steps of the exchange: from which price on, and the step")
+    owner = models.ForeignKey(
+        settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="underlyings",
+        help_text="who loaded it and may change it; nobody: the operator",
+    )  # fmt: skip
 
     def __str__(self) -> str:
         return self.symbol

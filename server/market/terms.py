@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 
 from config.errors import NotThere
 from market.models import Rate, Underlying, Venue
 from strell_core.market import instruments
 from strell_core.market.rates import RateCurves
+
+SYMBOL = re.compile(r"[A-Z0-9.^_-]{1,16}")
 
 
 def row_of(symbol: str) -> Underlying:

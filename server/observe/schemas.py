@@ -6,6 +6,8 @@ from typing import Literal
 from ninja import Schema
 from pydantic import Field
 
+from config.schemas import Asked
+
 MOST_LEGS = 24
 
 
@@ -171,14 +173,14 @@ class SurfaceOut(InstantOut):
     terms: list[TermOut]
 
 
-class WhatIfLegIn(Schema):
+class WhatIfLegIn(Asked):
     contract: str | None = None
     """``None``: the underlying, as many units as one option delivers."""
     contracts: float = Field(ge=-100_000, le=100_000)
     opened: float | None = Field(None, ge=0, le=10_000_000)
 
 
-class WhatIfIn(Schema):
+class WhatIfIn(Asked):
     at: str | None = None
     legs: list[WhatIfLegIn] = Field(max_length=MOST_LEGS)
     price: float | None = Field(None, gt=0)

@@ -6,6 +6,7 @@ import datetime as dt
 import hashlib
 import secrets
 import time
+from collections.abc import Callable
 from typing import cast
 
 from django.contrib.auth.models import User
@@ -13,10 +14,9 @@ from django.http import HttpRequest
 from ninja.security import HttpBearer, SessionAuth
 
 from config.errors import Forbidden, NotThere, Refused
+from people.doors import ACCOUNT, DOORS, OPEN, PAPER, PERSON, SCOPES
 from people.models import AccessToken
 
-SCOPES = ("read", "research", "paper", "trade")
-"""Each allows what those before it allow: reading, research, trading on paper, trading at a broker."""
 CONFIRMED_SECONDS = 600
 MAX_TOKENS = 20
 MAX_DAYS = 366
@@ -41,7 +41,11 @@ class SignedIn(SessionAuth):
 
 
 class ByToken(HttpBearer):
-    """``Authorization: Bearer`` with a token; it may do what its scopes say."""
+    """``Authorization: Bearer`` with a token of at least a scope."""
+
+    def __init__(self, scope: str) -> None:
+        super().__init__()
+        self.scope = scope
 
     def authenticate(self, request: HttpRequest, token: str) -> User | None:
         found = _token(token)
@@ -50,9 +54,17 @@ class ByToken(HttpBearer):
         signed = cast(SignedRequest, request)
         signed.user, signed.by_token = found.owner, True
         signed.scope_rank = max((SCOPES.index(scope) for scope in found.scopes), default=-1)
-        if request.method not in ("GET", "HEAD"):
-            need(signed, "research")
+        need(signed, self.scope)
         return found.owner
+
+
+def door(operation: str) -> list[Callable[..., object]] | None:
+    """Who may call an operation; ``None``: anybody. Raises ``KeyError`` for one that is not in the table."""
+    scope = DOORS[operation]
+    if scope == OPEN:
+        return None
+    # what a token may not do at all it is told by its own door
+    return [ByToken(PAPER if scope == ACCOUNT else scope), SignedIn()]
 
 
 def _token(text: str) -> AccessToken | None:
@@ -69,7 +81,9 @@ def _digest(text: str) -> str:
 
 def need(request: SignedRequest, scope: str) -> None:
     """Raise :class:`Forbidden` unless whoever asks may do ``scope``."""
-    if request.scope_rank < SCOPES.index(scope):
+    if scope == PERSON and request.by_token:
+        raise Forbidden("That is for a person who signed in, not for a token.")
+    if scope != PERSON and request.scope_rank < SCOPES.index(scope):
         raise Forbidden(f"This token may not do that; it needs the scope '{scope}'.")
 
 

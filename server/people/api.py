@@ -11,8 +11,10 @@ from django.http import HttpRequest, JsonResponse
 from django.views.decorators.csrf import ensure_csrf_cookie
 from ninja import Router, Schema
 from ninja.decorators import decorate_view
+from pydantic import Field
 
 from config.errors import Refused
+from config.schemas import Asked
 from people import access
 from people.access import SignedRequest
 from people.models import AccessToken
@@ -20,9 +22,9 @@ from people.models import AccessToken
 router = Router(tags=["people"])
 
 
-class SignIn(Schema):
-    name: str
-    password: str
+class SignIn(Asked):
+    name: str = Field(max_length=150)
+    password: str = Field(max_length=1_000)
 
 
 class Me(Schema):
@@ -30,11 +32,11 @@ class Me(Schema):
     operator: bool = False
 
 
-class Password(Schema):
-    password: str
+class Password(Asked):
+    password: str = Field(max_length=1_000)
 
 
-class NewToken(Schema):
+class NewToken(Asked):
     name: str
     scope: str
     days: int = 30
@@ -70,14 +72,14 @@ def locked_out(request: HttpRequest, credentials: dict[str, Any], *args: object,
     return JsonResponse({"message": LOCKED_OUT, "problems": []}, status=LockedOut.status)
 
 
-@router.get("/me", auth=None, response=Me, operation_id="me")
+@router.get("/me", response=Me, operation_id="me")
 @decorate_view(ensure_csrf_cookie)
 def me(request: HttpRequest) -> dict[str, Any]:
     signed_in = request.user.is_authenticated
     return {"name": request.user.get_username() if signed_in else None, "operator": request.user.is_staff}
 
 
-@router.post("/sign-in", auth=None, response=Me, operation_id="sign_in")
+@router.post("/sign-in", response=Me, operation_id="sign_in")
 def sign_in(request: HttpRequest, body: SignIn) -> dict[str, Any]:
     try:
         user = authenticate(request, username=body.name, password=body.password)
@@ -97,24 +99,24 @@ def sign_out(request: SignedRequest) -> dict[str, Any]:
     return {"name": None}
 
 
-@router.post("/confirm", auth=access.SignedIn(), response={204: None}, operation_id="confirm_password")
+@router.post("/confirm", response={204: None}, operation_id="confirm_password")
 def confirm(request: SignedRequest, body: Password) -> tuple[int, None]:
     access.confirm(request, body.password)
     return 204, None
 
 
-@router.get("/tokens", auth=access.SignedIn(), response=list[AccessTokenOut], operation_id="tokens")
+@router.get("/tokens", response=list[AccessTokenOut], operation_id="tokens")
 def tokens(request: SignedRequest) -> QuerySet[AccessToken]:
     return AccessToken.objects.of(request.user).order_by("-created_at")
 
 
-@router.post("/tokens", auth=access.SignedIn(), response=MadeToken, operation_id="make_token")
+@router.post("/tokens", response=MadeToken, operation_id="make_token")
 def make_token(request: SignedRequest, body: NewToken) -> dict[str, Any]:
     token, text = access.make_token(request.user, body.name, body.scope, body.days)
     return {**AccessTokenOut.from_orm(token).dict(), "text": text}
 
 
-@router.delete("/tokens/{token_id}", auth=access.SignedIn(), response={204: None}, operation_id="revoke_token")
+@router.delete("/tokens/{token_id}", response={204: None}, operation_id="revoke_token")
 def revoke(request: SignedRequest, token_id: int) -> tuple[int, None]:
     access.revoke(request.user, token_id)
     return 204, None

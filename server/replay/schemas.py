@@ -5,15 +5,16 @@ from decimal import Decimal
 
 from ninja import Schema
 
+from config.schemas import Asked, Number
 from observe.schemas import ChainOut, GlyphOut, GreeksOut, PayoffOut
 
 
-class NewReplay(Schema):
+class NewReplay(Asked):
     run: int | None = None
     trade: int | None = None
     strategy: int | None = None
     at: str | None = None
-    cash: Decimal = Decimal(50_000)
+    cash: Number = Decimal(50_000)
 
 
 class ReplayRow(Schema):
@@ -34,25 +35,25 @@ class ReplayRow(Schema):
     """Of the run it was started from, among those of its strategy."""
 
 
-class Move(Schema):
+class Move(Asked):
     to: str
 
 
-class OrderIn(Schema):
+class OrderIn(Asked):
     contract: str
     contracts: int
 
 
-class OrdersIn(Schema):
+class OrdersIn(Asked):
     orders: list[OrderIn]
 
 
-class Describe(Schema):
+class Describe(Asked):
     name: str | None = None
     note: str | None = None
 
 
-class ActsIn(Schema):
+class ActsIn(Asked):
     acts: str
 
 

@@ -24,6 +24,8 @@ from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import clock_of, parse
 
 MAX_CONTRACTS = 10_000
+LONGEST_SECOND = 12
+"""Digits of an epoch second."""
 DEFAULT_COMMISSION = Decimal("0.80")
 
 
@@ -150,7 +152,7 @@ def move(user: User, session_id: int, to: str) -> ReplaySession:
         index = first if index > first else int(history.first[max(0, day - 1)])
     elif to in ("next-mark", "previous-mark"):
         index = _mark_index(session, history, to == "next-mark")
-    elif to.isdigit():
+    elif to.isascii() and to.isdigit() and len(to) <= LONGEST_SECOND:
         index = history.at_or_before(min(max(int(to), int(history.times[0])), int(history.times[-1])))
     else:
         index = instant_of(history, to)

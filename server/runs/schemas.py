@@ -7,15 +7,16 @@ from typing import TYPE_CHECKING, Any
 from ninja import Schema
 from pydantic import Field, create_model
 
+from config.schemas import Asked, Number
 from observe.schemas import GlyphOut, GreeksOut, PayoffOut
 from strategies.schemas import SentenceOut
 from strell_core.results.figures import FIGURES
 
 
-class RunRequest(Schema):
+class RunRequest(Asked):
     start: dt.date
     end: dt.date
-    cash: Decimal = Decimal(50_000)
+    cash: Number = Decimal(50_000)
     method: str = "blocks"
 
 

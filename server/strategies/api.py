@@ -43,7 +43,7 @@ def declarations(request: SignedRequest) -> dict[str, Any]:
     return queries.declarations()
 
 
-@router.get("/strategy-schema.json", auth=None, response=dict[str, Any], operation_id="strategy_schema")
+@router.get("/strategy-schema.json", response=dict[str, Any], operation_id="strategy_schema")
 def schema(request: SignedRequest) -> dict[str, Any]:
     return json_schema()
 

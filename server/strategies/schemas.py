@@ -6,6 +6,7 @@ from typing import Any, Literal
 from ninja import Schema
 from pydantic import Field
 
+from config.schemas import Asked
 from observe.schemas import ExpirationOut, GlyphOut, GreeksOut, PayoffOut
 
 
@@ -81,17 +82,17 @@ class RevisionOut(Schema):
     digest: str
 
 
-class NewStrategy(Schema):
+class NewStrategy(Asked):
     document: dict[str, Any] | None = None
     text: str | None = None
 
 
-class StructureLegIn(Schema):
+class StructureLegIn(Asked):
     contract: str
     contracts: int
 
 
-class FromLegs(Schema):
+class FromLegs(Asked):
     """A structure at an instant of a market, of which a strategy is to be made."""
 
     symbol: str
@@ -107,7 +108,7 @@ class MadeFromLegs(Schema):
     """Where the rules pick another strike at that instant than was meant."""
 
 
-class Change(Schema):
+class Change(Asked):
     based_on: int
     document: dict[str, Any] | None = None
     text: str | None = None
@@ -117,7 +118,7 @@ class TextOut(Schema):
     text: str
 
 
-class TextIn(Schema):
+class TextIn(Asked):
     text: str
 
 

@@ -12,6 +12,9 @@ from strell_core.strategy.edits import in_order
 
 MAX_BYTES = 200_000
 MAX_DEPTH = 12
+MAX_VALUES = 20_000
+MAX_SCALAR = 2_000
+"""Characters of one value; a note is the longest there is."""
 
 
 class StrategyFileError(ValueError):
@@ -32,9 +35,10 @@ def from_text(text: str) -> dict[str, Any]:
     if len(text.encode()) > MAX_BYTES:
         raise StrategyFileError([(1, "", f"a strategy file is at most {MAX_BYTES // 1000} kB")])
     try:
-        _refuse_aliases(text)
-        node = yaml.compose(text, Loader=yaml.SafeLoader)
-        raw = yaml.safe_load(text)
+        _refuse_work(text)
+        loader = yaml.CSafeLoader(text)
+        node = loader.get_single_node()
+        raw = None if node is None else loader.construct_document(node)
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         raise StrategyFileError([(mark.line + 1 if mark else 1, "", error.problem or "not valid YAML")]) from error
@@ -48,10 +52,17 @@ def from_text(text: str) -> dict[str, Any]:
         ) from error
 
 
-def _refuse_aliases(text: str) -> None:
-    """Aliases let a small file grow without bound; a strategy needs none."""
+def _refuse_work(text: str) -> None:
+    """Aliases let a small file grow without bound, and a strategy needs none; neither does it need thousands of values,
+    or numbers of thousands of digits."""
     depth = 0
-    for event in yaml.parse(text, Loader=yaml.SafeLoader):
+    for count, event in enumerate(yaml.parse(text, Loader=yaml.CSafeLoader), 1):
+        if count > MAX_VALUES:
+            raise yaml.MarkedYAMLError(problem=f"more than {MAX_VALUES} values", problem_mark=_mark(event))
+        if isinstance(event, yaml.ScalarEvent) and len(event.value) > MAX_SCALAR:
+            raise yaml.MarkedYAMLError(
+                problem=f"a value of more than {MAX_SCALAR} characters", problem_mark=_mark(event)
+            )
         if isinstance(event, yaml.AliasEvent):
             raise yaml.MarkedYAMLError(problem="references (*name) are not allowed", problem_mark=_mark(event))
         if isinstance(event, yaml.CollectionStartEvent):

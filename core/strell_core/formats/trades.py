@@ -7,11 +7,12 @@ import io
 from collections.abc import Sequence
 from typing import Any
 
+from strell_core.formats.cells import marked
+
 COLUMNS = (
     "trade", "opened", "closed", "lots", "leg", "expiration", "right", "strike", "contracts", "open_price",
     "close_price", "closed_by", "trade_premium", "trade_pnl", "trade_costs", "exit_sentence", "exit_reason",
 )  # fmt: skip
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def to_csv(rows: Sequence[dict[str, Any]]) -> str:
@@ -20,9 +21,5 @@ def to_csv(rows: Sequence[dict[str, Any]]) -> str:
     writer = csv.DictWriter(out, COLUMNS, lineterminator="\r\n")
     writer.writeheader()
     for row in rows:
-        writer.writerow({key: _safe(value) for key, value in row.items()})
+        writer.writerow({key: marked(value) for key, value in row.items()})
     return out.getvalue()
-
-
-def _safe(value: Any) -> Any:
-    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value

@@ -20,6 +20,17 @@ MARROWICK = "MARROWICK"
 _FIRST, _LAST = (2000, 1, 3), (2032, 12, 31)
 
 
+def is_zone(name: object) -> bool:
+    """Whether a name is a time zone's, like Europe/Lisbon."""
+    if not isinstance(name, str) or not 0 < len(name) <= 64:
+        return False
+    try:
+        ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return False
+    return True
+
+
 class MarrowickExchangeCalendar(ExchangeCalendar):  # type: ignore[misc]
     """The demo's invented exchange: 09:00 to 17:30 Lisbon time, own holidays, two half days a year."""
 
@@ -184,10 +195,8 @@ class OwnCalendar:
             )
         elif self.name in names():
             out.append(("name", f"{self.name} is a calendar that is there already."))
-        try:
-            ZoneInfo(self.zone)
-        except (ZoneInfoNotFoundError, ValueError):
-            out.append(("zone", f"'{self.zone}' is no time zone; write it like Europe/Lisbon."))
+        if not is_zone(self.zone):
+            out.append(("zone", f"'{self.zone[:40]}' is no time zone; write it like Europe/Lisbon."))
         if not self.open < self.close:
             out.append(("close", "The close comes after the open, on the same day."))
         if not self.weekdays or not set(self.weekdays) <= set(range(7)):

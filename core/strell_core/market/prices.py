@@ -7,7 +7,8 @@ so that a mid or a share of the spread is exact and comparisons never meet round
 
 from __future__ import annotations
 
-from decimal import ROUND_HALF_EVEN, Decimal
+from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
+from typing import Any
 
 PARTS = 2000
 """Parts of one quantum: a mid needs 2, a share of the spread in thousandths needs 2000."""
@@ -16,6 +17,26 @@ SPOT_SCALE = 100
 """Underlying prices are integers of 0.01."""
 
 CENT = Decimal("0.01")
+
+
+DIGITS = 15
+"""A typed number has at most so many before its point."""
+FINEST = -40
+"""Exponent of the last place that a typed number may have."""
+
+
+def number(value: Any) -> Decimal:
+    """A number as it was typed or sent: a number or its text, exact. Raises ``ValueError`` for what is none, for one of
+    more than 40 characters, of 1e15 or more, and of more than 40 places: none of these is meant, and whoever counts in
+    whole numbers of a million digits is busy for a minute."""
+    text = str(value) if isinstance(value, int | float | Decimal | str) and not isinstance(value, bool) else ""
+    try:
+        made = Decimal(text) if len(text) <= 40 else None
+    except InvalidOperation:
+        made = None
+    if made is None or not made.is_finite() or made.adjusted() >= DIGITS or int(made.as_tuple().exponent) < FINEST:
+        raise ValueError(f"'{text[:40]}' is not a number")
+    return made
 
 
 def money(amount: Decimal) -> Decimal:

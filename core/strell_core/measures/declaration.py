@@ -73,8 +73,11 @@ class Declaration:
         """``(parameter, message)`` for all that is wrong with a sentence's values."""
         known = {param.name for param in self.params}
         found = [
-            (name, f"'{name}' is not a value of this sentence; it has {', '.join(sorted(known)) or 'none'}")
-            for name in values
+            (
+                str(name)[:60],
+                f"'{str(name)[:60]}' is not a value of this sentence; it has {', '.join(sorted(known)) or 'none'}",
+            )
+            for name in list(values)[:60]
             if name not in known
         ]
         for param in self.params:

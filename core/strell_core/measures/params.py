@@ -88,7 +88,7 @@ class ChoiceKind(ParamKind):
     def problem(self, param: Param, value: Any) -> str | None:
         if isinstance(value, str) and value in param.choices:
             return None
-        return f"{param.label} must be one of {', '.join(param.choices)}, not '{value}'"
+        return f"{param.label} must be one of {', '.join(param.choices)}, not '{str(value)[:40]}'"
 
     def text(self, param: Param, value: Any) -> str:
         return param.choices[value]
@@ -106,10 +106,14 @@ class WeekdaysKind(ParamKind):
     editor: Editor = "choices"
 
     def problem(self, param: Param, value: Any) -> str | None:
-        if not isinstance(value, list) or not value or any(value.count(day) > 1 for day in value):
+        if (
+            not isinstance(value, list)
+            or not 0 < len(value) <= len(WEEKDAYS)
+            or any(value.count(day) > 1 for day in value)
+        ):
             return f"{param.label} must list at least one weekday, each once"
         wrong = [day for day in value if day not in WEEKDAYS]
-        return f"'{wrong[0]}' is not a weekday; use mon, tue, wed, thu, fri" if wrong else None
+        return f"'{str(wrong[0])[:40]}' is not a weekday; use mon, tue, wed, thu, fri" if wrong else None
 
     def text(self, param: Param, value: Any) -> str:
         names = [WEEKDAY_NAMES[day] for day in WEEKDAYS if day in value]
@@ -129,7 +133,7 @@ class TimeKind(ParamKind):
 
     def problem(self, param: Param, value: Any) -> str | None:
         good = isinstance(value, str) and re.match(_TIME, value)
-        return None if good else f"{param.label} must be a time of day like 15:45, not '{value}'"
+        return None if good else f"{param.label} must be a time of day like 15:45, not '{str(value)[:40]}'"
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {"type": "string", "pattern": _TIME}

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, fields
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from typing import Any
 
-from strell_core.market.prices import grouped
+from strell_core.market.prices import grouped, number
 from strell_core.orders.order import OrderType, Sides, Terms, price_words
 
 
@@ -40,14 +40,14 @@ class Limits:
                 made[key] = None
                 continue
             try:
-                number = Decimal(str(value))
-            except InvalidOperation as error:
-                raise ValueError(f"{key}: '{value}' is not a number") from error
-            if not number.is_finite() or number <= 0:
+                given = number(value)
+            except ValueError as error:
+                raise ValueError(f"{key}: {error}") from error
+            if given <= 0:
                 raise ValueError(f"{key} must be more than 0")
-            if key not in ("notional", "day_loss") and number != int(number):
+            if key not in ("notional", "day_loss") and given != int(given):
                 raise ValueError(f"{key} must be a whole number")
-            made[key] = number if key in ("notional", "day_loss") else int(number)
+            made[key] = given if key in ("notional", "day_loss") else int(given)
         return cls(**made)
 
 

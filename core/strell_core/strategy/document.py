@@ -19,7 +19,7 @@ from strell_core.strategy import catalogue
 from strell_core.strategy.upgrades import FORMAT, upgraded
 
 RULE_KEYS = {"id", "rule", "off", "note"}
-LIMITS = {"sentences": 80, "legs": 8, "entries": 12, "underlyings": 8, "name": 80, "note": 500}
+LIMITS = {"sentences": 80, "legs": 8, "entries": 12, "underlyings": 8, "name": 80, "note": 500, "unknown": 60}
 
 
 @dataclass(frozen=True)
@@ -135,7 +135,7 @@ def normalise(raw: Any) -> dict[str, Any]:
     version = raw.get("strell", FORMAT)
     if type(version) is not int or not 1 <= version <= FORMAT:
         raise DocumentError(
-            [Problem("strell", f"this file says version {version!r}; known are the numbers 1 to {FORMAT}")]
+            [Problem("strell", f"this file says version {str(version)[:20]}; known are the numbers 1 to {FORMAT}")]
         )
     given, places = upgraded(raw)
     problems: list[Problem] = []
@@ -201,8 +201,10 @@ def _checked(raw: dict[str, Any], problems: list[Problem]) -> dict[str, Any]:
 
 def _unknown(path: str, raw: Mapping[str, Any], known: set[str], what: str, problems: list[Problem]) -> None:
     problems += [
-        Problem(f"{path}{key}", f"'{key}' is not a part of {what}; it has {', '.join(sorted(known))}")
-        for key in raw
+        Problem(
+            f"{path}{str(key)[:60]}", f"'{str(key)[:60]}' is not a part of {what}; it has {', '.join(sorted(known))}"
+        )
+        for key in list(raw)[: LIMITS["unknown"]]
         if key not in known
     ]
 
@@ -268,7 +270,9 @@ def _list(path: str, part: str, raw: Any, taken: set[str], problems: list[Proble
             continue
         if not isinstance(item.get("rule"), str) or item["rule"] not in known:
             there = ", ".join(known) or "none yet"
-            problems.append(Problem(f"{place}/rule", f"'{item.get('rule')}' is not known in {part}; there is {there}"))
+            problems.append(
+                Problem(f"{place}/rule", f"'{str(item.get('rule'))[:60]}' is not known in {part}; there is {there}")
+            )
             continue
         out.append(_sentence(place, item, known[item["rule"]], taken, problems))
     return out
@@ -308,9 +312,9 @@ def _sentence(
 
 
 def _pick(path: str, raw: Any, known: dict[str, Declaration], problems: list[Problem]) -> dict[str, Any]:
-    if not isinstance(raw, dict) or raw.get("pick") not in known:
-        given = raw.get("pick") if isinstance(raw, dict) else raw
-        problems.append(Problem(f"{path}/pick", f"'{given}' is not known; there is {', '.join(known)}"))
+    given = raw.get("pick") if isinstance(raw, dict) else raw
+    if not isinstance(raw, dict) or not isinstance(given, str) or given not in known:
+        problems.append(Problem(f"{path}/pick", f"'{str(given)[:60]}' is not known; there is {', '.join(known)}"))
         return {}
     declaration = known[raw["pick"]]
     filled = {**declaration.defaults(), **{key: value for key, value in raw.items() if key != "pick"}}

@@ -73,5 +73,5 @@ class DemoTestCase(TestCase):
         send = getattr(client or self.client, method)
         data = {} if body is None else {"data": json.dumps(body), "content_type": "application/json"}
         answer = send(f"/api{path}", **data)
-        text = answer.content.decode()
+        text = answer.getvalue().decode(errors="replace")
         return answer.status_code, json.loads(text) if text.startswith(("{", "[")) else text

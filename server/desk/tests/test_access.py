@@ -60,7 +60,7 @@ class TokenTest(DeploymentTestCase):
         self.assertNotIn(text.encode(), repr(AccessToken.objects.filter(pk=token.pk).values().get()).encode())
 
     def test_tokens_make_no_tokens_and_arm_nothing_at_a_broker(self) -> None:
-        self.assertEqual(self.ask("trade", "post", "/tokens", {"name": "x", "scope": "trade"}), 401)
+        self.assertEqual(self.ask("trade", "post", "/tokens", {"name": "x", "scope": "trade"}), 403)
         practice = services.open_account(self.mara, "At the broker", "practice", "MK30", Decimal(50_000))
         self.finished_run()
         made = deployments.promote(self.mara, self.strategy.pk, practice.pk, 1, {}, True)

@@ -23,7 +23,8 @@ class CalendarsTest(DemoTestCase):
 
     def follower(self) -> Underlying:
         return Underlying.objects.create(
-            symbol="QUAY", name="Quay", currency="EUR", multiplier=100, quantum=Decimal("0.01"), calendar="SKERRY", rate=0.02
+            symbol="QUAY", name="Quay", currency="EUR", multiplier=100, quantum=Decimal("0.01"), calendar="SKERRY", rate=0.02,
+            owner=self.mara,
         )  # fmt: skip
 
     def test_written_down_it_can_be_followed(self) -> None:

@@ -19,7 +19,7 @@ class ContractTermsTest(DemoTestCase):
         super().setUp()
         self.row = Underlying.objects.create(
             symbol="QUAY", name="Quay", currency="EUR", multiplier=100, quantum=Decimal("0.01"), calendar="MARROWICK",
-            rate=0.02, kind="stock", american=True,
+            rate=0.02, kind="stock", american=True, owner=self.mara,
         )  # fmt: skip
 
     def change(self, expect: int = 200, **body: Any) -> Any:
@@ -93,5 +93,5 @@ class ContractTermsTest(DemoTestCase):
             json.dumps({"start": "2026-03-02", "multiplier": 1}),
             content_type="application/json",
         )
-        self.assertEqual(traded.status_code, 409)
+        self.assertEqual(traded.status_code, 403)
         self.assertFalse(self.row.periods.exists())

@@ -84,7 +84,7 @@ class DatedTest(DemoTestCase):
     def test_dividends_change_what_american_deltas_rest_on(self) -> None:
         row = Underlying.objects.create(
             symbol="PLLM", name="Pellam", currency="EUR", multiplier=100, quantum="0.01", calendar="MARROWICK", rate=0.02,
-            kind="stock", american=True,
+            kind="stock", american=True, owner=self.mara,
         )  # fmt: skip
         row.refresh_from_db()
         before = data_digest(row)
@@ -97,6 +97,7 @@ class DatedTest(DemoTestCase):
     def test_splits_become_part_of_the_history(self) -> None:
         row = Underlying.objects.create(
             symbol="PLLM", name="Pellam", currency="EUR", multiplier=100, quantum="0.01", calendar="MARROWICK", rate=0.02,
+            owner=self.mara,
         )  # fmt: skip
         row.refresh_from_db()
         before = data_digest(row)
@@ -135,6 +136,10 @@ class DatedTest(DemoTestCase):
         self.assertEqual(again.status_code, 404)
 
     def test_rates_and_series_of_ones_own(self) -> None:
+        rates = "date,currency,tenor,rate\n2026-03-02,EUR,3M,2.1\n"
+        self.assertIn("operator", self.load(rates).message)
+        self.assertFalse(Rate.objects.exists(), "everybody's chains rest on them")
+        self.operate()
         self.load("date,currency,tenor,rate\n2026-03-02,EUR,3M,2.1\n2026-03-02,EUR,1Y,2.4\n")
         mine = self.load("date,value\n2026-03-02,-3.5\n", underlying="MOOD")
         self.assertEqual(Rate.objects.count(), 2)
@@ -167,5 +172,5 @@ class DatedTest(DemoTestCase):
     def test_only_the_operator_changes_facts_of_a_traded_market(self) -> None:
         refused = self.load("date,symbol,amount\n2026-03-13,MK30,1\n")
         self.assertEqual(refused.status, "failed")
-        self.assertIn("operates", refused.message)
+        self.assertIn("MK30 is the operator's to change", refused.message)
         self.assertFalse(Underlying.objects.get(symbol="MK30").dividends.exists())

@@ -269,7 +269,7 @@ class LoadTest(IntakeTestCase):
         path = self.csv(self.frame(1, "MK30"))
         told = self.load(path)
         self.assertEqual(told["status"], "failed")
-        self.assertIn("only who operates it", told["message"])
+        self.assertIn("MK30 is the operator's to change", told["message"])
         self.assertEqual(self.digests("MK30")[-1][0], SessionChainRow.objects.latest("date").date)
         self.assertFalse(SessionChainRow.objects.filter(version__gt=1).exists())
 
@@ -377,14 +377,40 @@ class CoverageTest(IntakeTestCase):
         self.assertEqual(self.send("post", f"/removals/{removal['id']}/undo")[0], 200)
         self.assertEqual(self.digests(), before)
         self.assertEqual(self.send("post", f"/removals/{removal['id']}/undo")[0], 409)
+        self.assertEqual(self.send("post", "/data/MK30/remove", body)[0], 403)
+        self.assertEqual(self.send("post", "/data/OSTL/remove", body, self.other)[0], 403, "hers, not theirs")
+        self.mara.is_staff = True
+        self.mara.save()
         self.assertEqual(self.send("post", "/data/MK30/remove", body)[0], 409, "what is traded keeps its history")
+
+    def test_a_copy_of_ones_own_reads_the_same_and_may_be_changed(self) -> None:
+        path, body = "/data/MK30/copy", {"symbol": "mk30.mine"}
+        self.assertEqual(self.send("post", path, {"symbol": "no symbol"})[0], 422)
+        self.assertEqual(self.send("post", path, body), (200, {"symbol": "MK30.MINE"}))
+        self.assertEqual(self.send("post", path, body)[0], 409)
+        mine = Underlying.objects.get(symbol="MK30.MINE")
+        refresh.refresh(mine)
+        self.assertEqual(self.digests("MK30.MINE"), self.digests("MK30"))
+        copied, before = timeline("MK30.MINE"), timeline("MK30")
+        self.assertEqual(copied.times.tolist(), before.times.tolist())
+        view, was = (history.view(len(history.times) - 1) for history in (copied, before))
+        self.assertEqual(view.expirations, was.expirations)
+        sides = [v.slice(v.expirations[1], "call") for v in (view, was)]
+        self.assertEqual(sides[0].bid.tolist(), sides[1].bid.tolist())
+        last = before.dates[-1].isoformat()
+        self.assertEqual(self.send("post", "/data/MK30.MINE/remove", {"start": last, "end": last})[0], 200)
+        self.assertEqual(self.send("post", "/data/MK30.MINE/remove", {"start": last, "end": last}, self.other)[0], 403)
+        told = self.send("get", "/data/MK30.MINE/coverage")[1]
+        self.assertEqual((told["mine"], told["shared"], told["may_change"]), (True, False, True))
+        told = self.send("get", "/data/MK30.MINE/coverage", client=self.other)[1]
+        self.assertEqual((told["mine"], told["shared"], told["may_change"]), (False, False, False))
 
     def test_dividends(self) -> None:
         self.load(self.csv(self.frame(1)))
         rows = [{"date": "2026-11-20", "amount": 0.35}]
         self.assertEqual(self.send("put", "/data/OSTL/dividends", rows), (200, rows))
         self.assertEqual(self.send("put", "/data/OSTL/dividends", [{"date": "2026-11-20", "amount": -1}])[0], 422)
-        self.assertEqual(coverage.summary(Underlying.objects.get(symbol="OSTL"))["beside"]["dividends"], 1)
+        self.assertEqual(coverage.summary(self.mara, Underlying.objects.get(symbol="OSTL"))["beside"]["dividends"], 1)
 
 
 class RevaluedTest(IntakeTestCase):
@@ -426,6 +452,8 @@ class RevaluedTest(IntakeTestCase):
         self.assertEqual(again, [], "nothing is computed twice")
 
     def test_interest_and_closes_count_and_the_traded_market_is_left_alone(self) -> None:
+        self.mara.is_staff = True
+        self.mara.save()
         before = self.loaded()
         mine = Underlying.objects.get(symbol="OSTL")
         start = before[0][0] - dt.timedelta(1)

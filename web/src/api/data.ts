@@ -117,6 +117,11 @@ export const useIntakeAction = () =>
 export const useSaveMapping = () =>
   useDataWrite((body: { name: string; mapping: Mapping }) => ask(api.PUT("/api/mappings", { body })));
 
+export const useCopy = (symbol: string) =>
+  useDataWrite((copy: string) =>
+    ask(api.POST("/api/data/{symbol}/copy", { params: { path: { symbol } }, body: { symbol: copy } })),
+  );
+
 export const useRemove = (symbol: string) =>
   useDataWrite((body: { start: string; end: string }) =>
     ask(api.POST("/api/data/{symbol}/remove", { params: { path: { symbol } }, body })),

@@ -496,6 +496,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data/{symbol}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Data
+         * @description A copy under a symbol of one's own, which may be changed.
+         */
+        post: operations["copy_data"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/data/{symbol}/terms": {
         parameters: {
             query?: never;
@@ -2345,6 +2365,12 @@ export interface components {
             beside: components["schemas"]["BesideOut"];
             /** Periods */
             periods: components["schemas"]["PeriodOut"][];
+            /** Mine */
+            mine: boolean;
+            /** Shared */
+            shared: boolean;
+            /** May Change */
+            may_change: boolean;
         };
         /**
          * PeriodOut
@@ -2481,6 +2507,12 @@ export interface components {
             beside: components["schemas"]["BesideOut"];
             /** Periods */
             periods: components["schemas"]["PeriodOut"][];
+            /** Mine */
+            mine: boolean;
+            /** Shared */
+            shared: boolean;
+            /** May Change */
+            may_change: boolean;
             /** Days */
             days: components["schemas"]["CoverageDay"][];
             /** Gaps */
@@ -2777,6 +2809,16 @@ export interface components {
             date: string;
             /** Amount */
             amount: number;
+        };
+        /** CopiedOut */
+        CopiedOut: {
+            /** Symbol */
+            symbol: string;
+        };
+        /** CopyIn */
+        CopyIn: {
+            /** Symbol */
+            symbol: string;
         };
         /** TermsIn */
         TermsIn: {
@@ -5771,6 +5813,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DividendRow"][];
+                };
+            };
+        };
+    };
+    copy_data: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopiedOut"];
                 };
             };
         };

@@ -20,6 +20,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from strell_core.formats.cells import unmarked
 from strell_core.formats.intake.mapping import KINDS, Mapping
 from strell_core.formats.intake.rows import codes_of, numbers_of, parse_date
 from strell_core.formats.intake.tables import IntakeError, Reject, csv_tables, is_parquet, parquet_tables
@@ -209,7 +210,7 @@ def _values(kind: str, texts: dict[str, list[str]], numbers: dict[str, Any], i: 
         return {"days": days_of(texts["days"][i]), "rate": rate}
     if kind == "series":
         return {"value": number("value", positive=False)}
-    event = texts["event"][i].strip()[:MAX_TEXT]
+    event = unmarked(texts["event"][i].strip())[:MAX_TEXT]
     if not event:
         raise ValueError("event")
     return {"event": event}

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-import zoneinfo
 from collections.abc import Callable, Sequence
 from collections.abc import Mapping as AnyMapping
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
+from strell_core.market.calendars import is_zone
 from strell_core.market.extras import REAL, WHOLE
 
 ROLES: dict[str, str] = {
@@ -194,10 +194,8 @@ class Mapping:
                     out.append((role, f"Say which column is the {role}, or which holds option symbols."))
             if not self.columns.get("underlying") and not self.underlying:
                 out.append(("underlying", "Say which column names the underlying, or type its symbol."))
-        try:
-            zoneinfo.ZoneInfo(self.zone)
-        except (zoneinfo.ZoneInfoNotFoundError, ValueError, TypeError):
-            out.append(("zone", f"'{self.zone}' is no time zone; write it like Europe/Lisbon."))
+        if not is_zone(self.zone):
+            out.append(("zone", f"'{str(self.zone)[:40]}' is no time zone; write it like Europe/Lisbon."))
         for name, allowed in (
             ("date_format", tuple(DATE_FORMATS)), ("decimal", (".", ",")), ("delimiter", (",", ";", "\t", "|")),
             ("strike_scale", (1, 1000)), ("price_scale", (1, 100)),

@@ -68,7 +68,7 @@ export function Beside({ seen }: { seen: Coverage }) {
                     {name}
                   </Th>
                 ))}
-                {single && <Th className="w-20" aria-label="Take out" />}
+                {single && seen.may_change && <Th className="w-20" aria-label="Take out" />}
               </tr>
             </thead>
             <tbody>
@@ -79,7 +79,7 @@ export function Beside({ seen }: { seen: Coverage }) {
                       {shown(name, row[name])}
                     </td>
                   ))}
-                  {single && (
+                  {single && seen.may_change && (
                     <td>
                       <button
                         type="button"

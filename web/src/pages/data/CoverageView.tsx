@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
+import { useNavigate } from "react-router";
 import { Refusal } from "../../api/client";
-import { type Coverage, useCoverage, useRemove, useUndoRemoval } from "../../api/data";
+import { type Coverage, useCopy, useCoverage, useRemove, useUndoRemoval } from "../../api/data";
 import { DateField } from "../../ui/DateField";
 import { date, number, percent, plural } from "../../ui/format";
 import { Empty, ErrorNote, Figure, Skeleton } from "../../ui/parts";
@@ -25,6 +26,7 @@ export function CoverageView({ symbol }: { symbol: string }) {
           {symbol} <span className="font-normal text-soft">{seen.name === symbol ? "" : seen.name}</span>
         </h2>
         <p className="mt-0.5 font-serif text-head leading-5.5">{terms(seen)}</p>
+        <Whose seen={seen} />
         <Periods seen={seen} />
       </header>
       {seen.removals.map((removal) => (
@@ -107,6 +109,58 @@ export function CoverageView({ symbol }: { symbol: string }) {
         {seen.first && seen.last && <Range seen={seen} first={seen.first} last={seen.last} />}
       </div>
       <Beside seen={seen} />
+    </div>
+  );
+}
+
+/** Whose data it is, and the way to a copy of one's own. */
+function Whose({ seen }: { seen: Coverage }) {
+  const [open, setOpen] = useState(false);
+  const [symbol, setSymbol] = useState("");
+  const copy = useCopy(seen.symbol);
+  const go = useNavigate();
+  function submit(event: FormEvent) {
+    event.preventDefault();
+    copy.mutate(symbol.trim().toUpperCase(), {
+      onSuccess: (made) => {
+        tell(`${made.symbol} is yours. Its quotes can be read in a moment.`);
+        go(`/data/${encodeURIComponent(made.symbol)}`);
+      },
+    });
+  }
+  return (
+    <div className="text-soft">
+      {seen.mine
+        ? "Loaded by you; only you change it."
+        : seen.shared
+          ? "Shared; the operator changes it."
+          : ""}
+      {!seen.mine && !seen.shared && "Loaded by somebody else, who alone changes it."}{" "}
+      {seen.sessions > 0 && (
+        <button type="button" className="link" aria-expanded={open} onClick={() => setOpen(!open)}>
+          Make a copy of my own
+        </button>
+      )}
+      {open && (
+        <form className="mt-1 flex items-center gap-2" aria-label="A copy" onSubmit={submit}>
+          <input
+            className="field w-36"
+            aria-label="Symbol of the copy"
+            placeholder={`${seen.symbol}.1`.slice(0, 16)}
+            maxLength={16}
+            value={symbol}
+            onChange={(event) => setSymbol(event.target.value)}
+          />
+          <button type="submit" className="button" disabled={!symbol.trim() || copy.isPending}>
+            {copy.isPending ? "Copying" : "Copy"}
+          </button>
+          {copy.error && (
+            <span role="alert" className="text-loss">
+              {copy.error.message}
+            </span>
+          )}
+        </form>
+      )}
     </div>
   );
 }
@@ -271,8 +325,14 @@ function Range({ seen, first, last }: { seen: Coverage; first: string; last: str
         <button
           type="button"
           className="button ml-auto"
-          disabled={inside.length === 0 || seen.traded || remove.isPending}
-          title={seen.traded ? "It is traded at the practice exchange; its history stays." : undefined}
+          disabled={inside.length === 0 || seen.traded || !seen.may_change || remove.isPending}
+          title={
+            !seen.may_change
+              ? "It is not yours to change; a copy of it is."
+              : seen.traded
+                ? "It is traded at the practice exchange; its history stays."
+                : undefined
+          }
           onClick={() =>
             remove.mutate(
               { start, end },

@@ -35,7 +35,7 @@ export function Periods({ seen }: { seen: Coverage }) {
   const [open, setOpen] = useState(false);
   const back = useChangeTermsBack(seen.symbol);
   const later = seen.periods.filter((period) => period.start);
-  if (seen.traded) return null;
+  if (seen.traded || !seen.may_change) return null;
   return (
     <section aria-label="Terms" className="text-soft">
       {later.length > 0 &&
