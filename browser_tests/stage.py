@@ -61,7 +61,6 @@ class BrowserTestCase(unittest.TestCase):
     browser: ClassVar[Browser]
     processes: ClassVar[dict[str, subprocess.Popen[bytes]]]
     port: ClassVar[int]
-    fix_port: ClassVar[int]
     user: ClassVar[User]
     page: Page
 
@@ -70,7 +69,7 @@ class BrowserTestCase(unittest.TestCase):
         assert str(connection.settings_dict["NAME"]).startswith("test_"), "browser tests run on the test database only"
         load_short_scenario()
         cls.user = User.objects.create_user(NAME, password=PASSWORD)
-        cls.port, cls.fix_port = free_port(), free_port()
+        cls.port = free_port()
         cls.processes = {}
         cls.addClassCleanup(cls._clear)
         cls.start_web()
@@ -105,7 +104,6 @@ class BrowserTestCase(unittest.TestCase):
         environment = {
             **os.environ, "STRELL_DB_NAME": str(connection.settings_dict["NAME"]), "STRELL_RUN_LEASE": str(LEASE_SECONDS),
             "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE), "STRELL_INTAKE": str(settings.INTAKE), "STRELL_FIX_STATE": str(settings.FIX_STATE),
-            "STRELL_FIX_PORT": str(cls.fix_port),
         }  # fmt: skip
         cls.processes[name] = subprocess.Popen([sys.executable, *command], cwd=PROJECT, env=environment)
 

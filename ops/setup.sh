@@ -89,9 +89,6 @@ PY
   set -a; . "$file"; set +a
   export DJANGO_SETTINGS_MODULE=config.settings
   postgres_environment
-  [ -f "$STRELL_STATE/fix.port" ] || free_port 54950 > "$STRELL_STATE/fix.port"
-  STRELL_FIX_PORT=$(cat "$STRELL_STATE/fix.port")
-  export STRELL_FIX_PORT
 }
 
 free_port() { python3 - "$1" <<'PY'

@@ -1,5 +1,7 @@
 """One FIX 4.4 session between the gateway (STRELL) and the practice broker (PRACTICE), on loopback.
 
+Who signs on proves that they can read the installation's secret: see :mod:`fix44.door`.
+
 Each side runs in a process of its own with its own store in the state folder. The side that sends
 orders keeps no messages: after a reconnect it fills gaps and never repeats an order by itself. Any
 exception in a callback ends the process; what was committed before is all that counts.
@@ -9,6 +11,8 @@ from __future__ import annotations
 
 import logging
 import os
+import socket
+import time
 import traceback
 from collections.abc import Callable
 from pathlib import Path
@@ -16,6 +20,8 @@ from pathlib import Path
 import quickfix as fix
 from django.conf import settings
 from django.db import connections
+
+from fix44 import door
 
 log = logging.getLogger("strell.fix")
 US, THEM = "STRELL", "PRACTICE"
@@ -80,7 +86,10 @@ class Side(fix.Application):
         self._guard(lambda: self._on_line(False))
 
     def toAdmin(self, message: fix.Message, session: fix.SessionID) -> None:  # noqa: N802
-        pass
+        header = message.getHeader()
+        if header.getField(35) == fix.MsgType_Logon:
+            message.setField(fix.Username(US))
+            message.setField(fix.Password(door.proof(header.getField(52))))
 
     def fromAdmin(self, message: fix.Message, session: fix.SessionID) -> None:  # noqa: N802
         pass
@@ -103,11 +112,17 @@ class Line:
     def __init__(self, side: str, application: Side) -> None:
         self.application = application
         accepting = side == "broker"
+        Path(settings.FIX_STATE).mkdir(parents=True, exist_ok=True, mode=0o700)
         if accepting:
-            more = f"ConnectionType=acceptor\nSocketAcceptPort={settings.FIX_PORT}\nSocketReuseAddress=Y\nPersistMessages=Y"
+            with socket.create_server(("127.0.0.1", 0)) as free:
+                self.port = int(free.getsockname()[1])
+            more = f"ConnectionType=acceptor\nSocketAcceptPort={self.port}\nSocketReuseAddress=Y\nPersistMessages=Y"
         else:
+            while (told := door.told_port()) is None:
+                time.sleep(0.2)
+            self.port = told
             more = (
-                f"ConnectionType=initiator\nSocketConnectHost=127.0.0.1\nSocketConnectPort={settings.FIX_PORT}\n"
+                f"ConnectionType=initiator\nSocketConnectHost=127.0.0.1\nSocketConnectPort={self.port}\n"
                 "ReconnectInterval=1\nPersistMessages=N"
             )
         names = (THEM, US) if accepting else (US, THEM)
@@ -117,3 +132,9 @@ class Line:
         make = fix.SocketAcceptor if accepting else fix.SocketInitiator
         self.engine = make(application, self.store, self.settings, self.log)
         self.engine.start()
+        if accepting:
+            self.door = door.Door(self.port)
+
+    def moved(self) -> bool:
+        """Whether the broker has begun to listen elsewhere since."""
+        return door.told_port() not in (None, self.port)

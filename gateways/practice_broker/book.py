@@ -14,7 +14,7 @@ from django.db import transaction
 from config.errors import Conflict, NotThere
 from config.faults import boundary
 from fix44.messages import Wire
-from practice_broker.models import BrokerExecution, BrokerFault, BrokerName, BrokerOrder
+from practice_broker.models import BrokerAccount, BrokerExecution, BrokerFault, BrokerName, BrokerOrder
 from strell_core.market.instruments import ContractKey
 from strell_core.orders.matching import Taken, match
 from strell_core.orders.order import Leg, OrderType, Terms, TimeInForce
@@ -23,6 +23,15 @@ from venue.live import Live, live
 
 STATUS = {"new": "0", "partial": "1", "filled": "2", "cancelled": "4", "rejected": "8", "expired": "C"}
 DELAY = dt.timedelta(seconds=8)
+
+
+def open_account() -> str:
+    """A new account's code: Account (1) of its messages."""
+    return BrokerAccount.objects.create().code
+
+
+def knows(account: str) -> bool:
+    return BrokerAccount.objects.filter(code=account).exists()
 
 
 def terms(order: BrokerOrder) -> Terms:
@@ -73,6 +82,9 @@ def accept(wire: Wire) -> None:
     """Take a new order, or reject it with the reason. An id that was used is rejected as a duplicate."""
     venue = venue_of(wire.symbol)
     now = market_now(venue)
+    if not knows(wire.account):
+        _nothing(wire, "8", now, "unknown account")
+        return
     taken, made = BrokerName.objects.get_or_create(name=wire.cl_ord_id)
     if not made:
         _nothing(wire, "8", now, "duplicate client order id", duplicate=True)
@@ -139,7 +151,7 @@ def replace(wire: Wire) -> str | None:
 def _changeable(wire: Wire) -> tuple[BrokerOrder | None, str]:
     """The order that a request is about, known by the request's id from now on; or why it cannot be changed."""
     order = _find(wire.original)
-    if order is None:
+    if order is None or order.account != wire.account:
         return None, "unknown order"
     if order.state not in BrokerOrder.ALIVE:
         return None, f"too late: {order.state}"
@@ -152,7 +164,7 @@ def _changeable(wire: Wire) -> tuple[BrokerOrder | None, str]:
 def status(wire: Wire) -> None:
     now = market_now(venue_of(wire.symbol))
     order = _find(wire.cl_ord_id)
-    if order is None:
+    if order is None or order.account != wire.account:
         _nothing(wire, "I", now, "unknown order", unknown_order=True)
     else:
         report(order, "I", now, cl_ord_id=wire.cl_ord_id)

@@ -1,6 +1,19 @@
 """The practice broker's own book. Strell's desk never reads it: it hears of it over FIX only."""
 
+import secrets
+
 from django.db import models
+
+
+def new_code() -> str:
+    return f"PB-{secrets.token_hex(8).upper()}"
+
+
+class BrokerAccount(models.Model):
+    """An account that was opened here. Its code cannot be guessed; nobody else's orders are taken."""
+
+    code = models.CharField(max_length=20, unique=True, default=new_code)
+    opened_at = models.DateTimeField(auto_now_add=True)
 
 
 class BrokerOrder(models.Model):

@@ -30,8 +30,6 @@ class Environment(BaseModel):
     chain_cache: Path | None = None
     intake: Path | None = None
     fix_state: Path | None = None
-    fix_port: int | None = Field(default=None, ge=0, le=65_535)
-    """Where the practice broker listens; nothing or 0: it is not started."""
     run_lease: int = Field(default=15, ge=1)
     """Seconds after which a run whose worker is not heard of is taken up again."""
     log_level: str = Field(default="WARNING", pattern="^(DEBUG|INFO|WARNING|ERROR|CRITICAL)$")

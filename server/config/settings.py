@@ -112,7 +112,6 @@ WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+[.-][0-9a-zA-Z_-]{8,}\.(js|css|woff2)$"
 CHAIN_CACHE = GIVEN.chain_cache or STATE / "cubes"
 INTAKE = GIVEN.intake or STATE / "intake"
 FIX_STATE = GIVEN.fix_state or STATE / "fix"
-FIX_PORT = GIVEN.fix_port or None
 VENV_SHARE = Path(sys.prefix) / "share"
 RUN_LEASE_SECONDS = GIVEN.run_lease
 

@@ -52,6 +52,7 @@ class Account(models.Model):
     limits = models.JSONField(default=dict)
     locked_in = models.PositiveIntegerField(null=True, help_text="generation of the venue's clock it is halted in")
     locked_because = models.CharField(max_length=200, blank=True)
+    broker_code = models.CharField(max_length=20, blank=True, help_text="what its broker calls it: Account (1)")
     quarantine = models.TextField(blank=True, help_text="what the broker holds that the ledger does not know")
     session = models.DateField(null=True, help_text="session of which the opening equity is kept")
     opening_equity = models.DecimalField(max_digits=14, decimal_places=2, null=True)
@@ -62,11 +63,6 @@ class Account(models.Model):
     class Meta:
         constraints = [models.UniqueConstraint(fields=["owner", "name"], name="one_account_name")]
         ordering = ["id"]
-
-    @property
-    def broker_code(self) -> str:
-        """Account (1) in messages to the broker."""
-        return f"ST{self.pk}"
 
 
 class Deployment(models.Model):

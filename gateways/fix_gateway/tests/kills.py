@@ -14,7 +14,6 @@ import os
 import random
 import shutil
 import signal
-import socket
 import time
 from collections import Counter
 from decimal import Decimal
@@ -56,12 +55,6 @@ MOST_ALIVE = 12
 ALL = [(process, where) for process, places in BOUNDARIES.items() for where in places]
 
 
-def free_port() -> int:
-    with socket.socket() as place:
-        place.bind(("127.0.0.1", 0))
-        return int(place.getsockname()[1])
-
-
 class Arena:
     """The three processes on this process's database; the practice exchange is played from here."""
 
@@ -73,7 +66,7 @@ class Arena:
         # the server from which sides are forked reads its settings from the environment, once
         os.environ.update(
             STRELL_DB_NAME=str(connection.settings_dict["NAME"]), STRELL_FIX_STATE=str(folder),
-            STRELL_FIX_PORT=str(free_port()), STRELL_CHAIN_CACHE=str(settings.CHAIN_CACHE),
+            STRELL_CHAIN_CACHE=str(settings.CHAIN_CACHE),
         )  # fmt: skip
         self._fork = multiprocessing.get_context("forkserver")
         self._fork.set_forkserver_preload(["fix_gateway.tests.warm"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import json
 from decimal import Decimal
@@ -364,6 +365,34 @@ class ReportsTest(GatewayTestCase):
         book.lose_the_day()
         self.positions(book.positions(self.practice.broker_code, "MK30"))
         self.assertIn("Broker and ledger differ", self.practice.quarantine)
+
+
+class AccountsTest(GatewayTestCase):
+    """The broker takes orders of accounts that were opened with it, under codes that nobody guesses."""
+
+    def reports(self) -> list[str]:
+        return [row.report.get("text", "") for row in BrokerExecution.objects.order_by("id")]
+
+    def test_codes_are_long_and_another_each(self) -> None:
+        other = services.open_account(self.mara, "Another", "practice", "MK30", Decimal(50_000))
+        self.assertRegex(self.practice.broker_code, r"^PB-[0-9A-F]{16}$")
+        self.assertNotEqual(self.practice.broker_code, other.broker_code)
+        self.assertEqual(self.account.broker_code, "", "paper is kept here")
+
+    def test_an_unknown_account_gets_nothing(self) -> None:
+        order = wire.Wire("stolen-1", "PB-0000000000000000", "MK30", tuple(self.legs()), 1, "market", None, "day")
+        book.accept(order)
+        self.assertEqual((self.reports(), BrokerOrder.objects.count()), (["unknown account"], 0))
+
+    def test_an_order_is_its_own_accounts_only(self) -> None:
+        other = services.open_account(self.mara, "Another", "practice", "MK30", Decimal(50_000))
+        mine = wire.Wire("mine-1", self.practice.broker_code, "MK30", tuple(self.legs()), 1, "limit", -9_000, "day")
+        book.accept(mine)
+        theirs = dataclasses.replace(mine, account=other.broker_code, cl_ord_id="theirs-1", original="mine-1")
+        self.assertEqual((book.cancel(theirs), book.replace(theirs)), ("unknown order", "unknown order"))
+        book.status(dataclasses.replace(theirs, cl_ord_id="mine-1"))
+        self.assertEqual(self.reports()[-1], "unknown order")
+        self.assertEqual(BrokerOrder.objects.get().state, "new")
 
 
 class DeployedTest(GatewayTestCase):

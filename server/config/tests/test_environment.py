@@ -14,9 +14,9 @@ GOOD = {"STRELL_SECRET_KEY": "a secret of some length", "STRELL_DB_PASSWORD": "x
 
 class EnvironmentTest(SimpleTestCase):
     def test_defaults_and_what_is_given(self) -> None:
-        found = read({**GOOD, "STRELL_STATE": "/somewhere", "STRELL_FIX_PORT": "", "STRELL_UNKNOWN": "x"})
+        found = read({**GOOD, "STRELL_STATE": "/somewhere", "STRELL_UNKNOWN": "x"})
         self.assertEqual((found.db_port, found.db_host, found.state), (54700, "127.0.0.1", Path("/somewhere")))
-        self.assertEqual((found.fix_port, found.chain_cache, read(GOOD).state), (None, None, PROJECT / ".state"))
+        self.assertEqual((found.fix_state, found.chain_cache, read(GOOD).state), (None, None, PROJECT / ".state"))
 
     def test_all_that_is_wrong_is_said_at_once(self) -> None:
         wrong = {
