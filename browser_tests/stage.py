@@ -110,8 +110,7 @@ class BrowserTestCase(unittest.TestCase):
     @classmethod
     def start_web(cls) -> None:
         cls._start(
-            "web", "-m", "uvicorn", "config.asgi:application", "--app-dir", "server", "--host", "127.0.0.1",
-            "--port", str(cls.port), "--lifespan", "off", "--log-level", "error", "--timeout-graceful-shutdown", "1",
+            "web", "-m", "config.serve", str(cls.port),
         )  # fmt: skip
         for _ in range(300):
             try:
@@ -129,7 +128,7 @@ class BrowserTestCase(unittest.TestCase):
     def start_market(cls, *names: str) -> None:
         """Processes of the trading day: exchange, desk, broker, gateway."""
         for name in names:
-            cls._start(name, "-m", "config.keep", name)
+            cls._start(name, "browser_tests/kept.py", name)
 
     @classmethod
     def stop(cls, name: str, how: int) -> None:

@@ -57,14 +57,17 @@ postgres_start() {
   postgres_running && return 0
   POSTGRES_OURS=yes
   # another program may have taken the port since the last start
-  STRELL_DB_PORT=$(free_port "$STRELL_DB_PORT")
+  one_at_a_time
+  # processes that are running know where it was
+  [ "${POSTGRES_KEEPS_PORT:-no}" = yes ] || STRELL_DB_PORT=$(free_port "$STRELL_DB_PORT")
   echo "$STRELL_DB_PORT" > "$STRELL_STATE/postgres.port"
   local options="-p $STRELL_DB_PORT -c listen_addresses=127.0.0.1 -c unix_socket_directories=$PG_HOME"
-  if ! "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -D "$PG_HOME/data" -l "$PG_HOME/log" -o "$options" start >/dev/null; then
+  if ! "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -D "$PG_HOME/data" -l "$PG_HOME/log" -o "$options" start >/dev/null 9<&-; then
     tail -n 5 "$PG_HOME/log" >&2
     echo "PostgreSQL did not start; its log is $PG_HOME/log" >&2
     exit 1
   fi
+  another_may
   if ! postgres_says postgres 'SELECT 1' >/dev/null; then
     echo "The database in $PG_HOME does not take the password in $STRELL_STATE/secrets.env." >&2
     echo "If nothing in it is needed any more: ./strell reset, then try again." >&2

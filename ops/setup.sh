@@ -105,7 +105,23 @@ for port in range(int(sys.argv[1]), int(sys.argv[1]) + 200):
 PY
 }
 
-web_port() { free_port "${STRELL_PORT:-8470}"; }
+# Between looking for a free port and listening on it nobody else on this machine looks for one. What is started meanwhile
+# and stays gets `9<&-`: else it would keep the lock.
+PORTS_LOCK=/tmp/strell.ports
+one_at_a_time() {
+  [ -e "$PORTS_LOCK" ] || (umask 0; : > "$PORTS_LOCK") 2>/dev/null || true
+  exec 9< "$PORTS_LOCK"
+  flock -w 60 9 || say "another installation takes long to start; going on"
+}
+another_may() { exec 9<&-; }
+
+until_it_listens() {
+  local try
+  for try in $(seq 100); do
+    (exec 3<> "/dev/tcp/127.0.0.1/$1") 2>/dev/null && return 0
+    sleep 0.1
+  done
+}
 
 # Whether tests named like this need neither a database nor a browser: those of the core.
 only_core() {

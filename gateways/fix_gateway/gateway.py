@@ -14,6 +14,7 @@ import quickfix as fix
 from django.db import transaction
 
 from config.faults import boundary
+from config.process import outlive
 from config.push import DESK, Ear, notify_desk
 from desk import book
 from desk.models import PRACTICE, Account, Connection, DeskOrder, Inbox, Outbox
@@ -199,8 +200,11 @@ class Gateway:
         )  # fmt: skip
 
     def run(self) -> None:
+        line = Line("gateway", self.side)
+        outlive(lambda: self._listen(line))
+
+    def _listen(self, line: Line) -> None:
         with Ear(DESK) as ear:
-            line = Line("gateway", self.side)
             while True:
                 self.round()
                 ear.wait(IDLE_SECONDS)

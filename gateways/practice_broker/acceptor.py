@@ -11,6 +11,7 @@ import quickfix as fix
 from django.db import transaction
 
 from config.faults import boundary
+from config.process import outlive
 from config.push import MARKET, Ear
 from fix44 import messages as wire
 from fix44.session import Line, Side
@@ -111,8 +112,12 @@ class Broker:
         self.send_waiting()
 
     def run(self) -> None:
+        line = Line("broker", self.side)
+        outlive(self._listen)
+        assert line.engine is not None
+
+    def _listen(self) -> None:
         with Ear(MARKET) as ear:
-            line = Line("broker", self.side)
             while True:
                 with self._lock:
                     with transaction.atomic():
@@ -122,4 +127,3 @@ class Broker:
                         os._exit(71)
                     self._work()
                 ear.wait(IDLE_SECONDS)
-                assert line.engine is not None

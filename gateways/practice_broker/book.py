@@ -14,7 +14,8 @@ from django.db import transaction
 from config.errors import Conflict, NotThere
 from config.faults import boundary
 from fix44.messages import Wire
-from practice_broker.models import BrokerAccount, BrokerExecution, BrokerFault, BrokerName, BrokerOrder
+from practice_broker import accounts
+from practice_broker.models import BrokerExecution, BrokerFault, BrokerName, BrokerOrder
 from strell_core.market.instruments import ContractKey
 from strell_core.orders.matching import Taken, match
 from strell_core.orders.order import Leg, OrderType, Terms, TimeInForce
@@ -23,15 +24,6 @@ from venue.live import Live, live
 
 STATUS = {"new": "0", "partial": "1", "filled": "2", "cancelled": "4", "rejected": "8", "expired": "C"}
 DELAY = dt.timedelta(seconds=8)
-
-
-def open_account() -> str:
-    """A new account's code: Account (1) of its messages."""
-    return BrokerAccount.objects.create().code
-
-
-def knows(account: str) -> bool:
-    return BrokerAccount.objects.filter(code=account).exists()
 
 
 def terms(order: BrokerOrder) -> Terms:
@@ -82,7 +74,7 @@ def accept(wire: Wire) -> None:
     """Take a new order, or reject it with the reason. An id that was used is rejected as a duplicate."""
     venue = venue_of(wire.symbol)
     now = market_now(venue)
-    if not knows(wire.account):
+    if not accounts.known(wire.account):
         _nothing(wire, "8", now, "unknown account")
         return
     taken, made = BrokerName.objects.get_or_create(name=wire.cl_ord_id)

@@ -1,9 +1,11 @@
 """The front end's page and the health check."""
 
 from django.conf import settings
-from django.db import connection
+from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.csrf import ensure_csrf_cookie
+
+from config.process import away
 
 
 @ensure_csrf_cookie
@@ -15,6 +17,8 @@ def index(request: HttpRequest) -> HttpResponse:
 
 
 def health(request: HttpRequest) -> JsonResponse:
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT 1")
-    return JsonResponse({"status": "ready"})
+    """Whether pages are answered, and which other processes are away just now."""
+    try:
+        return JsonResponse({"status": "ready", "away": away()})
+    except OperationalError:
+        return JsonResponse({"status": "the database is away", "away": ["database"]}, status=503)

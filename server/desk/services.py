@@ -18,7 +18,7 @@ from desk.tickets import Judged, Ticket, judge, read_limit, read_protection
 from journal import services as journal
 from market.models import Underlying, Venue
 from market.terms import terms as contract_terms
-from practice_broker import book as practice_broker
+from practice_broker import accounts as broker_accounts
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import grouped
 from strell_core.orders import limits
@@ -81,7 +81,7 @@ def open_account(user: User, name: str, kind: str, symbol: str, cash: Decimal) -
     account = Account.objects.create(
         owner=user, name=name, kind=kind, underlying=underlying, cash_start=cash, limits=limits.Limits().plain(),
         session=venue.session, opening_equity=cash,
-        broker_code=practice_broker.open_account() if kind == PRACTICE else "",
+        broker_code=broker_accounts.open_account() if kind == PRACTICE else "",
     )  # fmt: skip
     journal.write(
         user.pk, "person", "account", f"Opened the {kind} account {name} with {grouped(cash, 2)} {underlying.currency}",

@@ -5,8 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from tempfile import mkdtemp
 
+import psycopg
 from django.conf import settings
+from django.db import connection
 from django.test import TestCase, override_settings
+
+from config.process import CALLED, KEPT, away
 
 
 class PagesTest(TestCase):
@@ -28,7 +32,14 @@ class PagesTest(TestCase):
         self.assertEqual(self.client.get("/api/nothing").status_code, 404)
 
     def test_health(self) -> None:
-        self.assertEqual(self.client.get("/health").json(), {"status": "ready"})
+        self.assertEqual(self.client.get("/health").json(), {"status": "ready", "away": list(KEPT)})
+        settings = connection.settings_dict
+        named = {
+            key: settings[name]
+            for key, name in (("host", "HOST"), ("port", "PORT"), ("dbname", "NAME"), ("user", "USER"))
+        }
+        with psycopg.connect(**named, password=settings["PASSWORD"], application_name=f"{CALLED}desk"):
+            self.assertEqual(away(), [name for name in KEPT if name != "desk"])
 
     def test_nothing_is_fetched_from_elsewhere(self) -> None:
         page = (settings.DIST / "index.html").read_text()

@@ -9,6 +9,7 @@ const key =
 export const keys = {
   accounts: key("accounts"),
   activeRuns: key("active-runs"),
+  away: key("away"),
   calendars: key("calendars"),
   chain: key("chain"),
   checklist: key("checklist"),

@@ -1,3 +1,4 @@
+import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
@@ -48,6 +49,33 @@ function Lost() {
     <span role="status" className="text-loss">
       Connection lost; trying again. What you see is {Math.max(0, Math.round((now - since) / 1000))} s old.
     </span>
+  );
+}
+
+/** What processes are called for people, and what stands still without them. */
+const PROCESSES: Record<string, string> = {
+  database: "the database (nothing is read or kept)",
+  work: "the worker (backtests and files wait)",
+  exchange: "the practice exchange (markets stand)",
+  desk: "the desk (nothing is decided or protected)",
+  broker: "the practice broker (its orders wait)",
+  gateway: "the line to the broker (its orders wait)",
+};
+
+/** Which processes are away; they are started again by themselves. */
+function Away() {
+  const found = useQuery({
+    queryKey: queries.away(),
+    queryFn: async () => (await fetch("/health")).json() as Promise<{ away: string[] }>,
+    refetchInterval: 10_000,
+    retry: false,
+  });
+  const away = found.data?.away ?? [];
+  if (away.length === 0) return null;
+  return (
+    <p role="status" className="border-b bg-mark px-4.5 py-1">
+      Away, being started again: {away.map((name) => PROCESSES[name] ?? name).join("; ")}.
+    </p>
   );
 }
 
@@ -125,6 +153,7 @@ export function Shell({ name }: { name: string }) {
           </DropdownMenu.Portal>
         </DropdownMenu.Root>
       </header>
+      <Away />
       <main id="main">
         <Unbroken>
           <Outlet />

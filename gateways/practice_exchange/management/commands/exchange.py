@@ -8,9 +8,9 @@ from typing import Any
 
 import psycopg
 from django.core.management.base import CommandParser
-from django.db import OperationalError, connection
+from django.db import OperationalError
 
-from config.process import ProcessCommand
+from config.process import ProcessCommand, outlive
 from config.push import MARKET, Ear
 from market.models import Venue
 from practice_exchange.exchange import Exchange
@@ -30,14 +30,11 @@ class Command(ProcessCommand):
         parser.add_argument("--every", type=float, default=0.2, help="wall seconds between quotes")
 
     def handle(self, *args: Any, **options: Any) -> None:
-        while True:
-            try:
-                with Ear(MARKET) as ear:
-                    self._play(ear, options["symbol"], options["every"])
-            except (OperationalError, psycopg.OperationalError) as error:
-                log.warning("the database is away (%s); trying again", str(error).strip().split("\n")[0])
-                connection.close()
-                time.sleep(1)
+        def play() -> None:
+            with Ear(MARKET) as ear:
+                self._play(ear, options["symbol"], options["every"])
+
+        outlive(play)
 
     def _play(self, ear: Ear, symbols: list[str] | None, every: float) -> None:
         while not ear.take("exchange"):

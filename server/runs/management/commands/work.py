@@ -1,5 +1,4 @@
-"""The worker: takes jobs from the queue until it is stopped. It fails when, say, the database is away; whoever keeps it
-starts it again."""
+"""The worker: takes jobs from the queue until it is stopped."""
 
 from __future__ import annotations
 
@@ -8,8 +7,9 @@ from typing import Any, cast
 
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.django_connector import DjangoConnector
+from procrastinate.exceptions import ConnectorException
 
-from config.process import ProcessCommand
+from config.process import ProcessCommand, outlive
 from runs import services
 from runs.warm import warm_all
 
@@ -21,6 +21,9 @@ class Command(ProcessCommand):
         # what is traded now goes before what is computed
         os.nice(10)
         warm_all()
+        outlive(self._work, ConnectorException)
+
+    def _work(self) -> None:
         services.recover()
         worker = app.with_connector(cast(DjangoConnector, app.connector).get_worker_connector())
         worker.run_worker(queues=["runs"], concurrency=2, wait=True, listen_notify=True, delete_jobs="successful")

@@ -1,0 +1,29 @@
+"""The web process: the pages, the API and the WebSocket, on loopback. ``python -m config.serve PORT``
+
+Whose address a request comes from is what the connection says: a header that says otherwise is anybody's to write.
+"""
+
+from __future__ import annotations
+
+import socket
+import sys
+
+import uvicorn
+
+MOST_SAID = 256_000
+"""Bytes of one message of a browser's WebSocket."""
+
+
+def serve(place: socket.socket) -> None:
+    """Serve until stopped."""
+    uvicorn.Server(
+        uvicorn.Config(
+            "config.asgi:application", lifespan="off", log_level="warning",
+            proxy_headers=False, server_header=False, timeout_graceful_shutdown=3, ws_max_size=MOST_SAID,
+        )
+    ).run(sockets=[place])  # fmt: skip
+
+
+if __name__ == "__main__":
+    # two processes listen on one port; nobody of another user can join them
+    serve(socket.create_server(("127.0.0.1", int(sys.argv[1])), backlog=256, reuse_port=True))
