@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import math
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -44,6 +45,8 @@ class Standing:
     row: Holding
     fills: Sequence[DeskFill]
     live: Live
+    closing: Sequence[DeskOrder] = ()
+    """Closing orders at work."""
 
     @cached_property
     def held(self) -> list[Held]:
@@ -142,8 +145,21 @@ class Standing:
 
     @cached_property
     def reserved(self) -> Decimal:
-        """Capital this ties up from here on."""
-        return reserve(self.live, [(held.contract, held.contracts) for held in self.open])
+        """Capital this ties up from here on, whichever of its closing orders are filled."""
+        return self.reserved_with()
+
+    def reserved_with(self, *more: Sequence[tuple[ContractKey, int]]) -> Decimal:
+        """The same with more that is to be dealt: of two orders that close a leg each, the one of the long may be filled
+        and the other not. Filled in part it needs no more than filled or not, for what is needed is convex."""
+        dealt = [order_legs(order) for order in self.closing] + list(more)
+        most = Decimal(0)
+        for count in range(len(dealt) + 1):
+            for some in itertools.combinations(dealt, count):
+                left = Counter({held.contract: held.contracts for held in self.open})
+                for contract, contracts in itertools.chain.from_iterable(some):
+                    left[contract] += contracts
+                most = max(most, reserve(self.live, [(c, n) for c, n in left.items() if n]))
+        return most
 
 
 def mark(live: Live, contract: ContractKey, contracts: int, side: str) -> Fraction | None:
@@ -262,10 +278,15 @@ def standings(account: Account, live: Live) -> Standings:
     """Open holdings of an account at the market now."""
     fills: dict[int, list[DeskFill]] = defaultdict(list)
     rows = list(account.holdings.filter(closed_at=None).select_related("deployment__strategy"))
+    closing: dict[int, list[DeskOrder]] = defaultdict(list)
+    for order in account.orders.filter(opens=False, state__in=DeskOrder.ALIVE, holding__in=rows).order_by("id"):
+        assert order.holding_id is not None
+        closing[order.holding_id].append(order)
     for fill in DeskFill.objects.filter(holding__in=rows).select_related("order").order_by("id"):
         fills[fill.holding_id].append(fill)
-    return Standings(account, live, [Standing(row, fills[row.pk], live) for row in rows])
+    return Standings(account, live, [Standing(row, fills[row.pk], live, closing[row.pk]) for row in rows])
 
 
 def standing(row: Holding, live: Live) -> Standing:
-    return Standing(row, list(row.fills.select_related("order").order_by("id")), live)
+    closing = row.orders.filter(opens=False, state__in=DeskOrder.ALIVE).order_by("id")
+    return Standing(row, list(row.fills.select_related("order").order_by("id")), live, list(closing))

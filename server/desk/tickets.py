@@ -24,6 +24,8 @@ from venue.clock import STALE_SECONDS, is_open, market_now, session_of
 from venue.live import Live, live
 
 HOLDING_PARTS = {"target", "stop"}
+MOST_CLOSING = 6
+"""Closing orders of one position at work: whichever of them are filled, there is capital for what they leave."""
 
 
 @dataclass(frozen=True)
@@ -171,8 +173,9 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
     problems += check.problems(terms, now.listed, lambda c: _last_trade(now, c), time)
     holding = _holding(account, ticket, problems)
     opens = holding is None and ticket.holding is None
-    if holding is not None:
-        _fits(terms, standing(holding, now), problems)
+    held = None if holding is None else standing(holding, now)
+    if held is not None:
+        _fits(terms, held, problems)
     problems += _session(venue, terms)
     terms = dataclasses.replace(terms, closes=not opens)
     readable = bool(terms.legs) and not any(place in ("legs", "type") for place, _ in problems)
@@ -181,16 +184,15 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
     if not problems and found is None and (opens or terms.type is OrderType.MARKET):
         problems.append(("legs", "Not every leg has a price on both sides now; wait for one or leave that leg out."))
     at = standings(account, now)
-    need = _capital(now, terms, found, account.commission) if found is not None and opens else Decimal(0)
+    need = _capital(now, terms, found, account.commission, held) if readable else Decimal(0)
     if not problems:
         problems += _account(account, venue, now, opens, by)
     if not problems:
         broken = _broken(account, deployment, at, terms, _facts(account, at, terms, found, opens))
         if broken is not None:
             problems.append(("limits", broken))
-        elif opens and at.free is not None and need > at.free:
-            money_words = f"{grouped(need)} {account.underlying.currency}"
-            problems.append(("capital", f"It takes {money_words} of capital; free is {grouped(at.free)}."))
+        elif need > 0 and (held is not None if at.free is None else need > at.free):
+            problems.append(("capital", _too_much(account, need, at.free, held)))
     return Judged(account, venue, now, terms, holding, shield, found, at, need, problems)
 
 
@@ -210,15 +212,16 @@ def _holding(account: Account, ticket: Ticket, problems: list[tuple[str, str]]) 
 def _fits(terms: Terms, held: Standing, problems: list[tuple[str, str]]) -> None:
     """A closing order closes what is held, and no more than is not being closed already."""
     have = {contract: contracts for contract, contracts in ((h.contract, h.contracts) for h in held.open)}
-    closing = held.row.orders.filter(opens=False, state__in=DeskOrder.ALIVE)
-    for order in closing:
+    if len(held.closing) >= MOST_CLOSING:
+        problems.append(("holding", f"{MOST_CLOSING} orders that close it are at work already; cancel one of them."))
+    for order in held.closing:
         for code, ratio in order.legs:
             contract = ContractKey.parse(code)
             have[contract] = have.get(contract, 0) + ratio * order.left
     for leg in terms.legs:
         left, wanted = have.get(leg.contract, 0), leg.ratio * terms.lots
         if wanted * left >= 0 or abs(wanted) > abs(left):
-            why = " (the rest is being closed already)" if closing else ""
+            why = " (the rest is being closed already)" if held.closing else ""
             problems.append(("lots", f"Of {leg.contract.label} {abs(left)} can be closed, not {abs(wanted)}{why}."))
 
 
@@ -245,12 +248,26 @@ def _account(account: Account, venue: Venue, now: Live, opens: bool, by: str) ->
     return []
 
 
-def _capital(now: Live, terms: Terms, found: Sides, commission: Decimal) -> Decimal:
-    """Capital the whole order takes, with what crossing the spread and commission cost at once."""
+def _capital(now: Live, terms: Terms, found: Sides | None, commission: Decimal, held: Standing | None) -> Decimal:
+    """Capital the whole order takes, with what crossing the spread and commission cost at once; of a closing order what
+    the position it leaves takes beyond the one that is there, nothing where that is less."""
     legs = [(leg.contract, leg.ratio * terms.lots) for leg in terms.legs]
-    half = Decimal(found.other - found.own) / 2 * now.row.quantum * now.row.multiplier * terms.lots
-    costs = commission * options_in(legs)
-    return money(reserve(now, legs) + half + costs)
+    if held is None and found is None:
+        return Decimal(0)
+    more = reserve(now, legs) if held is None else held.reserved_with(legs) - held.reserved
+    if held is not None and more <= 0:
+        return Decimal(0)
+    spread = Decimal(0) if found is None else Decimal(found.other - found.own)
+    half = spread / 2 * now.row.quantum * now.row.multiplier * terms.lots
+    return money(more + half + commission * options_in(legs))
+
+
+def _too_much(account: Account, need: Decimal, free: Decimal | None, held: Standing | None) -> str:
+    takes = f"{grouped(need)} {account.underlying.currency} of capital"
+    have = "what is free cannot be told now" if free is None else f"free is {grouped(free)}"
+    if held is None:
+        return f"It takes {takes}; {have}."
+    return f"What it leaves takes {takes} more; {have}. Close what is short first, or all legs in one order."
 
 
 def _broken(
