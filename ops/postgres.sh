@@ -32,10 +32,31 @@ postgres_environment() {
   export STRELL_DB_PORT
 }
 
+# postgres_as ROLE PASSWORD DATABASE …: psql
+postgres_as() { PGPASSWORD=$2 "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U "$1" -d "$3" -v ON_ERROR_STOP=1 -qtA "${@:4}"; }
+
 # postgres_says DATABASE SQL: the answer, without head and rule
-postgres_says() {
-  PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/psql" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell -d "$1" -tAc "$2"
+postgres_says() { postgres_as strell_owner "$STRELL_DB_OWNER_PASSWORD" "$1" -c "$2"; }
+
+postgres_admin() { postgres_as strell_admin "$STRELL_DB_ADMIN_PASSWORD" "$@"; }
+
+# A cluster of before there were roles has one, strell, that may everything: it becomes the admin, and cannot sign in.
+postgres_adopt() {
+  local before=${STRELL_DB_APP_PASSWORD:-$STRELL_DB_PASSWORD}
+  [ "$(postgres_as strell "$before" postgres -c 'SELECT rolsuper FROM pg_roles WHERE rolname = current_user' 2>/dev/null)" = t ] || return 0
+  say "giving the database roles of their own"
+  postgres_as strell "$before" postgres -c "CREATE ROLE strell_admin SUPERUSER LOGIN PASSWORD '$STRELL_DB_ADMIN_PASSWORD'"
+  postgres_admin postgres -c 'ALTER ROLE strell RENAME TO strell_before' -c 'ALTER ROLE strell_before NOLOGIN'
+  postgres_roles
+  postgres_admin strell -f ops/adopt.sql
 }
+
+postgres_roles() {
+  postgres_admin postgres -v app="${STRELL_DB_APP_PASSWORD:-$STRELL_DB_PASSWORD}" -v owner="$STRELL_DB_OWNER_PASSWORD" -f ops/roles.sql
+}
+
+# What the application may do with the tables that are there: again after every migration.
+postgres_grant() { postgres_as strell_owner "$STRELL_DB_OWNER_PASSWORD" "${1:-strell}" -f ops/grants.sql; }
 
 postgres_running() { "${AS_PG[@]}" "$PG_BIN/pg_ctl" -D "$PG_HOME/data" status >/dev/null 2>&1; }
 
@@ -48,13 +69,13 @@ postgres_start() {
     rm -rf "$PG_HOME"
     mkdir -p "$PG_HOME"
     local password="$PG_HOME/password"
-    (umask 077; echo "$STRELL_DB_PASSWORD" > "$password")
+    (umask 077; echo "$STRELL_DB_ADMIN_PASSWORD" > "$password")
     [ "$(id -u)" = 0 ] && chown -R postgres:postgres "$PG_HOME" && chmod 755 /var/lib/strell
-    "${AS_PG[@]}" "$PG_BIN/initdb" -D "$PG_HOME/data" --locale=C.UTF-8 -E UTF8 -A scram-sha-256 -U strell \
+    "${AS_PG[@]}" "$PG_BIN/initdb" -D "$PG_HOME/data" --locale=C.UTF-8 -E UTF8 -A scram-sha-256 -U strell_admin \
       --pwfile="$password" >/dev/null
     rm -f "$password"
   fi
-  postgres_running && return 0
+  postgres_running && { postgres_adopt; return 0; }
   POSTGRES_OURS=yes
   # another program may have taken the port since the last start
   one_at_a_time
@@ -68,14 +89,13 @@ postgres_start() {
     exit 1
   fi
   another_may
-  if ! postgres_says postgres 'SELECT 1' >/dev/null; then
+  postgres_adopt
+  if ! postgres_roles >/dev/null; then
     echo "The database in $PG_HOME does not take the password in $STRELL_STATE/secrets.env." >&2
     echo "If nothing in it is needed any more: ./strell reset, then try again." >&2
     postgres_stop
     exit 1
   fi
-  postgres_says postgres "SELECT 1 FROM pg_database WHERE datname = 'strell'" | grep -q 1 ||
-    PGPASSWORD=$STRELL_DB_PASSWORD "$PG_BIN/createdb" -h 127.0.0.1 -p "$STRELL_DB_PORT" -U strell strell
 }
 
 postgres_stop() { if postgres_running; then "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -m fast -D "$PG_HOME/data" stop >/dev/null; fi; }

@@ -32,6 +32,15 @@ setup_system() {
   python3 -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11))' || { echo "python3 must be Python 3.11" >&2; exit 1; }
 }
 
+# setup_tool NAME: a tool that only who works on Strell needs, with its packages apart
+setup_tool() {
+  done_with "$1" "ops/$1.lock" && return 0
+  say "installing what ./strell $1 needs"
+  python3 -m venv "$STRELL_STATE/$1/venv"
+  "$STRELL_STATE/$1/venv/bin/pip" install --quiet --no-compile --disable-pip-version-check --require-hashes -r "ops/$1.lock"
+  mark_done "$1" "ops/$1.lock"
+}
+
 setup_browser() { command -v chromium >/dev/null || apt_install chromium; }
 
 setup_python() {
@@ -86,6 +95,15 @@ print(f"STRELL_SECRET_KEY={secrets.token_urlsafe(48)}\nSTRELL_DB_PASSWORD={secre
 PY
     )
   fi
+  (umask 077; python3 - "$file" <<'PY'
+import pathlib, secrets, sys
+file = pathlib.Path(sys.argv[1])
+for name in ("STRELL_DB_OWNER_PASSWORD", "STRELL_DB_ADMIN_PASSWORD"):
+    if f"{name}=" not in file.read_text():
+        with file.open("a") as more:
+            more.write(f"{name}={secrets.token_urlsafe(24)}\n")
+PY
+  )
   set -a; . "$file"; set +a
   export DJANGO_SETTINGS_MODULE=config.settings
   postgres_environment
@@ -139,6 +157,12 @@ only_core() {
 
 manage() { .venv/bin/python server/manage.py "$@"; }
 
+# What changes tables runs as their owner, everything else as a role that may only read and write rows.
+as_owner() (
+  export STRELL_DB_USER=strell_owner STRELL_DB_APP_PASSWORD=$STRELL_DB_PASSWORD STRELL_DB_PASSWORD=$STRELL_DB_OWNER_PASSWORD
+  "$@"
+)
+
 run_checks() {
   local failed=0 types said="$STRELL_STATE/mypy.log"
   environment
@@ -158,6 +182,6 @@ run_checks() {
 
 run_tests() {
   local log="$STRELL_STATE/test.log" status=0
-  .venv/bin/python ops/test.py "$@" 2>&1 | tee "$log" || status=$?
+  as_owner .venv/bin/python ops/test.py "$@" 2>&1 | tee "$log" || status=$?
   return $status
 }

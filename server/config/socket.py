@@ -53,6 +53,18 @@ class Socket(AsyncJsonWebsocketConsumer):
         if now is not None and (message := watch.difference(now)) is not None:
             await self.send_json(message)
 
+    @classmethod
+    async def decode_json(cls, text_data: str) -> Any:
+        try:
+            return await super().decode_json(text_data)
+        except (ValueError, RecursionError):
+            return None
+
+    async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None, **kwargs: Any) -> None:
+        """Bytes are not heard."""
+        if text_data:
+            await super().receive(text_data=text_data, **kwargs)
+
     async def receive_json(self, content: Any, **kwargs: Any) -> None:
         """Only what to watch can be said; anything else is not heard."""
         wanted = content.get("watch") if isinstance(content, dict) else None

@@ -9,7 +9,7 @@ from ninja import Router
 from config.errors import Refused
 from facts import calendars, copies, dated, terms
 from facts.schemas import (
-    CalendarIn,
+    CalendarChange,
     CalendarOut,
     CopiedOut,
     CopyIn,
@@ -60,8 +60,8 @@ def own_calendars(request: SignedRequest) -> list[dict[str, Any]]:
 
 
 @router.put("/calendars/{name}", response=list[CalendarOut], operation_id="keep_calendar")
-def keep_calendar(request: SignedRequest, name: str, body: CalendarIn) -> list[dict[str, Any]]:
-    calendars.keep(request.user, name, body.model_dump())
+def keep_calendar(request: SignedRequest, name: str, body: CalendarChange) -> list[dict[str, Any]]:
+    calendars.keep(request.user, name, body.model_dump(exclude={"based_on"}), body.based_on)
     return calendars.told(request.user)
 
 

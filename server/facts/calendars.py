@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -28,9 +30,14 @@ def told(user: User) -> list[dict[str, Any]]:
             "short": [{"date": day, "close": close} for day, close in row.rules["short"]],
             "used_by": sorted(used.get(row.name, ())),
             "mine": _may(user, row),
+            "version": _version(row),
         }
         for row in CalendarRules.objects.order_by("name")
     ]
+
+
+def _version(row: CalendarRules) -> str:
+    return hashlib.sha256(json.dumps(row.rules, sort_keys=True).encode()).hexdigest()[:12]
 
 
 def _may(user: User, row: CalendarRules) -> bool:
@@ -38,11 +45,14 @@ def _may(user: User, row: CalendarRules) -> bool:
 
 
 @transaction.atomic
-def keep(user: User, name: str, raw: dict[str, Any]) -> CalendarRules:
-    """Write a calendar down, or correct one's own; what follows it is arranged anew."""
+def keep(user: User, name: str, raw: dict[str, Any], based_on: str | None = None) -> CalendarRules:
+    """Write a calendar down, or correct one's own; what follows it is arranged anew. ``based_on`` is the version that a
+    correction was made to."""
     row = CalendarRules.objects.select_for_update().filter(name=name).first()
     if row is not None and not _may(user, row):
         raise Forbidden(f"{name} was written by somebody else; only they may change it.")
+    if (None if row is None else _version(row)) != based_on:
+        raise Conflict(f"{name} was changed elsewhere meanwhile. Look at it, then change it.")
     plain = {
         "zone": raw["zone"], "open": f"{raw['open']:%H:%M}", "close": f"{raw['close']:%H:%M}",
         "weekdays": sorted(set(raw["weekdays"])), "closed": sorted({str(day) for day in raw["closed"]}),
@@ -54,7 +64,10 @@ def keep(user: User, name: str, raw: dict[str, Any]) -> CalendarRules:
             " ".join(text for _, text in problems), [{"path": place, "message": text} for place, text in problems]
         )
     if row is None:
-        return CalendarRules.objects.create(owner=user, name=name, rules=plain)
+        row, made = CalendarRules.objects.get_or_create(name=name, defaults={"owner": user, "rules": plain})
+        if not made:
+            raise Conflict(f"{name} was written down elsewhere at the same moment. Look at it, then change it.")
+        return row
     if row.rules != plain:
         row.rules = plain
         row.save(update_fields=["rules"])

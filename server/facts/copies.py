@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db import models, transaction
+from django.db import connection, models, transaction
 from django.db.models import Sum
 
 from config.errors import Conflict, Refused
@@ -13,6 +13,7 @@ from market.ask import refresh_later
 from market.models import (
     Bar,
     Dividend,
+    Expiration,
     IntradayBars,
     MarketEvent,
     SessionChainRow,
@@ -20,13 +21,19 @@ from market.models import (
     TermsChange,
     Underlying,
 )
-from market.refresh import list_contracts
 from market.terms import SYMBOL, row_of
-from strell_core.market.chains import decode
 
 LARGEST = 2 << 30
 MOST_OWN = 100
-PARTS: tuple[type[models.Model], ...] = (Bar, IntradayBars, Dividend, Split, MarketEvent, TermsChange)
+PARTS: tuple[type[models.Model], ...] = (Bar, IntradayBars, Dividend, Split, MarketEvent, TermsChange, Expiration)
+CONTRACTS = """
+INSERT INTO market_contract (expiration_id, "right", strike, first_session, last_session)
+SELECT mine.id, theirs."right", theirs.strike, theirs.first_session, theirs.last_session
+FROM market_expiration mine JOIN market_expiration its ON its.date = mine.date
+JOIN market_contract theirs ON theirs.expiration_id = its.id
+WHERE mine.underlying_id = %s AND its.underlying_id = %s
+"""
+"""Tens of thousands of rows that need not be read for that."""
 
 
 @transaction.atomic
@@ -53,8 +60,8 @@ def copy(user: User, symbol: str, new: str) -> Underlying:
     for model in PARTS:
         _again(model, model._default_manager.filter(underlying=source), underlying=made)
     _again(SessionChainRow, current, underlying=made, version=1, intake=None)
-    payloads = SessionChainRow.objects.filter(underlying=made).values_list("payload", flat=True)
-    list_contracts(made, (decode(bytes(payload)) for payload in payloads.iterator(chunk_size=8)))
+    with connection.cursor() as cursor:
+        cursor.execute(CONTRACTS, [made.pk, source.pk])
     refresh_later(made)
     return made
 

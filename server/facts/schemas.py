@@ -72,8 +72,14 @@ class CalendarIn(Asked):
     short: list[ShortDay] = []
 
 
+class CalendarChange(CalendarIn):
+    based_on: str | None = None
+    """The version that was changed; nothing for a new calendar."""
+
+
 class CalendarOut(CalendarIn):
     name: str
+    version: str
     used_by: list[str]
     mine: bool
     """Whether who asks may change it."""

@@ -27,6 +27,8 @@ from strell_core.market.extras import decode_extras
 
 KINDS = {"csv": "text/csv", "parquet": "application/vnd.apache.parquet"}
 MAX_GAPS = 60
+MOST_QUOTES = 2_000_000
+"""In one file: whoever reads it as CSV has a hundred megabytes then, and whoever writes it ten seconds."""
 
 
 def summary(user: User, row: Underlying) -> dict[str, Any]:
@@ -76,7 +78,7 @@ def coverage(user: User, symbol: str) -> dict[str, Any]:
         quality.insert(0, {"what": "crossed quotes, kept and never traded on", "count": crossed})
     return {
         **summary(user, row), "days": days, "gaps": _gaps(row, [day["date"] for day in days]), "quality": quality,
-        "removals": [removal_facts(r) for r in row.removals.filter(undone_at=None)[:5]],
+        "most_quotes": MOST_QUOTES, "removals": [removal_facts(r) for r in row.removals.filter(undone_at=None)[:5]],
     }  # fmt: skip
 
 
@@ -151,6 +153,13 @@ def written(symbol: str, start: dt.date, end: dt.date, kind: str) -> tuple[Path,
         raise Refused(f"Data is written as {' or '.join(KINDS)}.", [{"path": "kind", "message": "unknown"}])
     row = row_of(symbol)
     found = _range(row, start, end)
+    quotes = found.aggregate(n=Sum(F("contracts") * F("snapshots")))["n"] or 0
+    if quotes > MOST_QUOTES:
+        raise Refused(
+            f"This range has {quotes / 1e6:.1f} million quotes; at most {MOST_QUOTES / 1e6:g} million are written at once. "
+            "Take a shorter range, several times.",
+            [{"path": "end", "message": "too many quotes"}],
+        )
     calendar, known = calendar_for(row), terms(row)
 
     def tables() -> Iterator[Any]:

@@ -82,6 +82,8 @@ class CoverageOut(HoldingsOut):
     gaps: list[GapOut]
     quality: list[CountOut]
     removals: list[RemovalOut]
+    most_quotes: int
+    """So many are written to one file at once."""
 
 
 class TouchedOut(Schema):

@@ -7,7 +7,7 @@ from ninja import Router
 from people.access import SignedRequest
 from replay import queries, services
 from replay.models import ReplaySession
-from replay.schemas import ActsIn, Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut
+from replay.schemas import ActsIn, Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut, UndoIn
 from strategies import services as strategies
 
 router = Router(tags=["replay"])
@@ -59,8 +59,8 @@ def acts(request: SignedRequest, session_id: int, body: ActsIn, expiration: str 
 
 
 @router.post("/replays/{session_id}/undo", response=SceneOut, operation_id="undo_replay")
-def undo(request: SignedRequest, session_id: int, expiration: str | None = None) -> dict[str, Any]:
-    return queries.scene(services.undo(request.user, session_id), expiration, None)
+def undo(request: SignedRequest, session_id: int, body: UndoIn, expiration: str | None = None) -> dict[str, Any]:
+    return queries.scene(services.undo(request.user, session_id, body.undoes), expiration, None)
 
 
 @router.patch("/replays/{session_id}", response=ReplayRow, operation_id="describe_replay")

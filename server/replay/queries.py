@@ -49,7 +49,7 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
         "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
         "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here),
         "bar": _bar(session, history, index, fills, here), "single": bool(history.is_single[index]),
-        "aside": session.fills.exclude(set_aside=None).count(), "can_undo": any(f.by == "hand" for f in fills),
+        "aside": session.fills.exclude(set_aside=None).count(), "undoes": max((f.pk for f in fills if f.by == "hand"), default=None),
         "is_first": index == 0, "is_last": index == len(history.times) - 1,
     }  # fmt: skip
 

@@ -53,6 +53,11 @@ class Describe(Asked):
     note: str | None = None
 
 
+class UndoIn(Asked):
+    undoes: int
+    """As the scene told it: what was undone meanwhile is not undone twice."""
+
+
 class ActsIn(Asked):
     acts: str
 
@@ -126,6 +131,7 @@ class SceneOut(ReplayRow):
     bar: BarOut
     single: bool
     aside: int
-    can_undo: bool
+    undoes: int | None
+    """The latest fill by hand, which an undo would take back with its order."""
     is_first: bool
     is_last: bool

@@ -10,7 +10,7 @@ from django.contrib.auth.models import User
 from django.db import transaction
 from django.db.models import Max
 
-from config.errors import NotThere, Refused
+from config.errors import Conflict, NotThere, Refused
 from market.timelines import instant_of, timeline
 from replay.life import Life, life
 from replay.models import ReplayFill, ReplaySession
@@ -234,12 +234,15 @@ def close_all(user: User, session_id: int) -> ReplaySession:
 
 
 @transaction.atomic
-def undo(user: User, session_id: int) -> ReplaySession:
-    """Take back the latest action by hand and bring back what it set aside."""
+def undo(user: User, session_id: int, undoes: int) -> ReplaySession:
+    """Take back the latest action by hand, to which the fill ``undoes`` belongs, and bring back what it set aside."""
     session = _held(user, session_id)
-    number = session.fills.filter(by="hand", set_aside=None).aggregate(n=Max("order"))["n"]
-    if number is None:
+    latest = session.fills.filter(by="hand", set_aside=None).order_by("order", "pk").last()
+    if latest is None:
         raise Refused("There is nothing to undo.")
+    if latest.pk != undoes:
+        raise Conflict("Something else was done since. Look at it, then undo that.")
+    number = latest.order
     session.fills.filter(order=number).delete()
     session.fills.filter(set_aside=number).update(set_aside=None)
     return session

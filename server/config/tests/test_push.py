@@ -10,14 +10,17 @@ from asgiref.sync import sync_to_async
 from asgiref.testing import ApplicationCommunicator
 from django.contrib.auth.models import AnonymousUser, User
 from django.db import transaction
-from django.test import SimpleTestCase, TransactionTestCase
+from django.test import SimpleTestCase
 
 from config.push import QUEUE_LIMIT, Fanout, Line, notify
 from config.push import fanout as shared
 from config.socket import NOT_SIGNED_IN, Socket
 
 
-class FanoutTest(TransactionTestCase):
+class FanoutTest(SimpleTestCase):
+    databases = {"default"}
+    """What is said is heard when it is committed; nothing is stored."""
+
     def fanout(self) -> Fanout:
         made = Fanout()
         self.made.append(made)

@@ -19,13 +19,25 @@ RULES = {
 
 class CalendarsTest(DemoTestCase):
     def keep(self, name: str = "SKERRY", client: Any = None, **changes: Any) -> tuple[int, Any]:
-        return self.send("put", f"/calendars/{name}", {**RULES, **changes}, client)
+        """Written on top of whatever is there now."""
+        there = {row["name"]: row["version"] for row in self.send("get", "/calendars")[1]}
+        return self.send("put", f"/calendars/{name}", {"based_on": there.get(name), **RULES, **changes}, client)
 
     def follower(self) -> Underlying:
         return Underlying.objects.create(
             symbol="QUAY", name="Quay", currency="EUR", multiplier=100, quantum=Decimal("0.01"), calendar="SKERRY", rate=0.02,
             owner=self.mara,
         )  # fmt: skip
+
+    def test_two_who_change_one_version_meet_in_a_conflict(self) -> None:
+        version = self.keep()[1][0]["version"]
+        self.assertEqual(self.keep(based_on=None)[0], 409, "it is there already")
+        self.assertEqual(self.keep(based_on=version, open="09:30")[0], 200)
+        status, told = self.keep(based_on=version, open="09:45")
+        self.assertEqual(status, 409)
+        self.assertIn("changed elsewhere", told["message"])
+        self.assertEqual(self.send("get", "/calendars")[1][0]["open"], "09:30:00")
+        self.assertEqual(self.keep("MARROW_TWO", based_on="0123456789ab")[0], 409, "what is gone is not changed")
 
     def test_written_down_it_can_be_followed(self) -> None:
         status, told = self.keep()

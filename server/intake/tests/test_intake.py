@@ -362,6 +362,10 @@ class CoverageTest(IntakeTestCase):
             told = self.load(path)
             self.assertEqual((told["symbols"][0]["same"], told["rejects"]), (3, 0), kind)
         self.assertEqual(self.digests(), before)
+        with patch("intake.coverage.MOST_QUOTES", 100):
+            status, told = self.send("get", f"/data/OSTL/quotes.csv?start={before[0][0]}&end={before[-1][0]}")
+            self.assertEqual(status, 422)
+            self.assertIn("shorter range", told["message"])
         self.assertEqual(self.send("get", "/data/OSTL/quotes.xls?start=2026-01-01&end=2026-12-31")[0], 422)
         self.assertEqual(self.send("get", "/data/OSTL/quotes.csv?start=2020-01-01&end=2020-12-31")[0], 422)
 
@@ -397,6 +401,10 @@ class CoverageTest(IntakeTestCase):
         self.assertEqual(view.expirations, was.expirations)
         sides = [v.slice(v.expirations[1], "call") for v in (view, was)]
         self.assertEqual(sides[0].bid.tolist(), sides[1].bid.tolist())
+        listed = [
+            Contract.objects.filter(expiration__underlying__symbol=symbol).count() for symbol in ("MK30", mine.symbol)
+        ]
+        self.assertEqual(listed[0], listed[1])
         last = before.dates[-1].isoformat()
         self.assertEqual(self.send("post", "/data/MK30.MINE/remove", {"start": last, "end": last})[0], 200)
         self.assertEqual(self.send("post", "/data/MK30.MINE/remove", {"start": last, "end": last}, self.other)[0], 403)

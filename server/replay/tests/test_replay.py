@@ -138,14 +138,25 @@ class TradeTest(ReplayTestCase):
             next(r["put"]["held"] for r in after["chain"]["rows"] if r["put"]["contract"] == side["contract"]), 2
         )
         self.assertNotEqual(after["payoff"]["expiration"], before["payoff"]["expiration"])
-        self.assertTrue(after["can_undo"])
+        self.assertIsNotNone(after["undoes"])
 
     def test_undo_takes_it_back(self) -> None:
         before = self.scene()
-        self.order(self.chain_side(before)["contract"], 1)
-        status, after = self.send("post", f"{self.path}/undo")
+        _, first = self.order(self.chain_side(before)["contract"], 1)
+        status, after = self.send("post", f"{self.path}/undo", {"undoes": first["undoes"]})
         self.assertEqual((status, after["account"]), (200, before["account"]))
-        self.assertEqual(self.send("post", f"{self.path}/undo")[0], 422)
+        self.assertEqual(self.send("post", f"{self.path}/undo", {"undoes": first["undoes"]})[0], 422)
+
+    def test_of_two_undos_of_one_action_the_second_undoes_nothing_else(self) -> None:
+        contract = self.chain_side(self.scene())["contract"]
+        _, first = self.order(contract, 1)
+        _, second = self.order(contract, 1)
+        told = {"undoes": second["undoes"]}
+        self.assertEqual(self.send("post", f"{self.path}/undo", told)[0], 200)
+        status, answer = self.send("post", f"{self.path}/undo", told)
+        self.assertEqual(status, 409)
+        self.assertIn("since", answer["message"])
+        self.assertEqual(self.scene()["undoes"], first["undoes"])
 
     def test_trading_in_the_past_sets_later_fills_aside_and_undo_brings_them_back(self) -> None:
         contract = self.chain_side(self.scene())["contract"]
@@ -156,7 +167,7 @@ class TradeTest(ReplayTestCase):
         self.move(self.trade.row["opened"])
         _, changed = self.order(contract, -1)
         self.assertEqual(changed["aside"], 1)
-        _, back = self.send("post", f"{self.path}/undo")
+        _, back = self.send("post", f"{self.path}/undo", {"undoes": changed["undoes"]})
         self.assertEqual(back["aside"], 0)
         scene = self.move(later["local"])
         self.assertEqual(scene["account"], later["account"])

@@ -151,7 +151,7 @@ export const useCalendars = () =>
   useQuery({ queryKey: keys.calendars(), queryFn: () => ask(api.GET("/api/calendars")) });
 
 export const useKeepCalendar = () =>
-  useDataWrite(({ name, body }: { name: string; body: Schemas["CalendarIn"] }) =>
+  useDataWrite(({ name, body }: { name: string; body: Schemas["CalendarChange"] }) =>
     ask(api.PUT("/api/calendars/{name}", { params: { path: { name } }, body })),
   );
 

@@ -64,7 +64,12 @@ export function useReplayAction(id: number, look: Look) {
         );
       if (action.kind === "close")
         return ask(api.POST("/api/replays/{session_id}/close", { params: { path, query: expiration } }));
-      return ask(api.POST("/api/replays/{session_id}/undo", { params: { path, query: expiration } }));
+      // what is the latest when its turn comes, also of two asked for at once
+      const latest = cache.getQueriesData<Scene>({ queryKey: keys.scene(id) });
+      const undoes = Math.max(...latest.map(([, scene]) => scene?.undoes ?? 0));
+      return ask(
+        api.POST("/api/replays/{session_id}/undo", { params: { path, query: expiration }, body: { undoes } }),
+      );
     },
     onSuccess: (scene, action) => {
       const payoffAt = action.kind === "move" ? look.payoffAt : null;

@@ -2521,6 +2521,8 @@ export interface components {
             quality: components["schemas"]["CountOut"][];
             /** Removals */
             removals: components["schemas"]["RemovalOut"][];
+            /** Most Quotes */
+            most_quotes: number;
         };
         /** GapOut */
         GapOut: {
@@ -2879,6 +2881,8 @@ export interface components {
             short: components["schemas"]["ShortDay"][];
             /** Name */
             name: string;
+            /** Version */
+            version: string;
             /** Used By */
             used_by: string[];
             /** Mine */
@@ -2897,11 +2901,8 @@ export interface components {
              */
             close: string;
         };
-        /**
-         * CalendarIn
-         * @description Hours and holidays of an exchange; times are local to ``zone``, Monday is 0.
-         */
-        CalendarIn: {
+        /** CalendarChange */
+        CalendarChange: {
             /** Zone */
             zone: string;
             /**
@@ -2935,6 +2936,8 @@ export interface components {
              * @default []
              */
             short: components["schemas"]["ShortDay"][];
+            /** Based On */
+            based_on?: string | null;
         };
         /** OtherOut */
         OtherOut: {
@@ -4269,8 +4272,8 @@ export interface components {
             single: boolean;
             /** Aside */
             aside: number;
-            /** Can Undo */
-            can_undo: boolean;
+            /** Undoes */
+            undoes: number | null;
             /** Is First */
             is_first: boolean;
             /** Is Last */
@@ -4304,6 +4307,11 @@ export interface components {
         ActsIn: {
             /** Acts */
             acts: string;
+        };
+        /** UndoIn */
+        UndoIn: {
+            /** Undoes */
+            undoes: number;
         };
         /** ClockOut */
         ClockOut: {
@@ -5923,7 +5931,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CalendarIn"];
+                "application/json": components["schemas"]["CalendarChange"];
             };
         };
         responses: {
@@ -6953,7 +6961,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoIn"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

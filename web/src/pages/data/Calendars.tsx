@@ -69,7 +69,8 @@ function Editor({ given, onDone }: { given: Calendar | "new"; onDone: () => void
 
   function submit(event: FormEvent) {
     event.preventDefault();
-    const body: Schemas["CalendarIn"] = {
+    const body: Schemas["CalendarChange"] = {
+      based_on: old?.version ?? null,
       zone: facts.zone,
       open: facts.open,
       close: facts.close,
@@ -92,11 +93,16 @@ function Editor({ given, onDone }: { given: Calendar | "new"; onDone: () => void
   }
   function drop() {
     if (!old) return;
+    const { zone, open, close, weekdays, closed: days, short: shorter } = old;
     forget.mutate(old.name, {
       onSuccess: () => {
         tell(`${old.name} is gone.`, {
           label: "Undo",
-          run: () => keep.mutate({ name: old.name, body: old }, { onError: tellError }),
+          run: () =>
+            keep.mutate(
+              { name: old.name, body: { zone, open, close, weekdays, closed: days, short: shorter } },
+              { onError: tellError },
+            ),
         });
         onDone();
       },

@@ -292,6 +292,7 @@ function Range({ seen, first, last }: { seen: Coverage; first: string; last: str
   const [kind, setKind] = useState("parquet");
   const remove = useRemove(seen.symbol);
   const inside = seen.days.filter((day) => day.date >= start && day.date <= end);
+  const quotes = inside.reduce((sum, day) => sum + day.contracts * day.snapshots, 0);
   function submit(event: FormEvent) {
     event.preventDefault();
     window.location.href = `/api/data/${encodeURIComponent(seen.symbol)}/quotes.${kind}?start=${start}&end=${end}`;
@@ -319,7 +320,7 @@ function Range({ seen, first, last }: { seen: Coverage; first: string; last: str
           <option value="parquet">Parquet</option>
           <option value="csv">CSV</option>
         </select>
-        <button type="submit" className="button" disabled={inside.length === 0}>
+        <button type="submit" className="button" disabled={inside.length === 0 || quotes > seen.most_quotes}>
           Write to a file
         </button>
         <button
@@ -345,6 +346,12 @@ function Range({ seen, first, last }: { seen: Coverage; first: string; last: str
           Take out
         </button>
       </div>
+      {quotes > seen.most_quotes && (
+        <p className="text-xs text-loss">
+          {millions(quotes)} quotes; at most {millions(seen.most_quotes)} go into one file. Take a shorter
+          range, several times.
+        </p>
+      )}
       <p className="text-xs text-soft">
         One row a quote, with the volatility that was computed. What is taken out stays stored: runs keep what
         they used, and it can be brought back.

@@ -73,7 +73,7 @@ export function Legs({ scene, act }: Props) {
             Close all
           </button>
         )}
-        {scene.can_undo && (
+        {scene.undoes !== null && (
           <button type="button" className="link" onClick={() => act({ kind: "undo" })}>
             Undo the latest trade
           </button>

@@ -64,7 +64,7 @@ function Session({ id }: { id: number }) {
     n: halted("next-mark"),
     p: halted("previous-mark"),
     space: play.toggle,
-    "ctrl+z": () => now?.can_undo && act({ kind: "undo" }),
+    "ctrl+z": () => now?.undoes && act({ kind: "undo" }),
   });
 
   if (scene.error && !now)
