@@ -27,6 +27,7 @@ from venue.clock import market_now, venue_of
 
 log = logging.getLogger("strell.gateway")
 State = Outbox.State
+OPEN = (State.CLAIMED, State.SENT)
 ASK_AGAIN = dt.timedelta(seconds=10)
 IDLE_SECONDS = 2.5
 """A look without having been told anything: what waits to be sent comes with a word."""
@@ -113,8 +114,11 @@ class Gateway:
     def after_sign_on(self) -> None:
         """Orders whose fate is open are asked for, positions too; nothing is sent again."""
         with transaction.atomic():
-            for row in Outbox.objects.select_for_update().filter(state__in=(State.CLAIMED, State.SENT)):
-                self._doubt(row)
+            for key, about in Outbox.objects.filter(state__in=OPEN).order_by("id").values_list("pk", "order_id"):
+                locked_order(about)
+                row = Outbox.objects.select_for_update(no_key=True).filter(pk=key, state__in=OPEN).first()
+                if row is not None:
+                    self._doubt(row)
         self._ask_unknown(at_once=True)
         accounts = list(Account.objects.filter(kind=PRACTICE))
         for account in accounts:
@@ -154,11 +158,13 @@ class Gateway:
         """Claim one message in a transaction that judges it again, then send it."""
         boundary("gateway: before claim")
         with transaction.atomic():
-            row = Outbox.objects.select_for_update().get(pk=key)
+            about = Outbox.objects.select_related("order").get(pk=key)
+            # in the order in which everybody locks: account, order, message
+            Account.objects.select_for_update(of=["self"], no_key=True).get(pk=about.order.account_id)
+            order = locked_order(about.order_id)
+            row = Outbox.objects.select_for_update(no_key=True).get(pk=key)
             if row.state != State.READY:
                 return
-            order = locked_order(row.order_id)
-            Account.objects.select_for_update(of=["self"]).get(pk=order.account_id)
             now = market_now(venue_of(order.account.underlying.symbol))
             why = gate.refusal(order) if row.kind == "new" else None
             if row.kind != "new" and not order.alive:

@@ -41,7 +41,7 @@ def _closes(order: BrokerOrder) -> bool:
 
 def played(kind: str) -> bool:
     """Whether a fault of this kind is due; it is used up by asking."""
-    row = BrokerFault.objects.select_for_update().filter(kind=kind, left__gt=0).order_by("id").first()
+    row = BrokerFault.objects.select_for_update(no_key=True).filter(kind=kind, left__gt=0).order_by("id").first()
     if row is None:
         return False
     row.left -= 1
@@ -113,7 +113,11 @@ def _problem(order: BrokerOrder, venue: Any, now: int) -> str:
 
 def _find(name: str) -> BrokerOrder | None:
     row = BrokerName.objects.filter(name=name).first()
-    return None if row is None or row.order_id is None else BrokerOrder.objects.select_for_update().get(pk=row.order_id)
+    return (
+        None
+        if row is None or row.order_id is None
+        else BrokerOrder.objects.select_for_update(no_key=True).get(pk=row.order_id)
+    )
 
 
 @transaction.atomic
@@ -178,7 +182,7 @@ def _work(symbol: str, now: Live) -> None:
     alive = BrokerOrder.objects.filter(symbol=symbol, state__in=BrokerOrder.ALIVE).order_by("arrived", "id")
     for key in list(alive.values_list("pk", flat=True)):
         with transaction.atomic():
-            order = BrokerOrder.objects.select_for_update().get(pk=key)
+            order = BrokerOrder.objects.select_for_update(no_key=True).get(pk=key)
             if order.state not in BrokerOrder.ALIVE:
                 continue
             if order.time_in_force == "day" and (order.session != venue.session or venue.sealed):

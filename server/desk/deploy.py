@@ -76,7 +76,7 @@ def decide(epoch: int, deployment_id: int, timeline: Timeline, begin: int, end: 
     become of an order, for orders of theirs are sent when all are done."""
     still_leading(epoch)
     deployment = (
-        Deployment.objects.select_for_update(of=["self"])
+        Deployment.objects.select_for_update(of=["self"], no_key=True)
         .select_related("revision", "account__underlying", "strategy")
         .get(pk=deployment_id)
     )
@@ -154,7 +154,7 @@ def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[l
         fill.told = True
         fill.save(update_fields=["told"])
     ended = (
-        DeskOrder.objects.select_for_update(of=["self"])
+        DeskOrder.objects.select_for_update(of=["self"], no_key=True)
         .filter(deployment=deployment, told=False)
         .exclude(state__in=DeskOrder.ALIVE)
     )
@@ -171,7 +171,7 @@ def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[l
 
 
 def _fills_untold(deployment: Deployment) -> list[DeskFill]:
-    rows = DeskFill.objects.select_for_update(of=["self"]).filter(
+    rows = DeskFill.objects.select_for_update(of=["self"], no_key=True).filter(
         holding__deployment=deployment, told=False, kind="order"
     )  # fmt: skip
     return list(rows.select_related("order", "holding").order_by("at", "id"))

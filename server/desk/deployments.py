@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+import time
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db import transaction
+from django.db import OperationalError, transaction
 
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify, notify_desk
@@ -23,6 +24,7 @@ from venue.clock import market_now, session_of, venue_of
 from venue.live import live
 
 MAX_SIZE = 100
+HALT_TRIES = 5
 
 
 def find_deployment(user: User, deployment_id: int) -> Deployment:
@@ -139,7 +141,7 @@ def _arm(user: User, deployment_id: int) -> Deployment:
 
 def _held(user: User, deployment_id: int) -> Deployment:
     find_deployment(user, deployment_id)
-    Deployment.objects.select_for_update().get(pk=deployment_id)
+    Deployment.objects.select_for_update(no_key=True).get(pk=deployment_id)
     found = find_deployment(user, deployment_id)
     if found.ended_at is not None:
         raise Conflict("The deployment has ended.")
@@ -182,7 +184,7 @@ def halt(accounts: list[Account], who: str, because: str, flatten: bool) -> dict
     all positions. Each account in a transaction of its own, cancelling first. Counts what it did."""
     counts = {"orders": 0, "deployments": 0, "closing": 0}
     for account in accounts:
-        _halt(account.pk, who, because, counts)
+        _halt_surely(account.pk, who, because, counts)
     if flatten:
         for account in accounts:
             counts["closing"] += _flatten(account, because)
@@ -190,13 +192,29 @@ def halt(accounts: list[Account], who: str, because: str, flatten: bool) -> dict
     return counts
 
 
+def _halt_surely(account_id: int, who: str, because: str, counts: dict[str, int]) -> None:
+    """Halting is never given up because somebody else was at the same rows: it is tried again."""
+    for left in reversed(range(HALT_TRIES)):
+        before = dict(counts)
+        try:
+            _halt(account_id, who, because, counts)
+            return
+        except OperationalError:
+            counts.update(before)
+            if not left:
+                raise
+            time.sleep(0.1)
+
+
 @transaction.atomic
 def _halt(account_id: int, who: str, because: str, counts: dict[str, int]) -> None:
-    account = Account.objects.select_for_update(of=["self"]).select_related("underlying").get(pk=account_id)
+    account = (
+        Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account_id)
+    )
     venue = venue_of(account.underlying.symbol)
     account.locked_in, account.locked_because = venue.generation, because[:200]
     account.save(update_fields=["locked_in", "locked_because"])
-    for row in account.deployments.filter(armed=True).select_for_update():
+    for row in account.deployments.filter(armed=True).select_for_update(no_key=True):
         _disarm(Deployment.objects.select_related("revision", "account__underlying").get(pk=row.pk), who, "halted")
         counts["deployments"] += 1
     for key in account.orders.filter(state__in=DeskOrder.ALIVE).values_list("pk", flat=True):

@@ -42,7 +42,7 @@ def _open(row: Holding) -> list[Held]:
 def _locked(epoch: int, row: Holding) -> Holding:
     """The holding, held until the transaction ends, by the desk that leads."""
     still_leading(epoch)
-    Holding.objects.select_for_update().get(pk=row.pk)
+    Holding.objects.select_for_update(no_key=True).get(pk=row.pk)
     return Holding.objects.select_related("account__underlying").get(pk=row.pk)
 
 

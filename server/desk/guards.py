@@ -37,7 +37,9 @@ def watch(epoch: int, venue: Venue, now: Live) -> int:
         with transaction.atomic():
             still_leading(epoch)
             held = (
-                Holding.objects.select_for_update(of=["self"]).select_related("account__underlying").get(pk=holding.pk)
+                Holding.objects.select_for_update(of=["self"], no_key=True)
+                .select_related("account__underlying")
+                .get(pk=holding.pk)
             )
             if held.closed_at is not None or held.protected_by or held.protection != holding.protection:
                 continue
@@ -62,7 +64,11 @@ def close_reached(epoch: int, venue: Venue) -> int:
     for key in list(reached.values_list("pk", flat=True)):
         with transaction.atomic():
             still_leading(epoch)
-            holding = Holding.objects.select_for_update(of=["self"]).select_related("account__underlying").get(pk=key)
+            holding = (
+                Holding.objects.select_for_update(of=["self"], no_key=True)
+                .select_related("account__underlying")
+                .get(pk=key)
+            )
             others = list(holding.orders.filter(state__in=DeskOrder.ALIVE))
             if any(order.by == "protection" for order in others):
                 continue

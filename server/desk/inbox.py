@@ -25,7 +25,7 @@ def apply_all(epoch: int) -> int:
     for key in list(Inbox.objects.filter(applied_at=None).order_by("id").values_list("pk", flat=True)):
         with transaction.atomic():
             still_leading(epoch)
-            row = Inbox.objects.select_for_update().get(pk=key)
+            row = Inbox.objects.select_for_update(no_key=True).get(pk=key)
             if row.applied_at is not None:
                 continue
             if row.kind == "positions":
@@ -70,7 +70,9 @@ def _quarantine(row: Inbox, why: str) -> None:
     from journal import services as journal
 
     account = (
-        Account.objects.select_for_update().filter(broker_code=row.account_code).first() if row.account_code else None
+        Account.objects.select_for_update(no_key=True).filter(broker_code=row.account_code).first()
+        if row.account_code
+        else None
     )
     if account is not None and not account.quarantine:
         account.quarantine = f"The broker reported what cannot be: {why}."
@@ -85,7 +87,7 @@ def _apply(row: Inbox) -> str:
     if message is None:
         return "no order of ours has this client order id"
     order = locked_order(message.order_id)
-    message = Outbox.objects.select_for_update().get(pk=message.pk)
+    message = Outbox.objects.select_for_update(no_key=True).get(pk=message.pk)
     now = market_now(venue_of(order.account.underlying.symbol))
     if row.kind == "cancel reject":
         return _cancel_rejected(order, message, report, now)

@@ -19,7 +19,7 @@ class Deposed(Exception):
 def new_epoch() -> int:
     """Begin to lead: whoever led before is deposed. The caller holds the desk's advisory lock."""
     with transaction.atomic():
-        row, _ = Leader.objects.select_for_update().get_or_create(name=NAME)
+        row, _ = Leader.objects.select_for_update(no_key=True).get_or_create(name=NAME)
         row.epoch += 1
         row.beat, row.says = dt.datetime.now(dt.UTC), ""
         row.save()

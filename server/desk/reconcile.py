@@ -37,7 +37,9 @@ def compare(epoch: int, account_id: int, reported: dict[str, int]) -> bool | Non
     """Compare once; ``None``: not yet possible. A difference puts the account in quarantine."""
     with transaction.atomic():
         still_leading(epoch)
-        account = Account.objects.select_for_update(of=["self"]).select_related("underlying").get(pk=account_id)
+        account = (
+            Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account_id)
+        )
         if in_flight(account):
             return None
         known = ledger_positions(account)

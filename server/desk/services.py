@@ -138,7 +138,9 @@ def _same(order: DeskOrder, ticket: Ticket) -> bool:
 def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> DeskOrder:
     """Judge a ticket and enter its order, in one transaction. ``facts`` are fields of the order."""
     # orders of one account are judged one after the other, so that two cannot spend the same capital
-    account = Account.objects.select_for_update(of=["self"]).select_related("underlying").get(pk=account.pk)
+    account = (
+        Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account.pk)
+    )
     known = account.orders.filter(client_id=client_id).first()
     if known is not None:
         if known.state == State.REFUSED:
@@ -150,7 +152,7 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
         return known
     deployment: Deployment | None = facts.get("deployment")
     if facts["by"] == "rule" and not (
-        deployment and Deployment.objects.select_for_update().get(pk=deployment.pk).armed
+        deployment and Deployment.objects.select_for_update(no_key=True).get(pk=deployment.pk).armed
     ):
         raise Refused("Its deployment is not armed any more.")
     judged = judge(account, ticket, facts["by"], deployment)
@@ -222,7 +224,7 @@ def _held_order(user: User, order_id: int) -> DeskOrder:
 
 def locked_order(order_id: int) -> DeskOrder:
     """The order, held until the transaction ends."""
-    DeskOrder.objects.select_for_update().get(pk=order_id)
+    DeskOrder.objects.select_for_update(no_key=True).get(pk=order_id)
     return DeskOrder.objects.select_related("account__underlying", "deployment__revision", "holding").get(pk=order_id)
 
 
@@ -243,7 +245,7 @@ def withdraw(order: DeskOrder, who: str, reason: str) -> None:
     if order.account.kind != PRACTICE:
         book.end(order, State.CANCELLED, who, reason, now)
         return
-    first = order.messages.select_for_update().filter(kind="new").first()
+    first = order.messages.select_for_update(no_key=True).filter(kind="new").first()
     if first is not None and first.state == Outbox.State.READY:
         first.state, first.reason = Outbox.State.REFUSED, "cancelled before it was sent"
         first.save()
@@ -339,7 +341,11 @@ def plain_protection(shield: Protection) -> dict[str, Any]:
 def protect(user: User, holding_id: int, raw: dict[str, Any]) -> Holding:
     """Set a position's target and stop; an empty one takes them away."""
     found = find_holding(user, holding_id)
-    holding = Holding.objects.select_for_update(of=["self"]).select_related("account__underlying").get(pk=found.pk)
+    holding = (
+        Holding.objects.select_for_update(of=["self"], no_key=True)
+        .select_related("account__underlying")
+        .get(pk=found.pk)
+    )
     if holding.closed_at is not None:
         raise Conflict("The position is closed already.")
     if holding.protected_by:
@@ -379,7 +385,9 @@ def take_over(user: User, account_id: int) -> Account:
     from desk.reconcile import adopt
 
     account = find_account(user, account_id)
-    account = Account.objects.select_for_update(of=["self"]).select_related("underlying").get(pk=account.pk)
+    account = (
+        Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account.pk)
+    )
     if not account.quarantine:
         raise Conflict("The account is not in quarantine.")
     adopt(account, live(account.underlying.symbol))

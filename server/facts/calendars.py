@@ -48,7 +48,7 @@ def _may(user: User, row: CalendarRules) -> bool:
 def keep(user: User, name: str, raw: dict[str, Any], based_on: str | None = None) -> CalendarRules:
     """Write a calendar down, or correct one's own; what follows it is arranged anew. ``based_on`` is the version that a
     correction was made to."""
-    row = CalendarRules.objects.select_for_update().filter(name=name).first()
+    row = CalendarRules.objects.select_for_update(no_key=True).filter(name=name).first()
     if row is not None and not _may(user, row):
         raise Forbidden(f"{name} was written by somebody else; only they may change it.")
     if (None if row is None else _version(row)) != based_on:

@@ -104,7 +104,7 @@ def periods(row: Underlying) -> list[dict[str, Any]]:
 
 
 def _locked(user: User, symbol: str) -> Underlying:
-    row = Underlying.objects.select_for_update().get(pk=row_of(symbol).pk)
+    row = Underlying.objects.select_for_update(no_key=True).get(pk=row_of(symbol).pk)
     need_change(user, row)
     if Venue.objects.filter(underlying=row).exists():
         raise Conflict(f"{symbol} is traded at the practice exchange, which sets its terms.")

@@ -117,7 +117,7 @@ def _range(row: Underlying, start: dt.date, end: dt.date) -> Any:
 @transaction.atomic
 def remove(user: User, symbol: str, start: dt.date, end: dt.date) -> Removal:
     """Take sessions out of the data. Nothing is deleted: it can be undone, and runs keep what they used."""
-    row = Underlying.objects.select_for_update().get(pk=row_of(symbol).pk)
+    row = Underlying.objects.select_for_update(no_key=True).get(pk=row_of(symbol).pk)
     need_change(user, row)
     if Venue.objects.filter(underlying=row).exists():
         raise Conflict(f"{symbol} is traded at the practice exchange; its history stays.")
@@ -132,7 +132,7 @@ def remove(user: User, symbol: str, start: dt.date, end: dt.date) -> Removal:
 @transaction.atomic
 def restore(user: User, removal_id: int) -> Removal:
     """Undo a removal, except where newer sessions have come since."""
-    removal = Removal.objects.of(user).select_for_update().filter(pk=removal_id).first()
+    removal = Removal.objects.of(user).select_for_update(no_key=True).filter(pk=removal_id).first()
     if removal is None:
         raise NotThere("There is no such removal.")
     if removal.undone_at is not None:

@@ -36,7 +36,7 @@ class DatedWork(Work):
                     out.writerow(reject_cells(reject, self.mapping.kind))
                     rejected[reject.reason] += 1
                 with transaction.atomic():
-                    held = Intake.objects.select_for_update().get(pk=self.intake.pk)
+                    held = Intake.objects.select_for_update(no_key=True).get(pk=self.intake.pk)
                     if held.status != Status.RUNNING:
                         raise Lost
                     for subject, counts in keeper.keep(block.rows).items():

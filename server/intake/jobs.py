@@ -27,7 +27,7 @@ def recover() -> int:
     now, count = dt.datetime.now(dt.UTC), 0
     for key in Intake.objects.filter(status=Status.RUNNING, lease_until__lt=now).values_list("pk", flat=True):
         with transaction.atomic():
-            held = Intake.objects.select_for_update(skip_locked=True).filter(
+            held = Intake.objects.select_for_update(skip_locked=True, no_key=True).filter(
                 pk=key, status=Status.RUNNING, lease_until__lt=now
             )
             intake = held.first()
@@ -51,7 +51,7 @@ def recover() -> int:
 def carry_out(intake_id: int) -> None:
     """Read and store a queued file to its end, going on where an earlier try stopped."""
     with transaction.atomic():
-        intake = Intake.objects.select_for_update().filter(pk=intake_id).first()
+        intake = Intake.objects.select_for_update(no_key=True).filter(pk=intake_id).first()
         if intake is None or intake.status != Status.QUEUED:
             return
         intake.status, intake.attempts = Status.RUNNING, intake.attempts + 1

@@ -33,7 +33,7 @@ def start(
 ) -> Intake:
     """Queue an intake; one that failed or was cancelled goes on or begins again. Without ``queue`` the caller
     carries it out."""
-    intake = Intake.objects.select_for_update().get(pk=find(user, intake_id).pk)
+    intake = Intake.objects.select_for_update(no_key=True).get(pk=find(user, intake_id).pk)
     if intake.status in Intake.ACTIVE:
         raise Conflict("It is under way already.")
     if intake.status == Status.DONE:
@@ -67,7 +67,7 @@ def enqueue(intake: Intake) -> None:
 
 @transaction.atomic
 def cancel(user: User, intake_id: int) -> Intake:
-    intake = Intake.objects.select_for_update().get(pk=find(user, intake_id).pk)
+    intake = Intake.objects.select_for_update(no_key=True).get(pk=find(user, intake_id).pk)
     if intake.status == Status.QUEUED:
         intake.status, intake.finished_at = Status.CANCELLED, dt.datetime.now(dt.UTC)
     elif intake.status == Status.RUNNING:
@@ -91,7 +91,7 @@ def forget(user: User, intake_id: int) -> None:
 @transaction.atomic
 def take_back(user: User, intake_id: int) -> Intake:
     """Undo an intake: versions that were there before it are current again."""
-    intake = Intake.objects.select_for_update().get(pk=find(user, intake_id).pk)
+    intake = Intake.objects.select_for_update(no_key=True).get(pk=find(user, intake_id).pk)
     if intake.status in Intake.ACTIVE:
         raise Conflict("Cancel it first.")
     brought = list(SessionChainRow.objects.filter(intake=intake).select_related("underlying"))

@@ -139,7 +139,7 @@ class Work:
             built = self._built(symbol, date)
             self._write_rejects(symbol, date, built.rejects)
             with transaction.atomic():
-                held = Intake.objects.select_for_update().get(pk=self.intake.pk)
+                held = Intake.objects.select_for_update(no_key=True).get(pk=self.intake.pk)
                 if held.status != Status.RUNNING or held.stored != number:
                     raise Lost
                 what = self._keep(symbol, date, built)

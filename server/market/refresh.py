@@ -84,7 +84,7 @@ def revalue(row: Underlying, tell: Tell | None = None) -> list[dt.date]:
         if tell is not None:
             tell(number, len(due))
         with transaction.atomic():
-            there = SessionChainRow.objects.select_for_update().filter(pk=pk, current=True).first()
+            there = SessionChainRow.objects.select_for_update(no_key=True).filter(pk=pk, current=True).first()
             if there is not None and _revalue(there, basis):
                 changed.append(there.date)
     return changed

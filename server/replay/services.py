@@ -43,7 +43,7 @@ def find(user: User, session_id: int) -> ReplaySession:
 
 def _held(user: User, session_id: int) -> ReplaySession:
     """The session, held until the transaction ends: two actions at once happen one after the other."""
-    ReplaySession.objects.of(user).select_for_update().filter(pk=session_id).first()
+    ReplaySession.objects.of(user).select_for_update(no_key=True).filter(pk=session_id).first()
     return find(user, session_id)
 
 

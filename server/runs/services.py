@@ -62,7 +62,7 @@ def ask(user: User, strategy_id: int, start: dt.date, end: dt.date, cash: Decima
     check_request(history, start, end, cash, method)
     if Run.objects.of(user).filter(status__in=Run.ACTIVE).count() >= MAX_ACTIVE:
         raise Conflict(f"{MAX_ACTIVE} runs are queued or running already. Wait for one, or cancel it.")
-    type(strategy).objects.select_for_update().get(pk=strategy.pk)
+    type(strategy).objects.select_for_update(no_key=True).get(pk=strategy.pk)
     last = strategy.runs.order_by("-number").values_list("number", flat=True).first() or 0
     run = Run.objects.create(
         strategy=strategy, revision=strategy.latest, number=last + 1, start=start, end=end, cash=cash, method=method
@@ -105,7 +105,7 @@ def _enqueue(run: Run) -> None:
 
 @transaction.atomic
 def cancel(user: User, run_id: int) -> Run:
-    run = Run.objects.select_for_update().get(pk=find(user, run_id).pk)
+    run = Run.objects.select_for_update(no_key=True).get(pk=find(user, run_id).pk)
     if run.status == Run.Status.QUEUED:
         run.status, run.finished_at = Run.Status.CANCELLED, dt.datetime.now(dt.UTC)
     elif run.status == Run.Status.RUNNING:
@@ -118,7 +118,7 @@ def cancel(user: User, run_id: int) -> Run:
 @transaction.atomic
 def go_on(user: User, run_id: int) -> Run:
     """Start an interrupted, cancelled or failed run again."""
-    run = Run.objects.select_for_update().get(pk=find(user, run_id).pk)
+    run = Run.objects.select_for_update(no_key=True).get(pk=find(user, run_id).pk)
     if run.status in (*Run.ACTIVE, Run.Status.DONE):
         raise Conflict(f"Run {run.number} is {run.status}; only one that stopped can go on.")
     run.status, run.cancel_requested, run.attempts, run.message, run.progress = Run.Status.QUEUED, False, 0, "", 0.0
@@ -130,7 +130,7 @@ def go_on(user: User, run_id: int) -> Run:
 @transaction.atomic
 def delete(user: User, run_id: int) -> None:
     """Take a run off every page. It can be brought back with :func:`restore` for a day."""
-    run = Run.objects.select_for_update().get(pk=find(user, run_id).pk)
+    run = Run.objects.select_for_update(no_key=True).get(pk=find(user, run_id).pk)
     if run.status in Run.ACTIVE:
         raise Conflict("Cancel the run before deleting it.")
     run.deleted_at = dt.datetime.now(dt.UTC)
@@ -142,7 +142,7 @@ def delete(user: User, run_id: int) -> None:
 def restore(user: User, run_id: int) -> Run:
     """Bring a deleted run back; one that is there stays as it is."""
     own = Run.objects.filter(strategy__owner=user, strategy__deleted_at=None)
-    run = own.select_for_update(of=["self"]).filter(pk=run_id).first()
+    run = own.select_for_update(of=["self"], no_key=True).filter(pk=run_id).first()
     if run is None:
         raise NotThere("There is no such run any more.")
     run.deleted_at = None
@@ -163,7 +163,7 @@ def recover() -> int:
     count = 0
     for key in Run.objects.filter(status=Run.Status.RUNNING, lease_until__lt=now).values_list("pk", flat=True):
         with transaction.atomic():
-            run = Run.objects.select_for_update(skip_locked=True).filter(
+            run = Run.objects.select_for_update(skip_locked=True, no_key=True).filter(
                 pk=key, status=Run.Status.RUNNING, lease_until__lt=now
             ).first()  # fmt: skip
             if run is None:
@@ -203,7 +203,7 @@ def carry_out(run_id: int) -> None:
 
 @transaction.atomic
 def _claim(run_id: int) -> Run | None:
-    run = Run.objects.select_for_update().select_related("strategy", "revision").filter(pk=run_id).first()
+    run = Run.objects.select_for_update(no_key=True).select_related("strategy", "revision").filter(pk=run_id).first()
     if run is None or run.status != Run.Status.QUEUED:
         return None
     run.status, run.attempts, run.progress = Run.Status.RUNNING, run.attempts + 1, 0.0
@@ -264,7 +264,7 @@ def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade], sti
     curve, start = made.curve, float(run.cash)
     last = history.first[curve.sessions + 1] - 1
     with transaction.atomic():
-        kept = Run.objects.select_for_update().get(pk=run.pk)
+        kept = Run.objects.select_for_update(no_key=True).get(pk=run.pk)
         if kept.status != Run.Status.RUNNING:
             return
         kept.trades.all().delete()

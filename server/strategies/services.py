@@ -127,7 +127,7 @@ def _add_revision(strategy: Strategy, document: dict[str, Any], change: str) -> 
 def revise(user: User, strategy_id: int, document: dict[str, Any], based_on: int) -> Revision:
     """Store a changed document. ``based_on`` is the revision the change was made to."""
     strategy = find(user, strategy_id)
-    Strategy.objects.select_for_update().get(pk=strategy.pk)
+    Strategy.objects.select_for_update(no_key=True).get(pk=strategy.pk)
     latest = strategy.latest
     if latest.number != based_on:
         raise Conflict(

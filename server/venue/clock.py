@@ -65,7 +65,7 @@ def _held(user: User, symbol: str) -> Venue:
     if not user.is_staff:
         raise Forbidden("Only who operates the practice exchange may move its clock.")
     venue_of(symbol)
-    return Venue.objects.select_for_update().select_related("underlying").get(underlying__symbol=symbol)
+    return Venue.objects.select_for_update(no_key=True).select_related("underlying").get(underlying__symbol=symbol)
 
 
 def _settle(venue: Venue) -> Venue:

@@ -130,7 +130,7 @@ def publish(
         "session": chain.date, "at": int(chain.times[0]), "published": dt.datetime.now(dt.UTC),
         "payload": encode(chain), "sizes": sizes, "unit": list(unit or ()),
     }  # fmt: skip
-    row = LiveChain.objects.select_for_update().filter(underlying=underlying).first()
+    row = LiveChain.objects.select_for_update(no_key=True).filter(underlying=underlying).first()
     if row is None:
         LiveChain.objects.create(underlying=underlying, sequence=1, **facts)
     else:

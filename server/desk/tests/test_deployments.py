@@ -8,7 +8,7 @@ from decimal import Decimal
 from unittest.mock import patch
 
 from django.core.management import call_command
-from django.db import transaction
+from django.db import OperationalError, transaction
 
 from config.errors import Conflict, Refused
 from config.push import Ear
@@ -254,6 +254,29 @@ class HaltTest(DeploymentTestCase):
         self.close_session()
         clock.next_session(self.mara, "MK30")
         self.assertTrue(deployments.arm(self.mara, deployment.pk).armed)
+
+    def test_halt_is_tried_again_when_somebody_else_is_at_the_same_rows(self) -> None:
+        really, tries = deployments._halt, 0
+
+        def held_up(account: int, who: str, because: str, counts: dict[str, int]) -> None:
+            nonlocal tries
+            tries += 1
+            counts["orders"] += 7
+            if tries < 3:
+                raise OperationalError("deadlock detected")
+            counts["orders"] -= 7
+            really(account, who, because, counts)
+
+        with patch("desk.deployments._halt", held_up), patch("desk.deployments.time.sleep"):
+            done = deployments.halt([self.account], "person", "tried", False)
+        self.assertEqual((tries, done["orders"]), (3, 0))
+        self.account.refresh_from_db()
+        self.assertEqual(self.account.locked_in, self.venue().generation)
+        with (
+            patch("desk.deployments._halt", side_effect=OperationalError("away")),
+            patch("desk.deployments.time.sleep"),
+        ):
+            self.assertRaises(OperationalError, deployments.halt, [self.account], "person", "tried", False)
 
     def test_halt_closes_positions_when_asked(self) -> None:
         deployment, _ = self.busy()
