@@ -214,6 +214,17 @@ class GreekCurvesTest(unittest.TestCase):
         self.assertGreater(profit(shifted(calendar, 0.0, {FAR: 0.02}), at, SPOT, NOW, NOW)[0], base)
 
 
+class SettledGreeksTest(unittest.TestCase):
+    def test_what_is_settled_has_the_delta_of_what_it_has_become(self) -> None:
+        """An expired call in the money is one unit a contract, a put minus one, out of the money nothing."""
+        prices = np.array([3_000.0, 3_100.0, 3_200.0])
+        for contracts, sign, expected in ((2, 1, (0, 0, 2)), (-3, 1, (0, 0, -3)), (2, -1, (-2, 0, 0)), (-3, -1, (3, 0, 0))):
+            held = [leg(contracts, sign, 3_150.0 if sign > 0 else 3_050.0, 5.0)]
+            curves = greek_curves(held, prices, SPOT, NOW, NEAR)
+            self.assertEqual(tuple(curves["delta"].tolist()), expected)
+            self.assertEqual(curves["gamma"].tolist(), [0.0] * 3)
+
+
 class SeveralExpirationsTest(unittest.TestCase):
     def test_a_calendar_is_valued_by_model_and_says_so(self) -> None:
         calendar = [leg(-1, -1, 3100, 15.0, NEAR), leg(1, -1, 3100, 25.0, FAR)]

@@ -56,6 +56,11 @@ class DrawdownTest(unittest.TestCase):
         self.assertIsNone(metrics.cagr(np.array([50.0]), 0.0))
         self.assertAlmostEqual(metrics.cagr(np.array([100.01]), 100.0) or 0, 1.0001**252 - 1)
 
+    def test_from_less_than_nothing_there_is_no_return(self) -> None:
+        daily = metrics.returns(np.array([50.0, -50.0, 25.0, 30.0]), 100.0)
+        self.assertEqual(daily[:2].tolist(), [-0.5, -2.0])
+        self.assertTrue(np.isnan(daily[2:]).all(), "also where equity came back from below zero")
+
     def test_falling_from_the_start_and_never_back(self) -> None:
         fall = metrics.max_drawdown(np.array([95.0, 80.0, 90.0]), 100.0)
         self.assertAlmostEqual(fall.depth, -0.2)
