@@ -12,7 +12,9 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from channels.generic.websocket import AsyncJsonWebsocketConsumer
+from channels.security.websocket import WebsocketDenier
 
+from config.edge import own_origin
 from config.push import fanout
 from venue.watch import Watch, read_live
 
@@ -78,3 +80,15 @@ class Socket(AsyncJsonWebsocketConsumer):
         if self.sender is not None:
             self.sender.cancel()
             fanout.leave(self.owner, self.line)
+
+
+class OwnOrigin:
+    """Lets a page connect that is of the very address it connects to, port and all, and programs that say of no page."""
+
+    def __init__(self, inner: Any) -> None:
+        self.inner = inner
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> Any:
+        headers = {name.decode("latin-1").lower(): value.decode("latin-1") for name, value in scope["headers"]}
+        inner = self.inner if own_origin(headers.get("origin"), headers.get("host", "")) else WebsocketDenier()
+        return await inner(scope, receive, send)

@@ -218,7 +218,12 @@ class SettledGreeksTest(unittest.TestCase):
     def test_what_is_settled_has_the_delta_of_what_it_has_become(self) -> None:
         """An expired call in the money is one unit a contract, a put minus one, out of the money nothing."""
         prices = np.array([3_000.0, 3_100.0, 3_200.0])
-        for contracts, sign, expected in ((2, 1, (0, 0, 2)), (-3, 1, (0, 0, -3)), (2, -1, (-2, 0, 0)), (-3, -1, (3, 0, 0))):
+        for contracts, sign, expected in (
+            (2, 1, (0, 0, 2)),
+            (-3, 1, (0, 0, -3)),
+            (2, -1, (-2, 0, 0)),
+            (-3, -1, (3, 0, 0)),
+        ):
             held = [leg(contracts, sign, 3_150.0 if sign > 0 else 3_050.0, 5.0)]
             curves = greek_curves(held, prices, SPOT, NOW, NEAR)
             self.assertEqual(tuple(curves["delta"].tolist()), expected)

@@ -14,7 +14,7 @@ from django.test import SimpleTestCase
 
 from config.push import QUEUE_LIMIT, Fanout, Line, notify
 from config.push import fanout as shared
-from config.socket import NOT_SIGNED_IN, Socket
+from config.socket import NOT_SIGNED_IN, OwnOrigin, Socket
 
 
 class FanoutTest(SimpleTestCase):
@@ -80,13 +80,40 @@ class FanoutTest(SimpleTestCase):
     async def test_a_socket_needs_a_sign_in(self) -> None:
         stranger = await self.knock(AnonymousUser())
         self.assertEqual((await stranger.receive_output())["code"], NOT_SIGNED_IN)
-        user = await sync_to_async(User.objects.create_user)("mara", password="quiet-harbour-9")
-        signed_in = await self.knock(user)
+        signed_in = await self.knock(User(pk=1, username="mara"))
         self.assertEqual(json.loads((await signed_in.receive_output())["text"]), {"topic": "ready"})
         self.assertEqual(json.loads((await signed_in.receive_output(5))["text"]), {"topic": "everything"})
+        for nonsense in (
+            {"text": "{"},
+            {"text": "[" * 90_000},
+            {"text": '{"watch": {"symbol": 7}}'},
+            {"bytes": b"\x00"},
+            {"text": ""},
+        ):
+            await signed_in.send_input({"type": "websocket.receive", **nonsense})
+        self.assertTrue(await signed_in.receive_nothing(), "and the line stays up")
         await signed_in.send_input({"type": "websocket.disconnect", "code": 1000})
         await signed_in.wait()
         await shared.close()
+
+
+class OriginTest(SimpleTestCase):
+    async def opened(self, origin: str | None) -> str:
+        """What becomes of a socket that a page of this origin opens."""
+
+        async def inner(scope: Any, receive: Any, send: Any) -> None:
+            await send({"type": "websocket.accept"})
+
+        headers = [(b"host", b"127.0.0.1:8470")] + ([] if origin is None else [(b"origin", origin.encode())])
+        socket = ApplicationCommunicator(OwnOrigin(inner), {"type": "websocket", "path": "/ws", "headers": headers})
+        await socket.send_input({"type": "websocket.connect"})
+        return (await socket.receive_output())["type"]
+
+    async def test_a_page_of_another_port_is_another_address(self) -> None:
+        for own in ("http://127.0.0.1:8470", None):
+            self.assertEqual(await self.opened(own), "websocket.accept")
+        for foreign in ("http://127.0.0.1:8471", "http://localhost:8470", "http://127.0.0.1", "null", "http://["):
+            self.assertEqual(await self.opened(foreign), "websocket.close", foreign)
 
 
 class SlowBrowserTest(SimpleTestCase):
