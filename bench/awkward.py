@@ -1,6 +1,6 @@
 """Awkward requests of the tests, one of so many, at a running demo: nothing answers with 5xx, nothing takes over a second, health
-answers throughout. ``.venv/bin/python bench/awkward.py [ADDRESS [SHARE]]`` beside ``./strell demo``; sign-in, which hashes on
-purpose, is asked a few times only. What it makes (strategies, accounts) is thrown away with ``./strell reset``.
+answers throughout. ``.venv/bin/python bench/awkward.py [ADDRESS [SHARE]]`` beside ``./strell demo``; what hashes
+on purpose is left out. What it makes (strategies, accounts) is thrown away with ``./strell reset``.
 """
 
 from __future__ import annotations
@@ -17,16 +17,16 @@ from urllib.parse import urlsplit
 PROJECT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(PROJECT), str(PROJECT / "server"), str(PROJECT / "core")]
 
-from bench.keeper import Person, health  # noqa: E402
+from bench.person import BASE, Person, health  # noqa: E402
 from config.tests.awkward import Request, requests  # noqa: E402
 
 LIMIT = 1.0
 LEFT_OUT = {"sign_in", "sign_out", "confirm_password", "next_session", "jump_clock", "halt", "copy_data", "upload"}
-"""Those that hash, that end the session, and that move the market under everybody's feet."""
+"""What hashes, ends the session, stores whole histories, or moves the market under everybody's feet."""
 
 
 def main() -> int:
-    base = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8470"
+    base = sys.argv[1] if len(sys.argv) > 1 else BASE
     person = Person(base, "demo", "harbour-lantern")
     account = person.ask("GET", "/api/accounts")[0]["id"]
     strategy = person.ask("GET", "/api/strategies")[0]["id"]
@@ -48,8 +48,6 @@ def main() -> int:
     threading.Thread(target=watch, daemon=True).start()
     place = urlsplit(base)
     line = http.client.HTTPConnection(place.hostname or "", place.port, timeout=60)
-    cookies = "; ".join(f"{c.name}={c.value}" for c in person.cookies)
-    token = next(c.value or "" for c in person.cookies if c.name == "csrftoken")
     answers: Counter[int] = Counter()
     slow: list[tuple[float, Request]] = []
     broken: list[tuple[int, Request]] = []
@@ -58,7 +56,7 @@ def main() -> int:
     for number, request in enumerate(requests(schema, ids, {})):
         if number % share or request.operation in LEFT_OUT or not request.path.isascii() or " " in request.path:
             continue
-        headers = {"Cookie": cookies, "X-CSRFToken": token, "Content-Type": "application/json"}
+        headers = {"Cookie": person.cookie, "X-CSRFToken": person.csrf, "Content-Type": "application/json"}
         began = time.monotonic()
         try:
             line.request(

@@ -6,55 +6,23 @@ stop and a backtest runs: how long until it is back, whether everything else wen
 
 from __future__ import annotations
 
-import http.cookiejar
-import json
 import os
 import signal
 import sys
 import time
-import urllib.error
-import urllib.request
 from pathlib import Path
-from typing import Any
 
 PROJECT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(PROJECT))
+
+from bench.person import BASE, Person, health  # noqa: E402
+
 LIMIT = 10.0
 NAMES = {
     "web": "config.serve", "work": "manage.py work", "exchange": "manage.py exchange", "desk": "manage.py desk",
     "broker": "manage.py broker", "gateway": "manage.py gateway", "database's keeper": "ops/database.sh",
     "database": "bin/postgres -D", "keeper": "supervisord",
 }  # fmt: skip
-
-
-class Person:
-    """Somebody signed in at the running demo."""
-
-    def __init__(self, base: str, name: str, password: str) -> None:
-        self.base = base
-        self.cookies = http.cookiejar.CookieJar()
-        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.cookies))
-        self.ask("GET", "/api/me")
-        self.ask("POST", "/api/sign-in", {"name": name, "password": password})
-
-    def ask(self, method: str, path: str, body: Any = None, patience: float = 30) -> Any:
-        """The answer, tried again while nobody answers."""
-        end = time.monotonic() + patience
-        while True:
-            headers = {"Content-Type": "application/json"}
-            headers["X-CSRFToken"] = next((c.value or "" for c in self.cookies if c.name == "csrftoken"), "")
-            data = None if body is None else json.dumps(body).encode()
-            request = urllib.request.Request(self.base + path, data, headers, method=method)
-            try:
-                with self.opener.open(request, timeout=10) as answer:
-                    text = answer.read()
-                    return json.loads(text) if text else None
-            except urllib.error.HTTPError as error:
-                if error.code < 500 or time.monotonic() > end:
-                    raise RuntimeError(f"{method} {path}: {error.code} {error.read().decode()[:300]}") from error
-            except OSError:
-                if time.monotonic() > end:
-                    raise
-            time.sleep(0.1)
 
 
 def ours(words: str) -> list[int]:
@@ -70,15 +38,6 @@ def ours(words: str) -> list[int]:
         if words in command and here:
             found.append(int(place.name))
     return sorted(found)
-
-
-def health(base: str) -> list[str] | None:
-    """Which processes are away; ``None``: nobody answers."""
-    try:
-        with urllib.request.urlopen(base + "/health", timeout=2) as answer:
-            return json.load(answer)["away"]
-    except (OSError, ValueError):
-        return None
 
 
 def prepared(person: Person) -> tuple[int, int]:
@@ -106,13 +65,13 @@ def prepared(person: Person) -> tuple[int, int]:
     return account["id"], order["holding"]
 
 
-def follows(person: Person) -> int:
-    """Market second that the desk has worked through, as the page shows it."""
+def published(person: Person) -> int:
+    """How often quotes were published so far."""
     return int(person.ask("GET", "/api/market/MK30/clock")["sequence"])
 
 
 def main() -> int:
-    base = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8470"
+    base = sys.argv[1] if len(sys.argv) > 1 else BASE
     person = Person(base, "demo", "harbour-lantern")
     account, holding = prepared(person)
     strategy = person.ask("GET", "/api/strategies")[0]["id"]
@@ -122,7 +81,7 @@ def main() -> int:
         body = {"start": "2025-01-02", "end": "2026-11-18", "method": "blocks"}
         run = person.ask("POST", f"/api/strategies/{strategy}/runs", body)["id"]
         time.sleep(1)
-        before, quotes = ours(words), follows(person)
+        before, quotes = ours(words), published(person)
         if not before:
             print(f"{name:20s}  is not there")
             failed += 1
@@ -138,14 +97,13 @@ def main() -> int:
                 whole = time.monotonic() - began
             time.sleep(0.05)
         time.sleep(2)
-        on = follows(person) > quotes
+        on = published(person) > quotes
         held = any(h["id"] == holding for h in person.ask("GET", f"/api/accounts/{account}/desk")["holdings"])
         end = time.monotonic() + 120
-        while (state := person.ask("GET", f"/api/runs/{run}")["status"]) in (
-            "queued",
-            "running",
-        ) and time.monotonic() < end:
+        state = "queued"
+        while state in ("queued", "running") and time.monotonic() < end:
             time.sleep(0.5)
+            state = person.ask("GET", f"/api/runs/{run}")["status"]
         worst = max(worst, whole or 60)
         good = on and held and state == "done" and whole is not None and whole <= LIMIT
         failed += not good

@@ -12,23 +12,21 @@ import sys
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[1]
-sys.path.insert(0, str(PROJECT))
+sys.path[:0] = [str(PROJECT), str(PROJECT / "server")]
 
-from bench.keeper import Person  # noqa: E402
+from bench.person import BASE, Person  # noqa: E402
+from people.doors import SCOPES  # noqa: E402
 
 TOOL = Path(os.environ["STRELL_STATE"]) / "probe" / "venv" / "bin" / "st"
-SCOPES = ("read", "research", "paper", "trade")
 LEFT_OUT = ("sign_out", "revoke_token", "upload", "next_session", "copy_data", "export_quotes")
 """What ends the session or the token, and what stores or writes whole histories however little was asked."""
 
 
 def main() -> int:
-    base = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8470"
+    base = sys.argv[1] if len(sys.argv) > 1 else BASE
     examples = sys.argv[2] if len(sys.argv) > 2 else "15"
     person = Person(base, "demo", "harbour-lantern")
-    cookies = "; ".join(f"{c.name}={c.value}" for c in person.cookies)
-    csrf = next(c.value or "" for c in person.cookies if c.name == "csrftoken")
-    who = {"a person": [f"Cookie: {cookies}", f"X-CSRFToken: {csrf}"]}
+    who = {"a person": [f"Cookie: {person.cookie}", f"X-CSRFToken: {person.csrf}"]}
     for scope in SCOPES:
         made = person.ask("POST", "/api/tokens", {"name": f"probe {scope}", "scope": scope, "days": 1})
         who[f"a token of the scope {scope}"] = [f"Authorization: Bearer {made['text']}"]

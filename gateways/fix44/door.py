@@ -24,9 +24,9 @@ from django.utils.crypto import constant_time_compare, salted_hmac
 log = logging.getLogger("strell.fix")
 FRESH_SECONDS = 60
 FIRST_SECONDS = 5
-"""How long somebody may take over their first message, and"""
+"""Within which somebody's first message has to be there."""
 FIRST_BYTES = 2_000
-"""how long it may be."""
+"""More than any Logon has."""
 MOST_WAITING = 8
 """So many may be at the door at once; more are turned away."""
 

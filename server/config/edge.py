@@ -35,14 +35,16 @@ class Unreadable(Refused):
     status = 400
 
 
+class Stranger(Refused):
+    status = 403
+
+
 class BoundedParser(Parser):
     """JSON bodies whose numbers, texts, depth and count are bounded."""
 
     def parse_body(self, request: HttpRequest) -> Any:
-        if not request.body:
-            return {}
         try:
-            made = json.loads(request.body, parse_int=_whole, parse_float=_broken, parse_constant=_no_number)
+            made = json.loads(request.body, parse_int=_whole, parse_float=_fraction, parse_constant=_no_number)
         except RecursionError as error:
             raise Unreadable("The body is nested too deeply.") from error
         except UnicodeDecodeError as error:
@@ -59,7 +61,7 @@ def _whole(text: str) -> int:
     return int(number(text))
 
 
-def _broken(text: str) -> float:
+def _fraction(text: str) -> float:
     made = float(text)
     if len(text) > LONGEST_NUMBER or not math.isfinite(made):
         raise ValueError(f"'{text[:LONGEST_NUMBER]}' is too large a number")
@@ -136,10 +138,6 @@ def refusal(request: HttpRequest) -> Refused | None:
     if plain and length.isdigit() and int(length[:20]) > settings.DATA_UPLOAD_MAX_MEMORY_SIZE:
         return TooLarge(f"A body is at most {settings.DATA_UPLOAD_MAX_MEMORY_SIZE // 1000} kB.")
     return None
-
-
-class Stranger(Refused):
-    status = 403
 
 
 def own_origin(origin: str | None, host: str) -> bool:

@@ -52,7 +52,7 @@ def _positions(epoch: int) -> int:
     waiting = Inbox.objects.filter(applied_at=None, kind="positions").order_by("id")
     latest = {row.account_code: row for row in waiting}
     for code, row in latest.items():
-        account = Account.objects.filter(broker_code=code).first() if code else None
+        account = Account.objects.exclude(broker_code="").filter(broker_code=code).first()
         agreed = True if account is None else compare(epoch, account.pk, row.report["positions"])
         if agreed is None:
             continue
@@ -69,11 +69,8 @@ def _quarantine(row: Inbox, why: str) -> None:
     from desk.models import Account
     from journal import services as journal
 
-    account = (
-        Account.objects.select_for_update(no_key=True).filter(broker_code=row.account_code).first()
-        if row.account_code
-        else None
-    )
+    known = Account.objects.select_for_update(no_key=True).exclude(broker_code="")
+    account = known.filter(broker_code=row.account_code).first()
     if account is not None and not account.quarantine:
         account.quarantine = f"The broker reported what cannot be: {why}."
         account.save(update_fields=["quarantine"])

@@ -28,7 +28,7 @@ from strell_core.market.extras import decode_extras
 KINDS = {"csv": "text/csv", "parquet": "application/vnd.apache.parquet"}
 MAX_GAPS = 60
 MOST_QUOTES = 2_000_000
-"""In one file: whoever reads it as CSV has a hundred megabytes then, and whoever writes it ten seconds."""
+"""In one file: it is written while somebody waits, and ten million took a minute."""
 
 
 def summary(user: User, row: Underlying) -> dict[str, Any]:

@@ -347,7 +347,7 @@ function Range({ seen, first, last }: { seen: Coverage; first: string; last: str
         </button>
       </div>
       {quotes > seen.most_quotes && (
-        <p className="text-xs text-loss">
+        <p className="text-xs text-soft">
           {millions(quotes)} quotes; at most {millions(seen.most_quotes)} go into one file. Take a shorter
           range, several times.
         </p>
