@@ -29,7 +29,7 @@ class Person:
 
     @property
     def csrf(self) -> str:
-        return next((c.value or "" for c in self.cookies if c.name == "csrftoken"), "")
+        return next((c.value or "" for c in self.cookies if c.name.startswith("strell_csrf_")), "")
 
     def ask(self, method: str, path: str, body: Any = None, patience: float = 30) -> Any:
         """The answer, tried again while nobody answers."""

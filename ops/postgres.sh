@@ -82,7 +82,7 @@ postgres_start() {
   # processes that are running know where it was
   [ "${POSTGRES_KEEPS_PORT:-no}" = yes ] || STRELL_DB_PORT=$(free_port "$STRELL_DB_PORT")
   echo "$STRELL_DB_PORT" > "$STRELL_STATE/postgres.port"
-  local options="-p $STRELL_DB_PORT -c listen_addresses=127.0.0.1 -c unix_socket_directories=$PG_HOME"
+  local options="-p $STRELL_DB_PORT -c listen_addresses=127.0.0.1 -c unix_socket_directories=$PG_HOME -c unix_socket_permissions=0700"
   if ! "${AS_PG[@]}" "$PG_BIN/pg_ctl" -w -D "$PG_HOME/data" -l "$PG_HOME/log" -o "$options" start >/dev/null 9<&-; then
     tail -n 5 "$PG_HOME/log" >&2
     echo "PostgreSQL did not start; its log is $PG_HOME/log" >&2

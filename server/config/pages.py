@@ -8,12 +8,17 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from config.process import away
 
 
+CSRF_META = b'name="csrf-cookie" content="%s"'
+
+
 @ensure_csrf_cookie
 def index(request: HttpRequest) -> HttpResponse:
     page = settings.DIST / "index.html"
     if not page.exists():
         return HttpResponse("The front end is not built. Run ./strell demo, which builds it.", status=503)
-    return HttpResponse(page.read_bytes(), headers={"Cache-Control": "no-cache"})
+    # each installation calls its cookie its own name
+    named = page.read_bytes().replace(CSRF_META % b"", CSRF_META % settings.CSRF_COOKIE_NAME.encode())
+    return HttpResponse(named, headers={"Cache-Control": "no-cache"})
 
 
 def health(request: HttpRequest) -> JsonResponse:

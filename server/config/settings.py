@@ -6,6 +6,8 @@ import warnings
 from datetime import timedelta
 from pathlib import Path
 
+from django.utils.crypto import salted_hmac
+
 from config.environment import PROJECT, read
 
 GIVEN = read()
@@ -88,6 +90,9 @@ AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_VERBOSE = False
 AXES_LOCKOUT_CALLABLE = "people.api.locked_out"
 
+# browsers keep cookies by host whatever the port: two installations on one machine must not sign each other out
+_HERE = salted_hmac("cookies", "installation", secret=SECRET_KEY).hexdigest()[:8]
+SESSION_COOKIE_NAME, CSRF_COOKIE_NAME = f"strell_session_{_HERE}", f"strell_csrf_{_HERE}"
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_AGE = 14 * 24 * 3600

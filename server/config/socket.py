@@ -18,7 +18,6 @@ from config.edge import own_origin
 from config.push import fanout
 from venue.watch import Watch, read_live
 
-NOT_SIGNED_IN = 4401
 _reader = ThreadPoolExecutor(1, "quotes")
 """One thread (and one database connection) reads the market for all browsers of this process."""
 
@@ -28,10 +27,10 @@ class Socket(AsyncJsonWebsocketConsumer):
         self.sender: asyncio.Task[None] | None = None
         user = self.scope["user"]
         self.watch: Watch | None = None
-        await self.accept()
         if user is None or not user.is_authenticated:
-            await self.close(NOT_SIGNED_IN)
+            await self.close()
             return
+        await self.accept()
         self.owner = user.pk
         self.line = await fanout.join(self.owner)
         await self.send_json({"topic": "ready"})

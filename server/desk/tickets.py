@@ -191,7 +191,7 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
         broken = _broken(account, deployment, at, terms, _facts(account, at, terms, found, opens))
         if broken is not None:
             problems.append(("limits", broken))
-        elif need > 0 and (held is not None if at.free is None else need > at.free):
+        elif need > 0 and (at.free is None or need > at.free):
             problems.append(("capital", _too_much(account, need, at.free, held)))
     return Judged(account, venue, now, terms, holding, shield, found, at, need, problems)
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from typing import Any
 
 from django.contrib.auth.models import User
 from django.db import transaction
 
 from config.errors import Conflict, Forbidden, NotThere, Refused
+from config.versions import version_of
 from market.ask import refresh_later
 from market.calendars import rules_of
 from market.models import CalendarRules, TermsChange, Underlying
@@ -30,14 +29,10 @@ def told(user: User) -> list[dict[str, Any]]:
             "short": [{"date": day, "close": close} for day, close in row.rules["short"]],
             "used_by": sorted(used.get(row.name, ())),
             "mine": _may(user, row),
-            "version": _version(row),
+            "version": version_of(row.rules),
         }
         for row in CalendarRules.objects.order_by("name")
     ]
-
-
-def _version(row: CalendarRules) -> str:
-    return hashlib.sha256(json.dumps(row.rules, sort_keys=True).encode()).hexdigest()[:12]
 
 
 def _may(user: User, row: CalendarRules) -> bool:
@@ -51,7 +46,7 @@ def keep(user: User, name: str, raw: dict[str, Any], based_on: str | None = None
     row = CalendarRules.objects.select_for_update(no_key=True).filter(name=name).first()
     if row is not None and not _may(user, row):
         raise Forbidden(f"{name} was written by somebody else; only they may change it.")
-    if (None if row is None else _version(row)) != based_on:
+    if (None if row is None else version_of(row.rules)) != based_on:
         raise Conflict(f"{name} was changed elsewhere meanwhile. Look at it, then change it.")
     plain = {
         "zone": raw["zone"], "open": f"{raw['open']:%H:%M}", "close": f"{raw['close']:%H:%M}",

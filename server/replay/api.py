@@ -65,7 +65,7 @@ def undo(request: SignedRequest, session_id: int, body: UndoIn, expiration: str 
 
 @router.patch("/replays/{session_id}", response=ReplayRow, operation_id="describe_replay")
 def describe(request: SignedRequest, session_id: int, body: Describe) -> dict[str, Any]:
-    return services.facts(services.describe(request.user, session_id, body.name, body.note))
+    return services.facts(services.describe(request.user, session_id, body.based_on, body.name, body.note))
 
 
 @router.delete("/replays/{session_id}", response={204: None}, operation_id="delete_replay")

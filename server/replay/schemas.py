@@ -21,6 +21,8 @@ class ReplayRow(Schema):
     id: int
     name: str
     note: str
+    version: str
+    """Of name and note, for a change of them."""
     strategy: int | None
     underlying: str
     cash: float
@@ -49,6 +51,8 @@ class OrdersIn(Asked):
 
 
 class Describe(Asked):
+    based_on: str
+    """The version that was read: what was written elsewhere meanwhile is not written over."""
     name: str | None = None
     note: str | None = None
 

@@ -11,6 +11,7 @@ from django.db import transaction
 from django.db.models import Max
 
 from config.errors import Conflict, NotThere, Refused
+from config.versions import version_of
 from market.timelines import instant_of, timeline
 from replay.life import Life, life
 from replay.models import ReplayFill, ReplaySession
@@ -29,9 +30,10 @@ LONGEST_SECOND = 12
 DEFAULT_COMMISSION = Decimal("0.80")
 
 
-def find(user: User, session_id: int) -> ReplaySession:
+def find(user: User, session_id: int, lock: bool = False) -> ReplaySession:
+    rows = ReplaySession.objects.of(user)
     found = (
-        ReplaySession.objects.of(user)
+        (rows.select_for_update(of=("self",), no_key=True) if lock else rows)
         .select_related("underlying", "revision", "trade__run")
         .filter(pk=session_id)
         .first()
@@ -248,8 +250,19 @@ def undo(user: User, session_id: int, undoes: int) -> ReplaySession:
     return session
 
 
-def describe(user: User, session_id: int, name: str | None, note: str | None) -> ReplaySession:
-    session = find(user, session_id)
+def version(session: ReplaySession) -> str:
+    """Of name and note: what a change of them was made to."""
+    return version_of([session.name, session.note])
+
+
+@transaction.atomic
+def describe(user: User, session_id: int, based_on: str, name: str | None, note: str | None) -> ReplaySession:
+    """Write name or note; ``based_on`` is the version they were read in."""
+    session = find(user, session_id, lock=True)
+    if version(session) != based_on:
+        raise Conflict(
+            "Name or note were changed elsewhere meanwhile. Copy what you wrote, load the page anew, and write it there."
+        )
     if name is not None:
         if not name.strip() or len(name) > 80:
             raise Refused("A name has 1 to 80 characters.", [{"path": "name", "message": "1 to 80 characters"}])
@@ -274,7 +287,7 @@ def facts(session: ReplaySession) -> dict[str, Any]:
     history = history_of(session)
     here = lived(session)
     return {
-        "id": session.pk, "name": session.name, "note": session.note, "strategy": session.strategy_id,
+        "id": session.pk, "name": session.name, "note": session.note, "version": version(session), "strategy": session.strategy_id,
         "underlying": session.underlying.symbol, "cash": float(session.cash), "updated_at": session.updated_at,
         "shown": history.calendar.local(session.cursor).strftime("%a %-d %b %Y %H:%M"),
         "open_legs": len(here.open), "acts": session.acts, "run_trade": session.trade.number if session.trade else None,

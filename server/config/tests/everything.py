@@ -78,7 +78,7 @@ class WithEverything(DeskTestCase):
             "ask_run": {"start": day, "end": "2026-10-01", "cash": "50000", "method": "blocks"},
             "start_replay": {"strategy": self.strategy.pk, "at": None, "cash": "50000"}, "move_replay": {"to": "step"},
             "let_replay_rules_act": {"acts": "live"}, "undo_replay": {"undoes": 1}, "trade_replay": {"orders": [structure]},
-            "describe_replay": {"name": "mine", "note": "now"}, "run_clock": {"rate": 1}, "jump_clock": {"to": "17:00"},
+            "describe_replay": {"based_on": "0123456789ab", "name": "mine", "note": "now"}, "run_clock": {"rate": 1}, "jump_clock": {"to": "17:00"},
             "hush_clock": {"quiet": False}, "open_account": {"name": "B", "kind": "paper", "symbol": "MK30", "cash": "50000"},
             "set_limits": {"lots": 1, "notional": "1000000", "orders_a_minute": 30, "day_loss": "1000", "collar": 60},
             "preview_ticket": ticket, "place_order": ticket, "change_order": {"limit": "-1.10"},

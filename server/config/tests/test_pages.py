@@ -20,7 +20,8 @@ class PagesTest(TestCase):
             self.assertEqual(answer.status_code, 200)
             self.assertIn(b'<div id="root">', answer.content)
             self.assertEqual(answer.headers["Cache-Control"], "no-cache")
-            self.assertIn("csrftoken", answer.cookies)
+            self.assertIn(settings.CSRF_COOKIE_NAME, answer.cookies)
+            self.assertIn(f'content="{settings.CSRF_COOKIE_NAME}"'.encode(), answer.content)
 
     def test_without_a_build_it_says_what_to_do(self) -> None:
         with override_settings(DIST=Path(mkdtemp())):

@@ -14,7 +14,7 @@ from django.test import SimpleTestCase
 
 from config.push import QUEUE_LIMIT, Fanout, Line, notify
 from config.push import fanout as shared
-from config.socket import NOT_SIGNED_IN, OwnOrigin, Socket
+from config.socket import OwnOrigin, Socket
 
 
 class FanoutTest(SimpleTestCase):
@@ -68,18 +68,18 @@ class FanoutTest(SimpleTestCase):
         self.assertEqual(await self.arrivals(queue, 0.3), [])
         await self.leave()
 
-    async def knock(self, user: Any) -> ApplicationCommunicator:
-        """A socket opened by a user, accepted."""
+    async def knock(self, user: Any, answer: str = "accept") -> ApplicationCommunicator:
+        """A socket opened by a user, and how that is answered."""
         socket = ApplicationCommunicator(
             Socket.as_asgi(), {"type": "websocket", "path": "/ws", "headers": [], "user": user}
         )
         await socket.send_input({"type": "websocket.connect"})
-        self.assertEqual((await socket.receive_output())["type"], "websocket.accept")
+        self.assertEqual((await socket.receive_output())["type"], f"websocket.{answer}")
         return socket
 
     async def test_a_socket_needs_a_sign_in(self) -> None:
-        stranger = await self.knock(AnonymousUser())
-        self.assertEqual((await stranger.receive_output())["code"], NOT_SIGNED_IN)
+        stranger = await self.knock(AnonymousUser(), "close")
+        self.assertTrue(await stranger.receive_nothing())
         signed_in = await self.knock(User(pk=1, username="mara"))
         self.assertEqual(json.loads((await signed_in.receive_output())["text"]), {"topic": "ready"})
         self.assertEqual(json.loads((await signed_in.receive_output(5))["text"]), {"topic": "everything"})

@@ -108,6 +108,17 @@ class ClosingTest(CapitalCase):
         self.quote({self.near: ("78.00", "82.00"), self.far: ("3.00", "5.00")}, size=500)
         self.assertEqual(standing(holding, live("MK30")).lots, 9)
 
+    def test_nothing_is_opened_while_what_is_free_cannot_be_told(self) -> None:
+        holding = self.sold(1)
+        other = self.contract("put", -60)
+        self.quote({self.near: ("-0.05", "-0.05"), other: ("3.90", "4.10")}, size=500)
+        self.assertIsNone(standings(self.account, live("MK30")).free)
+        with self.assertRaisesRegex(Refused, "what is free cannot be told now"):
+            self.place([(other, -1)], 1)
+        services.place(self.account, Ticket([(self.near, 1)], 1, "limit", "8.00", holding=holding.pk))
+        self.prices()
+        self.assertEqual(self.state(self.place([(other, -1)], 1)), "working", "and again when it can")
+
 
 @tag("long")
 class SequenceTest(CapitalCase):

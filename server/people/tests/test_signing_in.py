@@ -6,7 +6,6 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.test import Client, TestCase
 
-from config.api import api
 
 NAME, PASSWORD = "mara", "quiet-harbour-9"
 
@@ -43,30 +42,13 @@ class SignInTest(TestCase):
 
 
 class StrangerTest(TestCase):
-    def test_every_route_but_three_asks_for_a_sign_in(self) -> None:
-        open_to_all = {("get", "/api/me"), ("post", "/api/sign-in"), ("get", "/api/strategy-schema.json")}
-        asked = 0
-        for path, methods in api.get_openapi_schema()["paths"].items():
-            for method in methods:
-                if (method, path) in open_to_all:
-                    continue
-                place = (
-                    path.replace("{date}", "2026-10-05").replace("{symbol}", "MK30").replace("{", "").replace("}", "")
-                )
-                for name in ("strategy_id", "run_id", "session_id", "sentence_id", "number"):
-                    place = place.replace(name, "1")
-                answer = getattr(self.client, method)(place, content_type="application/json")
-                self.assertEqual(answer.status_code, 401, f"{method} {path}")
-                asked += 1
-        self.assertGreater(asked, 30)
-
     def test_a_write_without_the_csrf_token_is_refused(self) -> None:
         User.objects.create_user(NAME, password=PASSWORD)
         strict = Client(enforce_csrf_checks=True)
         strict.force_login(User.objects.get(username=NAME), backend="django.contrib.auth.backends.ModelBackend")
         self.assertEqual(strict.post("/api/strategies", "{}", content_type="application/json").status_code, 403)
         strict.get("/api/me")
-        token = strict.cookies["csrftoken"].value
+        token = strict.cookies[settings.CSRF_COOKIE_NAME].value
         answer = strict.post("/api/strategies", "{}", content_type="application/json", headers={"x-csrftoken": token})
         self.assertEqual(answer.status_code, 422)
 

@@ -229,13 +229,18 @@ class ExpiryTest(ReplayTestCase):
 
 class SessionTest(ReplayTestCase):
     def test_note_and_name_are_kept(self) -> None:
-        self.send("patch", self.path, {"note": "held too long", "name": "July jump"})
+        version = self.scene()["version"]
+        self.send("patch", self.path, {"based_on": version, "note": "held too long", "name": "July jump"})
         scene = self.scene()
         self.assertEqual((scene["name"], scene["note"]), ("July jump", "held too long"))
         _, rows = self.send("get", f"/strategies/{self.strategy.pk}/replays")
         self.assertEqual([row["name"] for row in rows], ["July jump"])
         for body in ({"name": " "}, {"name": "x" * 81}, {"note": "x" * 20_001}):
-            self.assertEqual(self.send("patch", self.path, body)[0], 422)
+            self.assertEqual(self.send("patch", self.path, {"based_on": scene["version"], **body})[0], 422)
+        status, told = self.send("patch", self.path, {"based_on": version, "note": "from a page that was open before"})
+        self.assertEqual(status, 409)
+        self.assertIn("changed elsewhere", told["message"])
+        self.assertEqual(self.scene()["note"], "held too long")
 
     def test_a_blank_session_at_a_date(self) -> None:
         body = {"strategy": self.strategy.pk, "at": "2026-11-04T10:00", "cash": 20_000}

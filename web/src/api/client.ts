@@ -31,7 +31,8 @@ function cookie(name: string): string {
 }
 
 /** What proves that a request comes from our own page. */
-export const csrf = () => cookie("csrftoken");
+export const csrf = () =>
+  cookie(document.querySelector<HTMLMetaElement>("meta[name=csrf-cookie]")?.content ?? "");
 
 export const api = createClient<paths>({ baseUrl: window.location.origin });
 

@@ -80,12 +80,20 @@ export function useReplayAction(id: number, look: Look) {
   });
 }
 
-export function useDescribe(id: number) {
+/** Writes one after the other; `version` is the one that the page last read or wrote itself. */
+export function useDescribe(id: number, version: { current: string }) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas["Describe"]) =>
-      ask(api.PATCH("/api/replays/{session_id}", { params: { path: { session_id: id } }, body })),
+    scope: { id: `replay ${id}` },
+    mutationFn: (body: { name: string; note: string }) =>
+      ask(
+        api.PATCH("/api/replays/{session_id}", {
+          params: { path: { session_id: id } },
+          body: { ...body, based_on: version.current },
+        }),
+      ),
     onSuccess: (row) => {
+      version.current = row.version;
       cache.setQueriesData<Scene>({ queryKey: keys.scene(id) }, (old) => (old ? { ...old, ...row } : old));
       if (row.strategy) cache.invalidateQueries({ queryKey: keys.replays(row.strategy) });
       cache.invalidateQueries({ queryKey: keys.strategies() });

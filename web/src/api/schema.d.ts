@@ -4077,6 +4077,8 @@ export interface components {
             name: string;
             /** Note */
             note: string;
+            /** Version */
+            version: string;
             /** Strategy */
             strategy: number | null;
             /** Underlying */
@@ -4226,6 +4228,8 @@ export interface components {
             name: string;
             /** Note */
             note: string;
+            /** Version */
+            version: string;
             /** Strategy */
             strategy: number | null;
             /** Underlying */
@@ -4281,6 +4285,8 @@ export interface components {
         };
         /** Describe */
         Describe: {
+            /** Based On */
+            based_on: string;
             /** Name */
             name?: string | null;
             /** Note */

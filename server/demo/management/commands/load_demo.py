@@ -112,7 +112,7 @@ class Command(ProcessCommand):
         worst = min(intraday, key=lambda trade: trade.row["pnl"])
         session = replays.from_trade(user, done.pk, worst.number)
         replays.describe(
-            user, session.pk, "The loss limit, lived through",
+            user, session.pk, replays.version(session), "The loss limit, lived through",
             "Both sides looked calm for two sessions. The move came in one afternoon; by the time the loss limit "
             "was reached the call had already given back its share.",
         )  # fmt: skip

@@ -6,7 +6,8 @@ const REST = 700;
 
 /** Name and note of the session, kept as they are typed. */
 export function Note({ scene }: { scene: Scene }) {
-  const describe = useDescribe(scene.id);
+  const version = useRef(scene.version);
+  const describe = useDescribe(scene.id, version);
   const [name, setName] = useState(scene.name);
   const [note, setNote] = useState(scene.note);
   const saved = useRef({ name: scene.name, note: scene.note });
