@@ -7,7 +7,6 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 
 from config.process import away
 
-
 CSRF_META = b'name="csrf-cookie" content="%s"'
 
 

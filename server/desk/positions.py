@@ -20,8 +20,8 @@ from strell_core.engine.marks import known_by_pnl
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
+from strell_core.measures.frames import Stretch
 from strell_core.pricing.black import GREEKS
-from strell_core.strategy.kinds import Stretch
 from venue.live import Live
 
 OPENING = ("order", "taken over")

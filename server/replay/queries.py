@@ -19,10 +19,10 @@ from strell_core.engine.state import ClosedTrade, LegStop, TradeState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import TRUTH_WORDS
 from strell_core.pricing.black import GREEKS
 from strell_core.results.equity import equity_at
 from strell_core.strategy import catalogue
-from strell_core.strategy.kinds import TRUTH_WORDS
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 

@@ -10,10 +10,10 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import ClosedTrade
 from strell_core.market.prices import grouped, money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import TRUE
 from strell_core.results.delayed import Leaving, in_the_way
 from strell_core.results.still_open import StillOpen
 from strell_core.strategy import catalogue
-from strell_core.strategy.kinds import TRUE
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 

@@ -13,10 +13,10 @@ from strell_core.engine.plan import EntryPlan, Plan, make_plan
 from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import TRUE, TRUTH_WORDS
 from strell_core.selection.select import LegChoice, Selection
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
-from strell_core.strategy.kinds import TRUE, TRUTH_WORDS
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
 from strell_core.strategy.sentences import sheet

@@ -30,19 +30,11 @@ from strell_core.engine.step import closing_legs
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS, grouped
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Account, PickedLeg, Stretch, Verdict
 from strell_core.selection.select import Selection, select
 from strell_core.strategy import kinds
 from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
-from strell_core.strategy.kinds import (
-    FALSE,
-    TRUE,
-    UNVALUED,
-    AdjustFrame,
-    EntryFrame,
-    PickedLeg,
-    Stretch,
-    Verdict,
-)
+from strell_core.strategy.kinds import AdjustFrame, EntryFrame
 from strell_core.strategy.schedule import DUE, MISSED
 
 
@@ -96,13 +88,13 @@ Afford = Callable[[Sequence[PickedLeg], int], Verdict]
 
 
 def decide_entry(
-    entry: EntryPlan, observation: Observation, open_trades: int, runners_up: int = 0, thorough: bool = False,
+    entry: EntryPlan, observation: Observation, account: Account, runners_up: int = 0, thorough: bool = False,
     afford: Afford | None = None,
 ) -> EntryDecision:  # fmt: skip
     """Judge an entry's rules at a snapshot. ``thorough`` goes on after the first that says no; ``afford`` is asked
     last, and speaks for the sentence on size."""
     rules, symbol = entry.entry, entry.entry.underlying
-    frame = EntryFrame(observation, open_trades, entry.id)
+    frame = EntryFrame(observation, account, symbol)
     verdicts: list[tuple[str, Verdict]] = []
     for rule in rules.conditions:
         verdicts.append((rule.id, kinds.enter_conditions[rule.kind].judge(frame, rule.params)))
@@ -119,7 +111,7 @@ def decide_entry(
         return EntryDecision(tuple(verdicts), selection, 0)
     options = [leg for leg in selection.legs if not leg.contract.is_unit]
     for rule in rules.checks:
-        verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(options, view, rule.params)))
+        verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(frame, options, view, rule.params)))
         if verdicts[-1][1].truth != TRUE and not thorough:
             return EntryDecision(tuple(verdicts), selection, 0)
     lots = kinds.size_rules[rules.size.kind].lots(frame, selection.legs, rules.size.params)
@@ -150,7 +142,7 @@ class _Decisions(Expiry):
     # (3) marks and paths
     def update_paths(self) -> None:
         for number, trade in self.trades.items():
-            now = stretch(self.plan, trade, self.timeline, self.index, self.index + 1)
+            now = stretch(self.plan, trade, self.observation.market, self.index, self.index + 1)
             self.now[number] = now
             self.trades[number] = with_paths(self.plan, trade, now)
 
@@ -181,6 +173,16 @@ class _Decisions(Expiry):
         return capital.funds(
             self.plan, self.timeline, self.index, float(self.cash), list(self.trades.values()), self.orders
         )
+
+    def _account(self, entry: str) -> Account:
+        """What an entry may know of the account."""
+        state = self.state_now()
+
+        def funds() -> tuple[float, float]:
+            now = self._funds()
+            return now.equity, now.free
+
+        return Account(state.open_count, state.open_of(entry), funds)
 
     def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:
         """The figures where ``needed`` capital is more than is free."""
@@ -292,7 +294,7 @@ class _Decisions(Expiry):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
-            decision = decide_entry(entry, self.observation, self.state_now().open_count, afford=self._afford)
+            decision = decide_entry(entry, self.observation, self._account(entry.id), afford=self._afford)
             if decision.entered and decision.selection is not None:
                 self._enter(entry, decision, item.rule, item.number)
             else:
@@ -311,7 +313,7 @@ class _Decisions(Expiry):
                 message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
                 self.say("skipped", None, when, None, {"message": message})
                 continue
-            decision = decide_entry(entry, self.observation, self.state_now().open_count, afford=self._afford)
+            decision = decide_entry(entry, self.observation, self._account(entry.id), afford=self._afford)
             if not decision.entered or decision.selection is None:
                 rule, verdict = decision.verdicts[-1]
                 self.say("no entry", None, rule, verdict.truth, verdict.values)

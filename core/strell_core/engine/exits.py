@@ -12,8 +12,8 @@ from strell_core.engine.plan import ActiveExit, Plan
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import LegStop, TradeState
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import FALSE, TRUE, Stretch, Truths
 from strell_core.strategy.actions import Close, Consequence
-from strell_core.strategy.kinds import FALSE, TRUE, Stretch, Truths
 
 
 @dataclass(frozen=True)
@@ -43,7 +43,8 @@ class ExitWish:
         return self.by.kind.values(self._own(stretch), self.by.rule.params, 0)
 
     def _own(self, stretch: Stretch) -> Stretch:
-        return stretch.narrow(self.legs) if self.closes.legs else stretch
+        asks_all = isinstance(self.by, ActiveExit) and self.by.kind.asks_all
+        return stretch.narrow(self.legs) if self.closes.legs and not asks_all else stretch
 
 
 def waiting(timeline: Timeline, trade: TradeState, instant: int) -> set[str]:
@@ -67,9 +68,9 @@ def wishes(plan: Plan, trade: TradeState, working: Collection[str]) -> tuple[Exi
     for item in entry.exits:
         legs = item.closes.legs or held
         if item.closes == Close():
-            out.append(ExitWish(item.rule.id, item.kind.kind, item.closes, held, item.then, item))
+            out.append(ExitWish(item.rule.id, item.way, item.closes, held, item.then, item))
         elif set(legs) <= set(held) and not set(legs) & set(working) and item.rule.id not in trade.acted:
-            of_legs.append(ExitWish(item.rule.id, item.kind.kind, item.closes, legs, item.then, item))
+            of_legs.append(ExitWish(item.rule.id, item.way, item.closes, legs, item.then, item))
     for stop in trade.stops:
         if stop.leg_id in held and stop.leg_id not in working:
             of_legs.append(ExitWish(stop.rule, "loss", Close((stop.leg_id,)), (stop.leg_id,), (), stop))

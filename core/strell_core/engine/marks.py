@@ -12,15 +12,18 @@ import numpy as np
 
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import LegState, TradeState
+from strell_core.market.market import Market, market_of
+from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline, valid_quotes
-from strell_core.strategy.kinds import PositionLeg, Stretch
+from strell_core.measures.frames import PositionLeg, Stretch
 
 NEVER = -(2**62)
 
 
-def stretch(plan: Plan, trade: TradeState, timeline: Timeline, begin: int, end: int) -> Stretch:
+def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: int, end: int) -> Stretch:
     """The trade's marks over snapshots ``[begin, end)``, unvalued where a leg has no quote."""
-    legs = []
+    market, legs = market_of(history), []
+    timeline = market.main
     for leg in trade.legs:
         bid, ask = timeline.quotes(leg.contract, begin, end)
         if leg.contract.is_unit:
@@ -28,15 +31,15 @@ def stretch(plan: Plan, trade: TradeState, timeline: Timeline, begin: int, end: 
             bid, ask = bid - half, ask + half
         good = valid_quotes(bid, ask)
         legs.append(PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid, ask, good, leg.best))
-    return _joined(plan, timeline, begin, end, legs, trade.opened_on, trade.opening, trade.realised, trade.best)
+    return _joined(plan, market, begin, end, legs, trade, trade.opening, trade.realised, trade.best)
 
 
 def _joined(
-    plan: Plan, timeline: Timeline, begin: int, end: int, legs: Sequence[PositionLeg], opened_on: dt.date,
+    plan: Plan, market: Market, begin: int, end: int, legs: Sequence[PositionLeg], trade: TradeState,
     opening: int, realised: int, best: int | None,
 ) -> Stretch:  # fmt: skip
     """Legs together: marks, and the highest of them."""
-    n = end - begin
+    timeline, n = market.main, end - begin
     paid = sum(leg.contracts * leg.opened_parts for leg in legs)
     mid = np.full(n, realised - paid, np.int64)
     closable, width = mid.copy(), np.zeros(n, np.int64)
@@ -59,12 +62,13 @@ def _joined(
         own = [leg for leg in legs if leg.leg_id in names]
         premium = -sum(leg.contracts * leg.opened_parts for leg in own if not leg.contract.is_unit)
         highest = own[0].best if len(own) == 1 else None
-        return _joined(plan, timeline, begin, end, own, opened_on, premium, 0, highest)
+        return _joined(plan, market, begin, end, own, trade, premium, 0, highest)
 
     return Stretch(
-        legs, opening, opened_on, timeline.calendar, timeline.ordinal[begin:end],
+        legs, opening, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
         partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,
-        np.maximum.accumulate(known), narrow=narrow,
+        np.maximum.accumulate(known), narrow=narrow, market=market, symbol=plan.underlying.symbol, begin=begin,
+        opened_at=trade.opened_at, worth=float(plan.quantum) / PARTS * plan.multiplier(trade.opened_on),
     )  # fmt: skip
 
 
@@ -83,6 +87,7 @@ def known_by_pnl(
     return Stretch(
         (), opening, opened_on, timeline.calendar, timeline.ordinal[here],
         partial(timeline.reached, begin=index, end=index + 1), timeline.spot[here], closable, mid, valued, np.zeros(1, np.bool_), np.where(valued, mid, NEVER), narrow=narrow,
+        market=market_of(timeline), begin=index,
     )  # fmt: skip
 
 

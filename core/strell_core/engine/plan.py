@@ -18,7 +18,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
 from strell_core.strategy.document import Entry, Rule, Strategy
-from strell_core.strategy.kinds import Adjustment, Exit
+from strell_core.strategy.kinds import Adjustment, Exit, ExitKind
 from strell_core.strategy.schedule import Schedule
 
 
@@ -30,6 +30,12 @@ class ActiveExit:
     kind: Exit
     closes: Close
     then: tuple[Consequence, ...]
+    way: ExitKind
+    """Whether it leaves as a loss, a profit or otherwise."""
+
+
+def _way(kind: Exit, rule: Rule) -> ExitKind:
+    return kind.kind if kind.kind_of is None else kind.kind_of(rule.params)
 
 
 @dataclass(frozen=True)
@@ -83,8 +89,8 @@ class Plan:
         found = []
         for rule in (*self.strategy.leave, *entry.leave):
             kind = kinds.exits[rule.kind]
-            found.append(ActiveExit(rule, kind, kind.closes(rule.params), kind.then(rule.params)))
-        exits = tuple(sorted(found, key=lambda item: (item.closes != Close(), item.kind.kind != "loss")))
+            found.append(ActiveExit(rule, kind, kind.closes(rule.params), kind.then(rule.params), _way(kind, rule)))
+        exits = tuple(sorted(found, key=lambda item: (item.closes != Close(), item.way != "loss")))
         adjust = (*self.strategy.adjust, *entry.adjust)
         return EntryPlan(entry, schedule, exits, tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust))
 
@@ -106,7 +112,7 @@ class Plan:
     @cached_property
     def looks_at_legs(self) -> bool:
         """Whether any rule looks at the path of single legs."""
-        return any(item.closes.legs for entry in self.entries for item in entry.exits)
+        return any(item.closes.legs and not item.kind.asks_all for entry in self.entries for item in entry.exits)
 
     def looks(self, timeline: Timeline, begin: int, end: int) -> npt.NDArray[np.int64]:
         """Snapshots in ``[begin, end)`` at which any entry or adjustment is looked at, or was missed."""

@@ -93,9 +93,9 @@ def run_blocks(
         step(plan, market, index, out)
         if until_ruin and _ruined(market.main, index, out):
             break
-        after = _next_event(plan, market.main, out.state, index + 1, end, looks, exits)
+        after = _next_event(plan, market, out.state, index + 1, end, looks, exits)
         after = _watched(plan, market.main, out, index + 1, after)
-        out.state = _skip(plan, market.main, out.state, index + 1, after)
+        out.state = _skip(plan, market, out.state, index + 1, after)
         index = after
     return out
 
@@ -122,13 +122,14 @@ def step(plan: Plan, history: Market | Timeline, index: int, out: History) -> No
 
 
 def _next_event(
-    plan: Plan, timeline: Timeline, state: EngineState, index: int, end: int, looks: np.ndarray,
+    plan: Plan, market: Market, state: EngineState, index: int, end: int, looks: np.ndarray,
     exits: dict[int, tuple[Any, int]],
 ) -> int:  # fmt: skip
     """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions: the earliest that
     any look, order, exit, settlement or split offers."""
     if state.due:
         return min(index, end)
+    timeline = market.main
     at = int(np.searchsorted(looks, index))
     candidates = [int(looks[at]) if at < len(looks) else end]
     candidates += [first_event(timeline, order, index, end) for order in state.orders]
@@ -149,7 +150,7 @@ def _next_event(
         about = (trade.legs_held, trade.stops, trade.acted, working)
         known = exits.get(trade.number)
         if known is None or known[0] != about or known[1] < index:
-            exits[trade.number] = (about, _first_exit(plan, timeline, trade, working, index, end))
+            exits[trade.number] = (about, _first_exit(plan, market, trade, working, index, end))
         candidates.append(exits[trade.number][1])
     return min([*candidates, end])
 
@@ -168,12 +169,11 @@ def _watched(plan: Plan, timeline: Timeline, out: History, index: int, after: in
     return after
 
 
-def _first_exit(
-    plan: Plan, timeline: Timeline, trade: TradeState, working: frozenset[str], index: int, end: int
-) -> int:
+def _first_exit(plan: Plan, market: Market, trade: TradeState, working: frozenset[str], index: int, end: int) -> int:
+    timeline = market.main
     stop = min(end, _settlement(timeline, trade, index), timeline.next_split(index))
     if index < stop and "leave" in plan.acts:
-        place = first_true(plan, trade, stretch(plan, trade, timeline, index, stop), working)
+        place = first_true(plan, trade, stretch(plan, trade, market, index, stop), working)
         if place is not None:
             return index + place
     return max(index, min(stop, end))
@@ -190,11 +190,11 @@ def _settlement(timeline: Timeline, trade: TradeState, index: int) -> int:
     return int(np.searchsorted(timeline.times, min(to_come))) if to_come else len(timeline.times)
 
 
-def _skip(plan: Plan, timeline: Timeline, state: EngineState, index: int, after: int) -> EngineState:
+def _skip(plan: Plan, market: Market, state: EngineState, index: int, after: int) -> EngineState:
     """Carry trades' paths over skipped snapshots ``[index, after)``."""
     if after <= index or not state.trades:
         return state
     trades = []
     for trade in state.trades:
-        trades.append(with_paths(plan, trade, stretch(plan, trade, timeline, index, after)))
+        trades.append(with_paths(plan, trade, stretch(plan, trade, market, index, after)))
     return dataclasses.replace(state, trades=tuple(trades))

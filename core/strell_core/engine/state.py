@@ -188,6 +188,11 @@ class EngineState:
         held = {trade.number for trade in self.trades}
         return len(held | {order.trade for order in self.orders if order.purpose == "open"})
 
+    def open_of(self, entry: str) -> int:
+        """The same of one entry."""
+        held = {trade.number for trade in self.trades if trade.entry == entry}
+        return len(held | {order.trade for order in self.orders if order.purpose == "open" and order.entry == entry})
+
 
 ReasonKind = Literal[
     "entry", "no entry", "skipped", "lapsed", "filled", "left", "settled", "ended", "adjusted", "moved", "stop moved",

@@ -32,8 +32,8 @@ from strell_core.engine.state import (
 )
 from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
+from strell_core.measures.frames import TRUE, Stretch
 from strell_core.strategy.actions import Close, Consequence, Reenter, StopToEntry
-from strell_core.strategy.kinds import TRUE, Stretch
 
 
 def closing_legs(legs: Iterable[LegState]) -> tuple[OrderLeg, ...]:

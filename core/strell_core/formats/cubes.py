@@ -22,6 +22,7 @@ from strell_core.market.calendars import SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
 from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import Underlying
+from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.splits import Split
 from strell_core.market.timeline import NO_DELTA, DailyHistory, ExpirationCube, Timeline
 from strell_core.pricing import premium_table
@@ -211,6 +212,16 @@ def open_timeline(folder: Path, underlying: Underlying, calendar: SessionCalenda
     return _timeline(index, axis, flat, underlying, calendar)
 
 
+def _ranges(spot: npt.NDArray[np.int32], first: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]:
+    """First, highest and lowest price of every session in points; NaN where it has one snapshot."""
+    price = spot / SPOT_SCALE
+    found: npt.NDArray[np.float64] = np.array(
+        [price[first[:-1]], np.maximum.reduceat(price, first[:-1]), np.minimum.reduceat(price, first[:-1])]
+    )
+    found[:, np.diff(first) == 1] = np.nan
+    return found
+
+
 def _timeline(
     index: dict[str, Any], axis: dict[str, Any], flat: dict[str, Any], underlying: Underlying,
     calendar: SessionCalendar, past: DailyHistory | None = None, unfinished: bool = False,
@@ -231,12 +242,14 @@ def _timeline(
     dates = tuple(dt.date.fromisoformat(text) for text in index["dates"])
     first = np.array(index["first"], np.int64)
     splits = tuple(Split(date, ratio) for date, ratio in underlying.splits)
-    daily = DailyHistory(dates, axis["settlement"] / 100.0, axis["atm"], splits=splits)
+    ranges = _ranges(axis["spot"], first)
+    daily = DailyHistory(dates, axis["settlement"] / 100.0, axis["atm"], splits=splits, ranges=ranges)
     if past is not None:
         known = bisect_left(past.dates, dates[0])
         daily = DailyHistory(
             (*past.dates[:known], *dates), np.concatenate([past.close[:known], daily.close]),
             np.concatenate([past.atm_iv[:known], daily.atm_iv]), known, splits,
+            np.concatenate([[past.open[:known], past.high[:known], past.low[:known]], ranges], axis=1),
         )  # fmt: skip
     # what settles at the open does so at the first price of its session
     at_open = np.array([underlying.on(date).settles == "open" for date in dates])

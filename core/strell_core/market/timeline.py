@@ -123,6 +123,11 @@ class ChainView:
         self.underlying = timeline.underlying.on(self.date)
 
     @property
+    def timeline(self) -> Timeline:
+        """The history it is of."""
+        return self._timeline
+
+    @property
     def spot_in_parts(self) -> int:
         """The underlying's price in parts of a quantum."""
         return self.spot * self._timeline.spot_parts
@@ -194,18 +199,39 @@ class DailyHistory:
     earlier: int = 0
     """Sessions here that come before the first session of the timeline that holds this."""
     splits: tuple[Split, ...] = ()
+    ranges: npt.NDArray[np.float64] | None = None
+    """First, highest and lowest recorded price ``(3, n)``; NaN in sessions of a single snapshot. Nothing: not known."""
+
+    @property
+    def open(self) -> npt.NDArray[np.float64]:
+        return self._range(0)
+
+    @property
+    def high(self) -> npt.NDArray[np.float64]:
+        return self._range(1)
+
+    @property
+    def low(self) -> npt.NDArray[np.float64]:
+        return self._range(2)
+
+    def _range(self, row: int) -> npt.NDArray[np.float64]:
+        found: npt.NDArray[np.float64] = np.full(len(self.dates), np.nan) if self.ranges is None else self.ranges[row]
+        return found
 
     def before(self, session: int) -> DailyHistory:
         """What was known when session number ``session`` of the timeline began, closes in the units of that day
         (semantics rule 2)."""
         known = self.earlier + session
-        close = self.close[:known]
+        close, ranges = self.close[:known], None if self.ranges is None else self.ranges[:, :known]
         for split in self.splits:
             place = bisect_left(self.dates, split.date)
             if 0 < place <= known:
                 close = close.copy()
                 close[:place] /= split.ratio
-        return DailyHistory(self.dates[:known], close, self.atm_iv[:known])
+                if ranges is not None:
+                    ranges = ranges.copy()
+                    ranges[:, :place] /= split.ratio
+        return DailyHistory(self.dates[:known], close, self.atm_iv[:known], ranges=ranges)
 
     def unit_ends(self, sessions: int) -> list[int]:
         """Sessions of the timeline after which :meth:`before` gives closes in other units, and ``sessions``."""

@@ -61,7 +61,7 @@ class Declaration:
         return bool(self.mirror or self.mirror_swaps)
 
     def defaults(self) -> dict[str, Any]:
-        return {param.name: param.default for param in self.params if not param.optional}
+        return self.normal({param.name: param.default for param in self.params if not param.optional})
 
     def param(self, name: str) -> Param:
         for param in self.params:
@@ -69,8 +69,26 @@ class Declaration:
                 return param
         raise KeyError(name)
 
-    def problems(self, values: Mapping[str, Any]) -> list[tuple[str, str]]:
-        """``(parameter, message)`` for all that is wrong with a sentence's values."""
+    def normal(self, values: Mapping[str, Any]) -> dict[str, Any]:
+        """Values as they are stored."""
+        kinds = {param.name: param for param in self.params}
+        return {
+            name: value if name not in kinds or value is None else kinds[name].of_kind.normal(kinds[name], value)
+            for name, value in values.items()
+        }
+
+    def told(self, values: Mapping[str, Any]) -> dict[str, Any]:
+        """Values that are not the declared default: what a sentence says beyond it."""
+        defaults = {**{param.name: param.default for param in self.params}, **self.defaults()}
+        return {
+            param.name: param.of_kind.told(param, values[param.name])
+            for param in self.params
+            if values.get(param.name) is not None and values[param.name] != defaults[param.name]
+        }
+
+    def problems(self, values: Mapping[str, Any], nested: bool = True) -> list[tuple[str, str]]:
+        """``(parameter, message)`` for all that is wrong with a sentence's values; without what is ``nested`` in them
+        where somebody else asks for that."""
         known = {param.name for param in self.params}
         found = [
             (
@@ -81,7 +99,9 @@ class Declaration:
             if name not in known
         ]
         for param in self.params:
-            message = param.problem(values.get(param.name))
-            if message:
+            value = values.get(param.name)
+            if param.kind == "value" and value is not None:
+                found += [(f"{param.name}/{path}".rstrip("/"), m) for path, m in param.inner(value)] if nested else []
+            elif message := param.problem(value):
                 found.append((param.name, message))
         return found

@@ -1,4 +1,9 @@
-"""Measures: array functions declared once, computed once a timeline, read at any instant."""
+"""Measures: numbers declared once, by what they speak of, and asked for over any stretch of snapshots.
+
+What a measure of a market gives at a snapshot never depends on what was recorded later, and is the same whether it is
+asked for an instant, a block or a whole history (semantics rules 2 and 21). NaN is unvalued; ``None`` for a whole
+stretch is absent: what it speaks of does not exist.
+"""
 
 from __future__ import annotations
 
@@ -11,76 +16,252 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.market import Market, Observation
-from strell_core.market.timeline import DailyHistory, Timeline
+from strell_core.market.timeline import ChainView, DailyHistory, Timeline
 from strell_core.measures.declaration import Declaration
+from strell_core.measures.frames import Account, Frame, PickedLeg, PositionLeg, Stretch, Structure
 from strell_core.measures.registry import Registry, load_folder
 
 Series = npt.NDArray[np.float64]
+Params = Mapping[str, Any]
+UNDERLYING = "underlying"
+"""The parameter that names another underlying of the strategy; every measure of a market has it."""
 
 
 @dataclass(frozen=True)
 class Measure:
-    """A number of a market. Its declaration's ``clock`` says what it is made of and when it is known:
-
-    ``session``: ``series(daily history, params)`` gives one value a completed session as of its close, known from
-    the next session on. ``snapshot``: ``series(timeline, params)`` gives one value a snapshot, known at it. NaN is
-    unvalued. A series is anchored at the first of its clock: a longer history never changes an earlier value
-    (semantics rule 21).
-    """
+    """A number. Its declaration's ``scope`` says what it speaks of."""
 
     declaration: Declaration
-    series: Callable[[Any, Mapping[str, Any]], Series]
 
-    def value(self, history: DailyHistory, params: Mapping[str, Any]) -> float | None:
+    def clock(self, params: Params) -> str:
+        """When it takes a new value: ``session`` (from completed sessions), ``day`` (known when a session begins),
+        ``snapshot``, ``constant``."""
+        return self.declaration.clock
+
+    def over(self, frame: Frame, params: Params) -> Series | None:
+        """Values ``(n,)`` at the frame's snapshots; ``None``: absent."""
+        raise NotImplementedError
+
+    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
+        """Of a market: its value as it stood when each session of an underlying was over, ``(sessions,)``."""
+        raise NotImplementedError
+
+    def on_grid(self, values: Series) -> Series:
+        """Rounded to the declared grid, so that a value does not depend on how much was computed with it."""
+        grid = self.declaration.grid
+        if not grid:
+            return values
+        with np.errstate(invalid="ignore"):
+            rounded: Series = np.round(np.round(values / grid) * grid, 10)
+        rounded[~np.isfinite(rounded)] = np.nan
+        return rounded
+
+    def on_grid_exactly(self, values: Series) -> Series:
+        """The same to the last bit of a number's nearest decimal: for what is looked up once and told in reasons."""
+        grid = self.declaration.grid
+        if not grid:
+            return np.array(values, np.float64)
+        return np.array(
+            [round(round(value / grid) * grid, 10) if math.isfinite(value) else math.nan for value in values.tolist()],
+            np.float64,
+        )
+
+
+@dataclass(frozen=True)
+class MarketMeasure(Measure):
+    """A number of a market.
+
+    ``session``: ``series(daily history, params)`` gives one value a completed session as of its close, known from
+    the next session on. ``snapshot``: ``series(timeline, params)`` gives one value a snapshot, known at it. ``day``:
+    ``series(timeline, params)`` gives one value a session, known when it begins. A series is anchored at the first of
+    its clock: a longer history never changes an earlier value.
+    """
+
+    series: Callable[[Any, Params], Series]
+
+    def value(self, history: DailyHistory, params: Params) -> float | None:
         """Of a session's clock: the last value of ``history`` on the declared grid; ``None``: unvalued."""
         if len(history.dates) == 0:
             return None
-        return self._on_grid(float(self.series(history, params)[-1]))
+        found = float(self.on_grid_exactly(self.series(history, params)[-1:])[0])
+        return None if math.isnan(found) else found
 
-    def _on_grid(self, value: float) -> float | None:
-        """Rounded to the declared grid, so that a value does not depend on how much was computed with it."""
-        if not math.isfinite(value):
-            return None
-        return round(round(value / self.declaration.grid) * self.declaration.grid, 10)
-
-    def known(self, timeline: Timeline, params: Mapping[str, Any]) -> list[float | None]:
-        """One value on its clock: a session's as known when it begins (one more than there are sessions), or a
-        snapshot's. Computed once a timeline and parameters."""
-        key = (self.declaration.id, tuple(sorted((name, repr(value)) for name, value in params.items())))
+    def known(self, timeline: Timeline, params: Params) -> Series:
+        """One value on its clock: a session's as known when it begins (one more than there are sessions, those of
+        ``session``), or a snapshot's. Computed once a timeline and parameters."""
+        key = key_of(self, params)
         if key not in timeline.computed:
-            timeline.computed[key] = (
+            made = (
                 self._by_session(timeline, params)
-                if self.declaration.clock == "session"
-                else [self._on_grid(value) for value in self.series(timeline, params).tolist()]
+                if self.clock(params) == "session"
+                else self.on_grid_exactly(np.asarray(self.series(timeline, params), np.float64))
             )
-        known: list[float | None] = timeline.computed[key]
+            made.setflags(write=False)
+            timeline.computed[key] = made
+        known: Series = timeline.computed[key]
         return known
 
-    def _by_session(self, timeline: Timeline, params: Mapping[str, Any]) -> list[float | None]:
+    def _by_session(self, timeline: Timeline, params: Params) -> Series:
         """Between two splits closes have the same units, so one series serves all sessions there."""
         daily, count = timeline.daily, len(timeline.dates)
-        out: list[float | None] = []
+        out = np.full(count + 1, np.nan)
+        begin = 0
         for until in daily.unit_ends(count):
             history = daily.before(until)
-            values = self.series(history, params).tolist() if len(history.dates) else []
-            for session in range(len(out), until + 1):
+            values = (
+                self.on_grid_exactly(np.array(self.series(history, params), np.float64)) if len(history.dates) else None
+            )
+            for session in range(begin, until + 1):
                 known = daily.earlier + session
-                out.append(self._on_grid(values[known - 1]) if known else None)
+                if known and values is not None:
+                    out[session] = values[known - 1]
+            begin = until + 1
         return out
 
-    def at(self, observation: Observation, params: Mapping[str, Any], symbol: str = "") -> float | None:
-        """The value known at an instant; ``None``: unvalued, or the underlying is not observed then."""
-        market, index = observation.market, observation.index
-        values = self.known(market.timeline(symbol), params)
-        if self.declaration.clock == "session":
-            return values[market.sessions_before(index, symbol)]
-        place = market.place(index, symbol)
-        return None if place is None else values[place]
+    def over(self, frame: Frame, params: Params) -> Series:
+        symbol = params.get(UNDERLYING) or frame.symbol
+        market, clock = frame.market, self.clock(params)
+        timeline = market.timeline(symbol)
+        values = self.known(timeline, params)
+        if timeline is market.main:
+            here = slice(frame.begin, frame.end)
+            return values[here] if clock == "snapshot" else values[timeline.session_of[here]]
+        out = np.full(frame.end - frame.begin, np.nan)
+        for n, index in enumerate(range(frame.begin, frame.end)):
+            if clock == "session":
+                out[n] = values[market.sessions_before(index, symbol)]
+            else:
+                place = market.place(index, symbol)
+                if place is not None:
+                    out[n] = values[place if clock == "snapshot" else int(timeline.session_of[place])]
+        return out
 
-    def over(self, market: Market, begin: int, end: int, params: Mapping[str, Any], symbol: str = "") -> Series:
-        """What :meth:`at` gives at every snapshot of ``[begin, end)``; NaN: unvalued."""
-        found = [self.at(Observation(market, index), params, symbol) for index in range(begin, end)]
-        return np.array([np.nan if value is None else value for value in found])
+    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
+        timeline = market.timeline(params.get(UNDERLYING) or symbol)
+        values = self.known(timeline, params)
+        if self.clock(params) == "session":
+            return values[1:]
+        return values if self.clock(params) == "day" else values[timeline.first[1:] - 1]
+
+    def at(self, observation: Observation, params: Params, symbol: str = "") -> float | None:
+        """The value known at an instant; ``None``: unvalued, or the underlying is not observed then."""
+        index = observation.index
+        found = float(self.over(Frame(observation.market, index, index + 1, symbol), params)[0])
+        return None if math.isnan(found) else found
+
+
+@dataclass(frozen=True)
+class ChainMeasure(Measure):
+    """A number of the whole chain: ``value(view, params)`` at an instant, NaN unvalued. Looked up once a snapshot."""
+
+    value: Callable[[ChainView, Params], float]
+
+    def _at(self, timeline: Timeline, index: int, params: Params) -> float:
+        known: dict[int, float] = timeline.computed.setdefault(key_of(self, params), {})
+        if index not in known:
+            known[index] = float(
+                self.on_grid_exactly(np.array([self.value(timeline.view(index), params)], np.float64))[0]
+            )
+        return known[index]
+
+    def over(self, frame: Frame, params: Params) -> Series:
+        symbol = params.get(UNDERLYING) or frame.symbol
+        timeline = frame.market.timeline(symbol)
+        out = np.full(frame.end - frame.begin, np.nan)
+        for n, index in enumerate(range(frame.begin, frame.end)):
+            place = frame.market.place(index, symbol)
+            if place is not None:
+                out[n] = self._at(timeline, place, params)
+        return out
+
+    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
+        timeline = market.timeline(params.get(UNDERLYING) or symbol)
+        return np.array([self._at(timeline, int(last) - 1, params) for last in timeline.first[1:]])
+
+
+@dataclass(frozen=True)
+class PositionMeasure(Measure):
+    """A number of a position: ``series(stretch, params)``, ``(n,)``."""
+
+    series: Callable[[Stretch, Params], Series]
+
+    def over(self, frame: Frame, params: Params) -> Series | None:
+        return None if frame.position is None else self.on_grid(self.series(frame.position, params))
+
+
+@dataclass(frozen=True)
+class Legs:
+    """A leg over a frame's snapshots, picked or held: contract, signed contracts, bid and ask in parts ``(n,)``."""
+
+    frame: Frame
+    leg: PickedLeg | PositionLeg
+    bid: npt.NDArray[np.int64]
+    ask: npt.NDArray[np.int64]
+    valid: npt.NDArray[np.bool_]
+
+    @property
+    def held(self) -> PositionLeg | None:
+        return self.leg if isinstance(self.leg, PositionLeg) else None
+
+
+@dataclass(frozen=True)
+class LegMeasure(Measure):
+    """A number of one leg, picked or held: ``series(leg, params)``, ``(n,)``; ``None``: absent (a price at entry of a
+    leg that was not dealt yet)."""
+
+    series: Callable[[Legs, Params], Series | None]
+
+    def over(self, frame: Frame, params: Params) -> Series | None:
+        found = leg_of(frame, str(params["leg"]))
+        made = None if found is None else self.series(found, params)
+        return None if made is None else self.on_grid(made)
+
+
+@dataclass(frozen=True)
+class StructureMeasure(Measure):
+    """A number of legs picked together: ``value(structure, params)``, NaN unvalued."""
+
+    value: Callable[[Structure, Params], float]
+
+    def over(self, frame: Frame, params: Params) -> Series | None:
+        if frame.structure is None:
+            return None
+        return self.on_grid(np.array([self.value(frame.structure, params)], np.float64))
+
+
+@dataclass(frozen=True)
+class AccountMeasure(Measure):
+    """A number of the account that is traded in: ``value(account, params)``, NaN unvalued."""
+
+    value: Callable[[Account, Params], float]
+
+    def over(self, frame: Frame, params: Params) -> Series | None:
+        if frame.account is None:
+            return None
+        return self.on_grid(np.full(frame.end - frame.begin, self.value(frame.account, params), np.float64))
+
+
+def leg_of(frame: Frame, leg_id: str) -> Legs | None:
+    """A leg of what is picked or held; ``None``: it is not there."""
+    if frame.position is not None:
+        held = frame.position.leg(leg_id)
+        return None if held is None else Legs(frame, held, held.bid, held.ask, held.valid)
+    if frame.structure is None:
+        return None
+    picked = next((leg for leg in frame.structure.legs if leg.leg_id == leg_id), None)
+    if picked is None:
+        return None
+    timeline = frame.timeline
+    bid, ask = timeline.quotes(picked.contract, frame.structure.view.index, frame.structure.view.index + 1)
+    return Legs(frame, picked, bid, ask, (bid >= 0) & (ask > 0) & (bid <= ask))
+
+
+def key_of(measure: Measure, params: Params) -> tuple[Any, ...]:
+    """By which what a measure computed on a timeline is kept; which underlying it is of is the timeline's."""
+    return (
+        measure.declaration.id,
+        tuple(sorted((name, repr(value)) for name, value in params.items() if name != UNDERLYING)),
+    )
 
 
 measures: Registry[Measure] = Registry()
@@ -88,7 +269,9 @@ measures: Registry[Measure] = Registry()
 
 def load() -> Registry[Measure]:
     """All measures, their files imported."""
-    from strell_core.measures import daily
+    from strell_core.measures import account, chain, combined, daily, day, leg, position, snapshot, structure, values
 
-    load_folder(daily)
+    assert values
+    for folder in (daily, snapshot, day, chain, account, structure, leg, position, combined):
+        load_folder(folder)
     return measures

@@ -5,14 +5,15 @@ its JSON Schema, and with what it is edited. Adding a kind is one class here or 
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
 WEEKDAY_NAMES = {"mon": "Mon", "tue": "Tue", "wed": "Wed", "thu": "Thu", "fri": "Fri"}
-Editor = Literal["number", "choice", "choices", "time", "text"]
-"""With what a person changes a value: a number between bounds, one or several of some options, a time of day, a text."""
+Editor = Literal["number", "choice", "choices", "time", "text", "value", "reference", "times"]
+"""With what a person changes a value: a number between bounds, one or several of some options, a time of day, a text, a
+measure with its own values, something the document names, several times of day."""
 _LARGEST = 1e15
 _TIME = r"^([01]\d|2[0-3]):[0-5]\d$"
 
@@ -41,6 +42,24 @@ class ParamKind:
 
     def options(self, param: Param) -> dict[str, str]:
         return {}
+
+    def problems(self, param: Param, value: Any) -> Iterator[tuple[str, str]]:
+        """``(path within the value, message)`` for all that is wrong with it."""
+        message = self.problem(param, value)
+        if message:
+            yield "", message
+
+    def normal(self, param: Param, value: Any) -> Any:
+        """The value as it is stored."""
+        return value
+
+    def written(self, param: Param, value: Any) -> Any:
+        """A stored value as a person writes it."""
+        return value
+
+    def told(self, param: Param, value: Any) -> Any:
+        """A stored value as far as it says something: what is left at a default within it is left out."""
+        return value
 
 
 class NumberKind(ParamKind):
@@ -78,6 +97,13 @@ class IntegerKind(NumberKind):
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {**super().schema(param), "type": "integer"}
+
+
+class AmountKind(NumberKind):
+    """A number of any unit, shown with the places it has."""
+
+    def text(self, param: Param, value: Any) -> str:
+        return f"{float(value):,.10g}".replace(",", "\u00a0").replace("-", "\u2212")
 
 
 class ChoiceKind(ParamKind):
@@ -139,11 +165,18 @@ class TimeKind(ParamKind):
         return {"type": "string", "pattern": _TIME}
 
 
+REFERENCES = ("sentence", "leg", "underlying")
+"""Kinds of values that name something of the document; what they begin as is up to whoever adds the sentence."""
+UNNAMED = "must name a sentence"
+
+
 class SentenceKind(ParamKind):
     """The id of another sentence: a leg, an entry."""
 
+    editor: Editor = "reference"
+
     def problem(self, param: Param, value: Any) -> str | None:
-        return None if isinstance(value, str) and 0 < len(value) <= 40 else f"{param.label} must name a sentence"
+        return None if isinstance(value, str) and 0 < len(value) <= 40 else f"{param.label} {UNNAMED}"
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {"type": "string", "minLength": 1, "maxLength": 40}
@@ -151,7 +184,8 @@ class SentenceKind(ParamKind):
 
 param_kinds: dict[str, ParamKind] = {
     "integer": IntegerKind(), "number": NumberKind(), "choice": ChoiceKind(), "weekdays": WeekdaysKind(),
-    "time": TimeKind(), "sentence": SentenceKind(),
+    "time": TimeKind(), "amount": AmountKind(), "sentence": SentenceKind(), "leg": SentenceKind(),
+    "underlying": SentenceKind(),
 }  # fmt: skip
 """Kinds by name; a room that needs another adds it when it is imported."""
 
@@ -171,6 +205,8 @@ class Param:
     choices: Mapping[str, str] = field(default_factory=dict)
     """Choice value to the words shown for it."""
     optional: bool = False
+    scopes: tuple[str, ...] = ()
+    """Of a value: what it may speak of; nothing: what the value it stands in may."""
 
     @property
     def of_kind(self) -> ParamKind:
@@ -181,6 +217,10 @@ class Param:
         if value is None:
             return None if self.optional else f"{self.label} is missing"
         return self.of_kind.problem(self, value)
+
+    def inner(self, value: Any) -> list[tuple[str, str]]:
+        """``(path within the value, message)`` of a value that has values of its own."""
+        return list(self.of_kind.problems(self, value))
 
     def text(self, value: Any) -> str:
         """How the value reads in a sentence."""

@@ -12,8 +12,9 @@ from decimal import Decimal
 from typing import Literal
 
 from strell_core.market.prices import money
+from strell_core.measures import frames
+from strell_core.measures.frames import Stretch
 from strell_core.strategy import catalogue, kinds
-from strell_core.strategy.kinds import Stretch
 
 Unit = Literal["money", "percent"]
 Side = Literal["target", "stop"]
@@ -37,14 +38,14 @@ class Level:
             profit = "credit_target" if now.opening > 0 else "debit_target"
             catalogue.load()
             asked = kinds.exits[profit if side == "target" else "premium_stop"]
-            return bool(asked.test(now, {"percent": self.value})[0] == kinds.TRUE)
+            return bool(asked.test(now, {"percent": self.value})[0] == frames.TRUE)
         parts = math.ceil(self.value / worth)
         truths = (
             now.judged(now.closable >= parts, now.valued)
             if side == "target"
             else now.judged(-now.mid >= parts, now.valued)
         )
-        return bool(truths[0] == kinds.TRUE)
+        return bool(truths[0] == frames.TRUE)
 
 
 @dataclass(frozen=True)

@@ -11,11 +11,11 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.run import History
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import FALSE, TRUE
 from strell_core.results.delayed import Leaving, leavings
 from strell_core.results.equity import EquityCurve, equity_curve
 from strell_core.results.figures import Finished, figures
 from strell_core.results.still_open import StillOpen, still_open
-from strell_core.strategy.kinds import FALSE, TRUE
 
 
 @dataclass(frozen=True)

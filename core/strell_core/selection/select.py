@@ -10,9 +10,9 @@ import numpy as np
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.timeline import NO_QUOTE_AT_ALL, ChainView, ExpirationSlice
+from strell_core.measures.frames import Ints, PickedLeg
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import LegRule
-from strell_core.strategy.kinds import Ints, PickedLeg
 
 
 @dataclass(frozen=True)

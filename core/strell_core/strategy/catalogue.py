@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.measure import measures
 from strell_core.measures.registry import load_folder
 from strell_core.strategy import (
     enter,
@@ -86,6 +87,15 @@ def sentences(part: str) -> dict[str, Declaration]:
     return {declaration.id: declaration for declaration in items[part]}
 
 
+def value_scopes() -> list[tuple[str, ...]]:
+    """Every set of scopes that a value of a sentence, or a value within one, may speak of."""
+    found: dict[tuple[str, ...], None] = {}
+    declared = [d for part in PARTS for d in sentences(part).values()]
+    for declaration in (*declared, *(measure.declaration for measure in measures.all())):
+        found |= {param.scopes: None for param in declaration.params if param.kind == "value" and param.scopes}
+    return list(found)
+
+
 def picks(name: str) -> dict[str, Declaration]:
     """Declarations of ``expiry`` or ``strike`` picks, by id."""
     load()
@@ -94,3 +104,5 @@ def picks(name: str) -> dict[str, Declaration]:
 
 
 PICKS = ("strike", "expiry")
+CHOSEN_BY = dict.fromkeys(PICKS, "pick")
+"""The key that says which of a family stands somewhere; of values it is ``measure``."""

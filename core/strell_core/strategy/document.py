@@ -15,7 +15,8 @@ from typing import Any, NamedTuple
 
 from strell_core.market.instruments import UNIT
 from strell_core.measures.declaration import Declaration
-from strell_core.strategy import catalogue
+from strell_core.measures.values import measure_of
+from strell_core.strategy import catalogue, conditions
 from strell_core.strategy.upgrades import FORMAT, upgraded
 
 RULE_KEYS = {"id", "rule", "off", "note"}
@@ -284,7 +285,7 @@ def _sentence(
     is_leg = declaration.id == "leg"
     extra = set(catalogue.PICKS) if is_leg else set()
     values = {key: value for key, value in item.items() if key not in RULE_KEYS | extra}
-    filled = {**declaration.defaults(), **values}
+    filled = declaration.normal({**declaration.defaults(), **values})
     problems += [Problem(f"{path}/{name}", message) for name, message in declaration.problems(filled)]
     sentence: dict[str, Any] = {"id": item.get("id"), "rule": declaration.id, **filled}
     for name in catalogue.PICKS if is_leg else ():
@@ -317,7 +318,9 @@ def _pick(path: str, raw: Any, known: dict[str, Declaration], problems: list[Pro
         problems.append(Problem(f"{path}/pick", f"'{str(given)[:60]}' is not known; there is {', '.join(known)}"))
         return {}
     declaration = known[raw["pick"]]
-    filled = {**declaration.defaults(), **{key: value for key, value in raw.items() if key != "pick"}}
+    filled = declaration.normal(
+        {**declaration.defaults(), **{key: value for key, value in raw.items() if key != "pick"}}
+    )
     problems += [Problem(f"{path}/{name}", message) for name, message in declaration.problems(filled)]
     return {"pick": declaration.id, **filled}
 
@@ -354,6 +357,7 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
                 title = known[sentence["rule"]].title
                 problems.append(Problem(f"{path}/{number}", f"'{title}' can stand only once; switch one off"))
             seen.add(sentence["rule"])
+    problems += _references(document)
     for place, entry in enumerate(document["entries"]):
         path = f"entries/{place}"
         if not switched_on(entry["when"]):
@@ -382,6 +386,43 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
         if not switched_on(entry["size"]):
             problems.append(Problem(f"{path}/size", "say how many lots: add a 'Lots' sentence"))
     return problems
+
+
+def _references(document: dict[str, Any]) -> list[Problem]:
+    """What names a leg or an underlying that is not there, and comparisons that cannot be made."""
+    out: list[Problem] = []
+    legs = {entry["id"]: {leg["id"] for _, leg in switched_on(entry["legs"])} for entry in document["entries"]}
+    every = {leg for found in legs.values() for leg in found}
+    for path, part, owner, sentences in parts(document):
+        there = legs[owner] if owner else every
+        for number, sentence in switched_on(sentences):
+            declaration = catalogue.sentences(part)[sentence["rule"]]
+            place = f"{path}/{number}"
+            for at, kind, name in _named(declaration, sentence):
+                if kind == "leg" and name not in there:
+                    out.append(Problem(f"{place}/{at}", f"there is no leg '{name}' any more; choose another one"))
+                if kind == "underlying" and name not in document["underlyings"]:
+                    known = ", ".join(document["underlyings"])
+                    out.append(Problem(f"{place}/{at}", f"'{name}' is no underlying of the strategy; it has {known}"))
+            if {"left", "is", "right"} <= set(sentence):
+                wrong = conditions.problem(sentence)
+                if wrong is not None:
+                    out.append(Problem(f"{place}/is", wrong))
+    return out
+
+
+def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tuple[str, str, str]]:
+    """``(path, kind, name)`` of everything that a sentence or value names in the document."""
+    for param in declaration.params:
+        value = holder.get(param.name)
+        if value is None:
+            continue
+        if param.kind in ("leg", "underlying"):
+            yield param.name, param.kind, str(value)
+        if param.kind == "value":
+            inner = measure_of(value)
+            for path, kind, name in _named(inner.declaration, value):
+                yield f"{param.name}/{path}", kind, name
 
 
 def parse(raw: Any) -> Strategy:

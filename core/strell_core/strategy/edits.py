@@ -19,11 +19,11 @@ def rules_digest(document: Mapping[str, Any]) -> str:
 
     def plain(part: str, sentence: Mapping[str, Any]) -> dict[str, Any]:
         declaration = catalogue.sentences(part)[sentence["rule"]]
-        out = {key: sentence[key] for key in ("id", "rule")} | _told(declaration, sentence)
+        out = {key: sentence[key] for key in ("id", "rule")} | declaration.told(sentence)
         for name in catalogue.PICKS:
             if name in sentence:
                 pick = sentence[name]
-                out[name] = {"pick": pick["pick"], **_told(catalogue.picks(name)[pick["pick"]], pick)}
+                out[name] = {"pick": pick["pick"], **catalogue.picks(name)[pick["pick"]].told(pick)}
         return out
 
     rules: dict[str, Any] = {"underlyings": document["underlyings"], "entries": []}
@@ -44,15 +44,6 @@ def rules_digest(document: Mapping[str, Any]) -> str:
         if (kept := [plain(part, s) for _, s in switched_on(document[part])])
     }
     return hashlib.sha256(json.dumps(rules, sort_keys=True).encode()).hexdigest()
-
-
-def _told(declaration: Declaration, values: Mapping[str, Any]) -> dict[str, Any]:
-    """Values that are not the declared default."""
-    return {
-        param.name: values[param.name]
-        for param in declaration.params
-        if param.name in values and values[param.name] != param.default
-    }
 
 
 def in_order(document: Mapping[str, Any]) -> dict[str, Any]:
@@ -87,7 +78,10 @@ def _in_order(item: Mapping[str, Any], declaration: Declaration) -> dict[str, An
 
 
 def _named(item: Mapping[str, Any], first: tuple[str, ...], declaration: Declaration) -> dict[str, Any]:
-    return {key: item[key] for key in (*first, *(param.name for param in declaration.params)) if key in item}
+    values = {
+        param.name: param.of_kind.written(param, item[param.name]) for param in declaration.params if param.name in item
+    }
+    return {**{key: item[key] for key in first if key in item}, **values}
 
 
 def mirrored(document: Mapping[str, Any], only: str | None = None) -> dict[str, Any]:

@@ -1,42 +1,31 @@
-"""Kinds of declared sentences and picks, and what each is given to decide on.
-
-Truth has three values: ``TRUE``, ``FALSE`` and ``UNVALUED``; only ``TRUE`` acts (semantics rule 4).
-"""
+"""Kinds of declared sentences and picks, and what each is given to decide on (:mod:`strell_core.measures.frames`)."""
 
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any, Literal
+from typing import Literal
 
-import numpy as np
-import numpy.typing as npt
-
-from strell_core.market.calendars import SessionCalendar
-from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
-from strell_core.market.timeline import ChainView, ExpirationSlice, Quote
+from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration
+from strell_core.measures.frames import (
+    Account,
+    Frame,
+    Ints,
+    Params,
+    PickedLeg,
+    Stretch,
+    Structure,
+    Truths,
+    Values,
+    Verdict,
+)
 from strell_core.measures.registry import Registry
 from strell_core.strategy.actions import Close, Consequence, Move
 from strell_core.strategy.schedule import Schedule
-
-TRUE, FALSE, UNVALUED = 1, 0, -1
-TRUTH_WORDS = {TRUE: "true", FALSE: "false", UNVALUED: "unvalued"}
-Truths = npt.NDArray[np.int8]
-Ints = npt.NDArray[np.int64]
-Params = Mapping[str, Any]
-Values = dict[str, Any]
-
-
-@dataclass(frozen=True)
-class Verdict:
-    """What a condition said, with the numbers it saw."""
-
-    truth: int
-    values: Values
 
 
 @dataclass(frozen=True)
@@ -44,70 +33,14 @@ class EntryFrame:
     """What an entry's conditions, checks and size may know at a look."""
 
     observation: Observation
-    open_trades: int
-    """Of the strategy: entering, open or leaving."""
-    entry: str = ""
+    account: Account
+    symbol: str = ""
+    """The underlying that the entry trades."""
 
-
-@dataclass(frozen=True)
-class PickedLeg:
-    """A leg with the contract a rule chose. ``contracts`` is per lot, signed; the underlying itself has no quote."""
-
-    leg_id: str
-    contract: ContractKey
-    contracts: int
-    quote: Quote
-
-
-@dataclass(frozen=True)
-class PositionLeg:
-    """A held leg with its quotes ``(n,)`` in parts over a stretch."""
-
-    leg_id: str
-    contract: ContractKey
-    contracts: int
-    opened_parts: int
-    bid: Ints
-    ask: Ints
-    valid: npt.NDArray[np.bool_]
-    best: int | None = None
-    """Highest mid P/L of the leg before the stretch; ``None``: its path begins."""
-
-
-@dataclass(frozen=True)
-class Stretch:
-    """A position over ``n`` consecutive snapshots in which its legs do not change.
-
-    Arrays are ``(n,)``. P/L is in parts of a quantum times contracts, before costs, realised parts
-    included; ``opening`` is the premium in the same unit, a credit positive.
-    """
-
-    legs: Sequence[PositionLeg]
-    opening: int
-    opened_on: dt.date
-    calendar: SessionCalendar
-    ordinal: npt.NDArray[np.int32]
-    reached: Callable[[int], npt.NDArray[np.bool_]]
-    """Whether each snapshot is at or after a minute of the exchange-local day, as the session allows it."""
-    spot: npt.NDArray[np.int32]
-    closable: Ints
-    mid: Ints
-    valued: npt.NDArray[np.bool_]
-    """All legs have a valid quote: mid is valued, and so is what closing gives, a long that nobody bids for at 0."""
-    doubtful: npt.NDArray[np.bool_]
-    """The mark is too wide, or the snapshot the last of several, for a profit target to trust."""
-    best: Ints
-    """Highest mid P/L since the first fill, this snapshot included."""
-    narrow: Callable[[Sequence[str]], Stretch] = field(repr=False, kw_only=True)
-    """The same stretch of some of its legs alone, with their own opening and path (semantics rule 16)."""
-
-    def leg(self, leg_id: str) -> PositionLeg | None:
-        """A held leg; ``None``: it is absent."""
-        return next((leg for leg in self.legs if leg.leg_id == leg_id), None)
-
-    def judged(self, truth: npt.NDArray[np.bool_], valued: npt.NDArray[np.bool_]) -> Truths:
-        """Three-valued truths from two masks."""
-        return np.where(valued, np.where(truth, TRUE, FALSE), UNVALUED).astype(np.int8)
+    def frame(self, legs: Sequence[PickedLeg] = (), view: ChainView | None = None) -> Frame:
+        """Where values are asked for: the instant, with picked legs where there are any."""
+        index, structure = self.observation.index, None if view is None else Structure(legs, view)
+        return Frame(self.observation.market, index, index + 1, self.symbol, None, structure, self.account)
 
 
 @dataclass(frozen=True)
@@ -149,12 +82,12 @@ class StrikePick:
 
 @dataclass(frozen=True)
 class StructureCondition:
-    """``judge(legs, view, params)``: whether the picked legs together are what is wanted, at that instant.
+    """``judge(frame, legs, view, params)``: whether the picked legs together are what is wanted, at that instant.
     ``least(params, quantum)``: the premium of a lot in parts, a credit positive, that a fill has to bring for it to
     hold there too."""
 
     declaration: Declaration
-    judge: Callable[[Sequence[PickedLeg], ChainView, Params], Verdict]
+    judge: Callable[[EntryFrame, Sequence[PickedLeg], ChainView, Params], Verdict]
     least: Callable[[Params, Decimal], int | None] = lambda params, quantum: None
 
 
@@ -191,6 +124,10 @@ class Exit:
     values: Callable[[Stretch, Params, int], Values]
     closes: Callable[[Params], Close] = _whole
     then: Callable[[Params], tuple[Consequence, ...]] = _nothing
+    asks_all: bool = False
+    """It is asked about the whole position, also where it closes legs."""
+    kind_of: Callable[[Params], ExitKind] | None = None
+    """The kind where its sentence says it."""
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
-from strell_core.strategy.kinds import FALSE, TRUE
+from strell_core.measures.frames import FALSE, TRUE
 
 MONEY_VALUES = {"pnl", "loss", "premium", "best"}
 """Values of exits that are parts of a quantum times contracts and read as money."""

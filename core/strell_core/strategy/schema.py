@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
+from strell_core.measures.values import allowed, family
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import LIMITS
 from strell_core.strategy.upgrades import FORMAT
@@ -19,6 +20,26 @@ def _sentence(declaration: Declaration, key: str, extra: dict[str, Any]) -> dict
         },
         "additionalProperties": False,
     }  # fmt: skip
+
+
+def _values(scopes: tuple[str, ...]) -> dict[str, Any]:
+    """A value that may speak of some scopes: a number, or a mapping of one of its measures."""
+    made = []
+    for measure in allowed(scopes):
+        declaration = measure.declaration
+        properties = {
+            param.name: param.schema()
+            if param.kind != "value" or param.scopes
+            else {"$ref": f"#/$defs/{family(scopes)}"}
+            for param in declaration.params
+        }
+        made.append(
+            {
+                "type": "object", "title": declaration.title, "description": declaration.explains, "required": ["measure"],
+                "properties": {"measure": {"const": declaration.id}, **properties}, "additionalProperties": False,
+            }
+        )  # fmt: skip
+    return {"anyOf": [{"type": "number"}, *made]}
 
 
 def json_schema() -> dict[str, Any]:
@@ -58,4 +79,5 @@ def json_schema() -> dict[str, Any]:
             **{part: lists[part] for part in catalogue.COMMON_PARTS},
         },
         "additionalProperties": False,
+        "$defs": {family(scopes): _values(scopes) for scopes in catalogue.value_scopes()},
     }  # fmt: skip

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
+from strell_core.measures.values import family as value_family
+from strell_core.measures.values import measure_of
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import parts
 
@@ -20,6 +22,10 @@ class Token:
 
     text: str
     path: str = ""
+    family: str = ""
+    """What may stand in its place: strikes, expirations, values of something; nothing: it is the sentence's own."""
+    of: str = ""
+    """Of the family, which it is a value of."""
 
 
 @dataclass(frozen=True)
@@ -72,6 +78,7 @@ def sheet(document: Mapping[str, Any]) -> Sheet:
     """Every sentence of a normalised document, numbered through, and the blocks they stand in."""
     several = len(document["entries"]) > 1
     sentences: list[Sentence] = []
+    legs: dict[str, int] = {}
     blocks: dict[tuple[str, str], Block] = {}
     for path, part, entry, items in parts(document):
         known = catalogue.sentences(part)
@@ -85,7 +92,9 @@ def sheet(document: Mapping[str, Any]) -> Sheet:
             # an only entry's own exits stand with the strategy's; new ones are the strategy's
             block.lists[part] = path
         for index, item in enumerate(items):
-            tokens = _tokens(known[item["rule"]], item, f"{path}/{index}")
+            if part == "legs":
+                legs[item["id"]] = len(sentences) + 1
+            tokens = _Writer(legs).tokens(known[item["rule"]], item, f"{path}/{index}")
             sentences.append(
                 Sentence(
                     item["id"], len(sentences) + 1, section, part, path, owner, item["rule"], index, tuple(tokens),
@@ -95,27 +104,48 @@ def sheet(document: Mapping[str, Any]) -> Sheet:
     return Sheet(tuple(sentences), tuple(blocks.values()))
 
 
-def _tokens(declaration: Declaration, values: Mapping[str, Any], path: str) -> list[Token]:
-    out: list[Token] = []
-    at = 0
-    template = declaration.sentence
-    for match in _BRACES.finditer(template):
-        if match.start() > at:
-            out.append(Token(template[at : match.start()]))
-        at = match.end()
-        name, one, many = match.groups()
-        if declaration.id == "leg" and name in catalogue.PICKS:
-            pick = values[name]
-            out += _tokens(catalogue.picks(name)[pick["pick"]], pick, f"{path}/{name}")
-            continue
-        value = values.get(name)
-        text = declaration.param(name).text(value)
-        if one is not None:
-            text = f"{text} {one if value == 1 else many}"
-        out.append(Token(text, f"{path}/{name}"))
-    if at < len(template):
-        out.append(Token(template[at:]))
-    if not any(token.path for token in out) and "/expiry" in path:
-        # a pick without values can still be changed for another one
-        out = [Token(token.text, f"{path}/pick") for token in out]
-    return out
+@dataclass(frozen=True)
+class _Writer:
+    """Writes sentences of one document. ``legs``: numbers of its legs' sentences."""
+
+    legs: Mapping[str, int]
+
+    def tokens(
+        self, declaration: Declaration, values: Mapping[str, Any], path: str, family: str = "",
+        scopes: tuple[str, ...] = (),
+    ) -> list[Token]:  # fmt: skip
+        of = declaration.id if family else ""
+        out: list[Token] = []
+        at = 0
+        template = declaration.sentence
+        for match in _BRACES.finditer(template):
+            if match.start() > at:
+                out.append(Token(template[at : match.start()]))
+            at = match.end()
+            name, one, many = match.groups()
+            if declaration.id == "leg" and name in catalogue.PICKS:
+                pick = values[name]
+                out += self.tokens(catalogue.picks(name)[pick["pick"]], pick, f"{path}/{name}", name)
+                continue
+            param, value = declaration.param(name), values.get(name)
+            if param.kind == "value" and value is not None:
+                inside = param.scopes or scopes
+                within = measure_of(value).declaration
+                out += self.tokens(within, value, f"{path}/{name}", value_family(inside), inside)
+                continue
+            text = self._reference(value) if param.kind == "leg" else param.text(value)
+            if one is not None:
+                text = f"{text} {one if value == 1 else many}"
+            out.append(Token(text, f"{path}/{name}", family, of))
+        if at < len(template):
+            out.append(Token(template[at:]))
+        if family and not any(token.path for token in out):
+            # what has no values of its own can still be changed for something else
+            out = [
+                Token(token.text, f"{path}/{catalogue.CHOSEN_BY.get(family, 'measure')}", family, of) for token in out
+            ]
+        return out
+
+    def _reference(self, leg: Any) -> str:
+        number = self.legs.get(str(leg))
+        return "a leg that is gone" if number is None else f"leg {number}"

@@ -3,18 +3,35 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from strell_core.market.timeline import DailyHistory
-from strell_core.measures.measure import load
+from strell_core.measures.bars import Indicator
+from strell_core.measures.measure import MarketMeasure, load
 from tests.demo import demo_history, short_history
 
 
 def history(closes: list[float], iv: list[float] | None = None) -> DailyHistory:
     dates = demo_history().dates[: len(closes)]
     return DailyHistory(dates, np.array(closes, float), np.array(iv if iv is not None else [15.0] * len(closes), float))
+
+
+def of_sessions() -> list[tuple[MarketMeasure, dict[str, Any]]]:
+    """Every measure of completed sessions, with its defaults."""
+    out = []
+    for measure in load().all():
+        params = measure.declaration.defaults()
+        if isinstance(measure, MarketMeasure) and measure.clock(params) == "session":
+            out.append((measure, params))
+    return out
+
+
+def measured(measure: MarketMeasure, daily: DailyHistory, params: dict[str, Any]) -> np.ndarray:
+    """A measure's series over a history, in its own terms."""
+    return measure.of_history(daily, params) if isinstance(measure, Indicator) else measure.series(daily, params)
 
 
 class AgainstOthersTest(unittest.TestCase):
@@ -25,7 +42,7 @@ class AgainstOthersTest(unittest.TestCase):
         cls.daily = demo_history().daily
 
     def series(self, name: str, **params: object) -> np.ndarray:
-        return load()[name].series(self.daily, params)
+        return measured(load()[name], self.daily, params)
 
     def test_realised_volatility(self) -> None:
         """Reference: pandas' rolling standard deviation; √252 is common practice."""
@@ -57,20 +74,20 @@ class AgainstOthersTest(unittest.TestCase):
 class KnowledgeTest(unittest.TestCase):
     def test_a_longer_history_never_changes_an_earlier_value(self) -> None:
         daily = demo_history().daily
-        for measure in load().all():
-            params = {param.name: param.default for param in measure.declaration.params}
-            whole = measure.series(daily, params)
+        for measure, params in of_sessions():
+            whole = measured(measure, daily, params)
             for end in (260, 400, 615):
                 np.testing.assert_array_equal(
-                    measure.series(daily.before(end), params), whole[:end], measure.declaration.id
+                    measured(measure, daily.before(end), params), whole[:end], measure.declaration.id
                 )
 
     def test_too_short_a_history_is_unvalued(self) -> None:
-        for measure in load().all():
-            params = {param.name: param.default for param in measure.declaration.params}
+        for measure, params in of_sessions():
             self.assertIsNone(measure.value(history([]), params))
             if params:
-                self.assertIsNone(measure.value(history([100.0, 101.0]), params), measure.declaration.id)
+                self.assertTrue(
+                    np.isnan(measured(measure, history([100.0, 101.0]), params)[-1]), measure.declaration.id
+                )
 
     def test_a_window_without_width_or_with_a_hole_is_unvalued(self) -> None:
         rank = load()["iv_rank"]
@@ -97,13 +114,16 @@ class OnceTest(unittest.TestCase):
                 ("realised_volatility", {"sessions": 2}),
             ):
                 found = load()[measure].known(history, params)
-                wanted = [load()[measure].value(history.daily.before(n), params) for n in range(len(history.dates) + 1)]
-                self.assertEqual(found, wanted, measure)
+                wanted = [
+                    load()[measure].value(history.daily.before(n), {**params, "bars": "session"})
+                    for n in range(len(history.dates) + 1)
+                ]
+                self.assertEqual([None if np.isnan(value) else value for value in found], wanted, measure)
                 self.assertIs(load()[measure].known(history, params), found)
 
     def test_a_split_changes_the_units_of_what_came_before_it(self) -> None:
         from tests.engine.test_splits import AFTER, BEFORE, timeline
 
         history = timeline(2.0, [*BEFORE, *AFTER])
-        gap = [v for v in load()["average_gap"].known(history, {"sessions": 2}) if v is not None]
+        gap = [v for v in load()["average_gap"].known(history, {"sessions": 2}) if not np.isnan(v)]
         self.assertTrue(gap and all(abs(value) < 5 for value in gap), f"no jump by half: {gap}")

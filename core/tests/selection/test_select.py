@@ -9,11 +9,13 @@ import unittest
 from decimal import Decimal
 from typing import Any
 
+from strell_core.market.market import Observation
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import FALSE, TRUE, Account
 from strell_core.scenario.generator import MK30
 from strell_core.selection.select import Selection, select
 from strell_core.strategy.document import parse
-from strell_core.strategy.kinds import FALSE, TRUE, structure_conditions
+from strell_core.strategy.kinds import EntryFrame, structure_conditions
 from tests.demo import short_history
 from tests.engine.variations import days, delta, document, leg
 from tests.handmade import session_chains, timeline_of
@@ -54,9 +56,10 @@ class StrikeTest(unittest.TestCase):
             timeline.underlying = dataclasses.replace(MK30, quantum=Decimal(quantum))
             chosen = pick(timeline, leg("sell", "put", cheap, days(10, 5, 18)))
             self.assertEqual(chosen.legs[0].contract.strike, strike)
+            frame = EntryFrame(Observation(timeline, 0), Account(0, 0), "MK30")
             for points, truth in ((credit, TRUE), (credit + 0.05, FALSE)):
                 wanted = {"kind": "credit", "points": points}
-                verdict = structure_conditions["net_premium"].judge(chosen.legs, timeline.view(0), wanted)
+                verdict = structure_conditions["net_premium"].judge(frame, chosen.legs, timeline.view(0), wanted)
                 self.assertEqual((verdict.truth, verdict.values["premium"]), (truth, credit))
 
     def test_a_quote_that_is_crossed_is_passed_over(self) -> None:

@@ -11,9 +11,9 @@ from strell_core.engine.plan import make_plan
 from strell_core.engine.state import LegState, TradeState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import parse
-from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED
 from tests.engine.variations import days, delta, document, leg
 from tests.handmade import instant, session_chains, timeline_of
 

@@ -6,8 +6,8 @@ import unittest
 from pathlib import Path
 
 from strell_core.formats.strategies import from_text
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED
 from strell_core.strategy import catalogue
-from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.schema import json_schema
 from strell_core.strategy.sentences import sheet

@@ -6,7 +6,6 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.test import Client, TestCase
 
-
 NAME, PASSWORD = "mara", "quiet-harbour-9"
 
 

@@ -5,7 +5,7 @@ from typing import Any
 
 from strell_core.market.timeline import DailyHistory
 from strell_core.measures.declaration import Declaration
-from strell_core.measures.measure import Measure, Series, measures
+from strell_core.measures.measure import MarketMeasure, Series, measures
 
 DECLARATION = Declaration(
     id="atm_iv", section="measure", title="At-the-money IV", sentence="at-the-money IV",
@@ -21,4 +21,4 @@ def series(history: DailyHistory, params: Mapping[str, Any]) -> Series:
     return history.atm_iv
 
 
-measures.register(Measure(DECLARATION, series))
+measures.register(MarketMeasure(DECLARATION, series))

@@ -7,7 +7,7 @@ import talib
 
 from strell_core.market.timeline import DailyHistory
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.measure import Measure, Series, measures
+from strell_core.measures.measure import MarketMeasure, Series, measures
 
 DECLARATION = Declaration(
     id="average_gap", section="measure", title="Distance from the moving average",
@@ -27,4 +27,4 @@ def series(history: DailyHistory, params: Mapping[str, Any]) -> Series:
     return values
 
 
-measures.register(Measure(DECLARATION, series))
+measures.register(MarketMeasure(DECLARATION, series))

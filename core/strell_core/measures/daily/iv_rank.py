@@ -7,7 +7,7 @@ import numpy as np
 
 from strell_core.market.timeline import DailyHistory
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.measure import Measure, Series, measures
+from strell_core.measures.measure import MarketMeasure, Series, measures
 
 DECLARATION = Declaration(
     id="iv_rank", section="measure", title="IV rank", sentence="IV rank over {sessions|session|sessions}",
@@ -31,4 +31,4 @@ def series(history: DailyHistory, params: Mapping[str, Any]) -> Series:
     return out
 
 
-measures.register(Measure(DECLARATION, series))
+measures.register(MarketMeasure(DECLARATION, series))

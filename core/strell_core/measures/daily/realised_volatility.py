@@ -7,7 +7,7 @@ import numpy as np
 
 from strell_core.market.timeline import DailyHistory
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.measure import Measure, Series, measures
+from strell_core.measures.measure import MarketMeasure, Series, measures
 
 SESSIONS_A_YEAR = 252
 DECLARATION = Declaration(
@@ -33,4 +33,4 @@ def series(history: DailyHistory, params: Mapping[str, Any]) -> Series:
     return out
 
 
-measures.register(Measure(DECLARATION, series))
+measures.register(MarketMeasure(DECLARATION, series))

@@ -1,7 +1,8 @@
 """When the rules are looked at for an entry."""
 
 from strell_core.measures.declaration import WEEKDAYS, Declaration, Param, minutes
-from strell_core.strategy.kinds import Params, ScheduleRule, schedules
+from strell_core.measures.frames import Params
+from strell_core.strategy.kinds import ScheduleRule, schedules
 from strell_core.strategy.schedule import Schedule
 
 DECLARATION = Declaration(

@@ -1,25 +1,20 @@
-"""A condition on every measure: "only if <measure> is above or below <level>"."""
+"""Ready-made conditions on the measures that most are asked for: "only if <measure> is above or below <level>"."""
 
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.measure import Measure, load
-from strell_core.strategy.kinds import (
-    FALSE,
-    TRUE,
-    UNVALUED,
-    EnterCondition,
-    EntryFrame,
-    Params,
-    Verdict,
-    enter_conditions,
-)
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, Verdict
+from strell_core.measures.measure import MarketMeasure, load
+from strell_core.strategy.kinds import EnterCondition, EntryFrame, enter_conditions
 
-_LEVELS = {"rsi": (30, 0, 100), "iv_rank": (30, 0, 100), "average_gap": (0, -50, 50)}
+_LEVELS = {
+    "atm_iv": (15, 0, 300), "average_gap": (0, -50, 50), "iv_rank": (30, 0, 100), "realised_volatility": (15, 0, 300), "rsi": (30, 0, 100),
+}  # fmt: skip
+"""Level to begin with, lowest and highest."""
 
 
-def condition_on(measure: Measure) -> EnterCondition:
+def condition_on(measure: MarketMeasure) -> EnterCondition:
     """The entry condition made from a measure's declaration."""
     base = measure.declaration
-    default, low, high = _LEVELS.get(base.id, (15, 0, 300))
+    default, low, high = _LEVELS[base.id]
     declaration = Declaration(
         id=f"when_{base.id}", section="enter", title=base.title, version=base.version,
         sentence=f"Only if {base.sentence} is {{comparison}} {{level}}.",
@@ -50,5 +45,7 @@ def condition_on(measure: Measure) -> EnterCondition:
     return EnterCondition(declaration, judge)
 
 
-for _measure in load().all():
+for _name in _LEVELS:
+    _measure = load()[_name]
+    assert isinstance(_measure, MarketMeasure)
     enter_conditions.register(condition_on(_measure))

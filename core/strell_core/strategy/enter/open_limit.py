@@ -1,15 +1,8 @@
 """How many trades may be open at once."""
 
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import (
-    FALSE,
-    TRUE,
-    EnterCondition,
-    EntryFrame,
-    Params,
-    Verdict,
-    enter_conditions,
-)
+from strell_core.measures.frames import FALSE, TRUE, Params, Verdict
+from strell_core.strategy.kinds import EnterCondition, EntryFrame, enter_conditions
 
 DECLARATION = Declaration(
     id="open_limit", section="enter", title="Positions at once",
@@ -22,8 +15,8 @@ DECLARATION = Declaration(
 
 
 def judge(frame: EntryFrame, params: Params) -> Verdict:
-    truth = TRUE if frame.open_trades < params["limit"] else FALSE
-    return Verdict(truth, {"open": frame.open_trades, "limit": params["limit"]})
+    truth = TRUE if frame.account.open_trades < params["limit"] else FALSE
+    return Verdict(truth, {"open": frame.account.open_trades, "limit": params["limit"]})
 
 
 enter_conditions.register(EnterCondition(DECLARATION, judge))

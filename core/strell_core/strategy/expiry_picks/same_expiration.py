@@ -4,7 +4,8 @@ import datetime as dt
 from collections.abc import Sequence
 
 from strell_core.measures.declaration import Declaration
-from strell_core.strategy.kinds import ExpiryPick, Params, expiry_picks
+from strell_core.measures.frames import Params
+from strell_core.strategy.kinds import ExpiryPick, expiry_picks
 
 DECLARATION = Declaration(
     id="same_expiration", section="expiry pick", title="same as the first leg",

@@ -5,7 +5,8 @@ import datetime as dt
 import numpy as np
 
 from strell_core.measures.declaration import Declaration, Param, minutes
-from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
+from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
     id="before_expiration", section="leave", title="Days before expiration",

@@ -3,7 +3,8 @@
 import numpy as np
 
 from strell_core.measures.declaration import Declaration, Param, minutes
-from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
+from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
     id="days_held", section="leave", title="Days held", sentence="After {days|day|days} at {time}.",

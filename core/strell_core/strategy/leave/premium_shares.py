@@ -1,7 +1,8 @@
 """Exits at a share of the opening premium: one for profits on a credit, one for losses on either."""
 
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
+from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy.kinds import Exit, exits
 
 CREDIT_TARGET = Declaration(
     id="credit_target", section="leave", title="Profit as a share of the credit", sentence="At {percent} of the credit.",

@@ -4,7 +4,8 @@ import numpy as np
 
 from strell_core.market.instruments import Strike, thousandths
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
+from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
     id="strike_fence", section="leave", title="Strike fence",

@@ -1,7 +1,8 @@
 """A trailing stop on the trade's P/L, once it has earned something."""
 
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values, exits
+from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
     id="trailing_profit", section="leave", title="Trailing stop on P/L",

@@ -3,7 +3,8 @@
 from collections.abc import Sequence
 
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import EntryFrame, Params, PickedLeg, SizeRule, size_rules
+from strell_core.measures.frames import Params, PickedLeg
+from strell_core.strategy.kinds import EntryFrame, SizeRule, size_rules
 
 DECLARATION = Declaration(
     id="fixed_lots", section="size", title="Lots", sentence="{lots|lot|lots}.",

@@ -4,7 +4,8 @@ import numpy as np
 
 from strell_core.market.timeline import NO_DELTA, ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
+from strell_core.measures.frames import Ints, Params
+from strell_core.strategy.kinds import StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="nearest_delta", section="strike pick", title="nearest delta", sentence="nearest to delta {delta} (± {within})",

@@ -5,7 +5,8 @@ import numpy as np
 from strell_core.market.prices import points_to_quanta
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
+from strell_core.measures.frames import Ints, Params
+from strell_core.strategy.kinds import StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="nearest_premium", section="strike pick", title="by premium", sentence="nearest to a premium of {points} points (± {within})",

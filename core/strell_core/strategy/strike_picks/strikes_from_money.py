@@ -4,7 +4,8 @@ import numpy as np
 
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import Ints, Params, StrikePick, strike_picks
+from strell_core.measures.frames import Ints, Params
+from strell_core.strategy.kinds import StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="strikes_from_money", section="strike pick", title="strikes from the money",

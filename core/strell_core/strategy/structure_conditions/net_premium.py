@@ -6,15 +6,8 @@ from decimal import Decimal
 from strell_core.market.prices import PARTS, points_to_quanta
 from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import (
-    FALSE,
-    TRUE,
-    Params,
-    PickedLeg,
-    StructureCondition,
-    Verdict,
-    structure_conditions,
-)
+from strell_core.measures.frames import FALSE, TRUE, Params, PickedLeg, Verdict
+from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
 DECLARATION = Declaration(
     id="net_premium", section="legs", title="Net premium", sentence="Only if the net {kind} is at least {points} points.",
@@ -30,7 +23,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def judge(legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
+def judge(frame: EntryFrame, legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
     credit = sum(-leg.contracts * (leg.quote.bid if leg.contracts < 0 else leg.quote.ask) for leg in legs)
     premium = credit if params["kind"] == "credit" else -credit
     quantum = view.underlying.quantum

@@ -4,16 +4,8 @@ from collections.abc import Sequence
 
 from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import (
-    FALSE,
-    TRUE,
-    UNVALUED,
-    Params,
-    PickedLeg,
-    StructureCondition,
-    Verdict,
-    structure_conditions,
-)
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, PickedLeg, Verdict
+from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
 DECLARATION = Declaration(
     id="side_balance", section="legs", title="Side balance", sentence="Only if side balance is at least {least}.",
@@ -27,7 +19,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def judge(legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
+def judge(frame: EntryFrame, legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
     side = {"call": 0, "put": 0}
     for leg in legs:
         side[leg.contract.right] += leg.contracts * (leg.quote.bid + leg.quote.ask)

@@ -4,16 +4,8 @@ from collections.abc import Sequence
 
 from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import (
-    FALSE,
-    TRUE,
-    UNVALUED,
-    Params,
-    PickedLeg,
-    StructureCondition,
-    Verdict,
-    structure_conditions,
-)
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, PickedLeg, Verdict
+from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
 DECLARATION = Declaration(
     id="spread_width", section="legs", title="Bid–ask width",
@@ -28,7 +20,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def judge(legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
+def judge(frame: EntryFrame, legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
     width = sum(abs(leg.contracts) * (leg.quote.ask - leg.quote.bid) for leg in legs)
     double_mid = sum(abs(leg.contracts) * (leg.quote.ask + leg.quote.bid) for leg in legs)
     if double_mid == 0:

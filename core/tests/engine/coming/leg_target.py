@@ -1,8 +1,9 @@
 """An exit of one leg with a consequence: buy it back at a share of its premium, then stop the other at its entry."""
 
 from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.frames import Params, Stretch, Truths, Values
 from strell_core.strategy.actions import Close, Consequence, StopToEntry
-from strell_core.strategy.kinds import Exit, Params, Stretch, Truths, Values
+from strell_core.strategy.kinds import Exit
 
 DECLARATION = Declaration(
     id="leg_target", section="leave", title="Leg at a share of its premium",

@@ -1,7 +1,8 @@
 """A market condition on a second underlying: only while another one has risen since its session's open."""
 
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.strategy.kinds import FALSE, TRUE, UNVALUED, EnterCondition, EntryFrame, Params, Verdict
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, Verdict
+from strell_core.strategy.kinds import EnterCondition, EntryFrame
 from tests.engine.coming.session_move import MEASURE
 
 DECLARATION = Declaration(

@@ -5,8 +5,9 @@ from collections.abc import Sequence
 import numpy as np
 
 from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.frames import Params, Stretch, Truths, Values
 from strell_core.strategy.actions import Move, Roll
-from strell_core.strategy.kinds import AdjustFrame, Adjustment, Params, Stretch, Truths, Values
+from strell_core.strategy.kinds import AdjustFrame, Adjustment
 
 DECLARATION = Declaration(
     id="roll_short", section="adjust", title="Roll a leg away",

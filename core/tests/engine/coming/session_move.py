@@ -5,7 +5,7 @@ from typing import Any
 
 from strell_core.market.timeline import Timeline
 from strell_core.measures.declaration import Declaration
-from strell_core.measures.measure import Measure, Series
+from strell_core.measures.measure import MarketMeasure, Series
 
 DECLARATION = Declaration(
     id="session_move", section="measure", title="Move since the open", sentence="the move since the session's open",
@@ -21,4 +21,4 @@ def series(timeline: Timeline, params: Mapping[str, Any]) -> Series:
     return values
 
 
-MEASURE = Measure(DECLARATION, series)
+MEASURE = MarketMeasure(DECLARATION, series)

@@ -1,0 +1,1 @@
+"""Measures of the account that is traded in."""

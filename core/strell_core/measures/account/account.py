@@ -1,0 +1,40 @@
+"""The account: how much is there and free, and how much is open."""
+
+import math
+
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.frames import Account
+from strell_core.measures.measure import AccountMeasure, Params, measures
+
+OPEN = Declaration(
+    id="open_trades", section="measure", title="Open trades", sentence="open trades of {of}",
+    params=(Param("of", "choice", "Of", "all", choices={"all": "the strategy", "entry": "this entry"}),),
+    explains="Trades that are entering, open or leaving now.", example="open trades of this entry", words=("positions", "count", "flat"),
+    scope="account", clock="snapshot", grid=1,
+)  # fmt: skip
+EQUITY = Declaration(
+    id="equity", section="measure", title="Equity", sentence="equity", params=(),
+    explains="Cash and open trades at mid, of the run or deployment, in money. Not known in a preview.", example="equity",
+    words=("account", "balance"), scope="account", clock="snapshot", unit="money", grid=0.01,
+)  # fmt: skip
+FREE = Declaration(
+    id="free_capital", section="measure", title="Free capital", sentence="free capital", params=(),
+    explains="Equity less what open trades and opening orders need by the strategy-based rules, in money. Not known in a preview.",
+    example="free capital", words=("margin", "buying power"), scope="account", clock="snapshot", unit="money", grid=0.01,
+)  # fmt: skip
+
+
+def open_trades(account: Account, params: Params) -> float:
+    return float(account.open_trades if params["of"] == "all" else account.of_entry)
+
+
+def equity(account: Account, params: Params) -> float:
+    return math.nan if account.funds is None else account.funds()[0]
+
+
+def free(account: Account, params: Params) -> float:
+    return math.nan if account.funds is None else account.funds()[1]
+
+
+for _declaration, _value in ((OPEN, open_trades), (EQUITY, equity), (FREE, free)):
+    measures.register(AccountMeasure(_declaration, _value))

@@ -1,0 +1,1 @@
+"""Measures of the whole chain at an instant."""

@@ -1,0 +1,1 @@
+"""Measures that are made of other values."""

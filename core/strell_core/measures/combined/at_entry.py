@@ -1,0 +1,35 @@
+"""A market's value as it was when the position was opened."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from strell_core.measures import values
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.frames import Frame
+from strell_core.measures.measure import Measure, Params, Series, measures
+
+DECLARATION = Declaration(
+    id="at_entry", section="measure", title="As it was at entry", sentence="{of}, as it was at entry",
+    params=(Param("of", "value", "Of", {"measure": "price"}, scopes=("market", "clock", "event")),),
+    explains="A value of the market at the snapshot of the position's first fill. Without a position it does not exist.",
+    example="the underlying's price, as it was at entry", words=("frozen", "opening", "since entry"), scope="position", clock="constant",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class AtEntry(Measure):
+    def over(self, frame: Frame, params: Params) -> Series | None:
+        if frame.position is None:
+            return None
+        times = frame.market.main.times
+        place = int(np.searchsorted(times, frame.position.opened_at))
+        if place >= len(times) or int(times[place]) != frame.position.opened_at:
+            return np.full(frame.end - frame.begin, np.nan)
+        found = values.over(params["of"], Frame(frame.market, place, place + 1, frame.symbol))
+        return None if found is None else np.full(frame.end - frame.begin, found[0])
+
+
+measures.register(AtEntry(DECLARATION))

@@ -1,0 +1,149 @@
+"""What measures and conditions are evaluated on: a market over a stretch of snapshots, and beside it picked legs, a
+position, an account. And truths.
+
+Truth has three values: ``TRUE``, ``FALSE`` and ``UNVALUED``; only ``TRUE`` acts (semantics rule 4).
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.market.calendars import SessionCalendar
+from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Market
+from strell_core.market.timeline import ChainView, Quote, Timeline
+
+TRUE, FALSE, UNVALUED = 1, 0, -1
+TRUTH_WORDS = {TRUE: "true", FALSE: "false", UNVALUED: "unvalued"}
+Truths = npt.NDArray[np.int8]
+Ints = npt.NDArray[np.int64]
+Params = Mapping[str, Any]
+Values = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a condition said, with the numbers it saw."""
+
+    truth: int
+    values: Values
+
+
+@dataclass(frozen=True)
+class PickedLeg:
+    """A leg with the contract a rule chose. ``contracts`` is per lot, signed; the underlying itself has no quote."""
+
+    leg_id: str
+    contract: ContractKey
+    contracts: int
+    quote: Quote
+
+
+@dataclass(frozen=True)
+class PositionLeg:
+    """A held leg with its quotes ``(n,)`` in parts over a stretch."""
+
+    leg_id: str
+    contract: ContractKey
+    contracts: int
+    opened_parts: int
+    bid: Ints
+    ask: Ints
+    valid: npt.NDArray[np.bool_]
+    best: int | None = None
+    """Highest mid P/L of the leg before the stretch; ``None``: its path begins."""
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """A position over ``n`` consecutive snapshots in which its legs do not change.
+
+    Arrays are ``(n,)``. P/L is in parts of a quantum times contracts, before costs, realised parts
+    included; ``opening`` is the premium in the same unit, a credit positive.
+    """
+
+    legs: Sequence[PositionLeg]
+    opening: int
+    opened_on: dt.date
+    calendar: SessionCalendar
+    ordinal: npt.NDArray[np.int32]
+    reached: Callable[[int], npt.NDArray[np.bool_]]
+    """Whether each snapshot is at or after a minute of the exchange-local day, as the session allows it."""
+    spot: npt.NDArray[np.int32]
+    closable: Ints
+    mid: Ints
+    valued: npt.NDArray[np.bool_]
+    """All legs have a valid quote: mid is valued, and so is what closing gives, a long that nobody bids for at 0."""
+    doubtful: npt.NDArray[np.bool_]
+    """The mark is too wide, or the snapshot the last of several, for a profit target to trust."""
+    best: Ints
+    """Highest mid P/L since the first fill, this snapshot included."""
+    narrow: Callable[[Sequence[str]], Stretch] = field(repr=False, kw_only=True)
+    """The same stretch of some of its legs alone, with their own opening and path (semantics rule 16)."""
+    market: Market = field(repr=False, kw_only=True)
+    symbol: str = field(default="", kw_only=True)
+    """The underlying that the trade is of."""
+    begin: int = field(kw_only=True)
+    """Snapshot of the market's clock at which the stretch begins."""
+    opened_at: int = field(default=0, kw_only=True)
+    """Epoch second of the first fill."""
+    worth: float = field(default=0.0, kw_only=True)
+    """Money of one part of one contract."""
+
+    def leg(self, leg_id: str) -> PositionLeg | None:
+        """A held leg; ``None``: it is absent."""
+        return next((leg for leg in self.legs if leg.leg_id == leg_id), None)
+
+    def judged(self, truth: npt.NDArray[np.bool_], valued: npt.NDArray[np.bool_]) -> Truths:
+        """Three-valued truths from two masks."""
+        return np.where(valued, np.where(truth, TRUE, FALSE), UNVALUED).astype(np.int8)
+
+    @property
+    def frame(self) -> Frame:
+        """Where values are asked for, for conditions on this position."""
+        return Frame(self.market, self.begin, self.begin + len(self.mid), self.symbol, position=self)
+
+
+@dataclass(frozen=True)
+class Structure:
+    """Legs that were picked together at an instant, none of them dealt yet; contracts are of one lot."""
+
+    legs: Sequence[PickedLeg]
+    view: ChainView
+
+
+@dataclass(frozen=True)
+class Account:
+    """What is known of the account that an entry is for."""
+
+    open_trades: int
+    """Entering, open or leaving."""
+    of_entry: int
+    """Those of the entry that is judged."""
+    funds: Callable[[], tuple[float, float]] | None = field(default=None, repr=False)
+    """Equity and free capital, money; ``None``: not known here."""
+
+
+@dataclass(frozen=True)
+class Frame:
+    """Where values are asked for: snapshots ``[begin, end)`` of a market's clock, and what there is beside it."""
+
+    market: Market = field(repr=False)
+    begin: int
+    end: int
+    symbol: str = ""
+    """The underlying that is traded."""
+    position: Stretch | None = None
+    structure: Structure | None = None
+    account: Account | None = None
+
+    @property
+    def timeline(self) -> Timeline:
+        """Of the underlying that is traded."""
+        return self.market.timeline(self.symbol)

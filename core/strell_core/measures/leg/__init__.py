@@ -1,0 +1,1 @@
+"""Measures of one leg, picked or held."""

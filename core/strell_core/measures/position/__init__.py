@@ -1,0 +1,1 @@
+"""Measures of a position."""

@@ -1,0 +1,1 @@
+"""Measures of a market within its session, known at every snapshot."""

@@ -1,0 +1,1 @@
+"""Measures of legs that were picked together."""

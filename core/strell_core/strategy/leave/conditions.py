@@ -1,0 +1,115 @@
+"""Exits on any value: of the position, a leg, the market or the clock; what they close, how, and what follows."""
+
+from collections.abc import Callable
+from fractions import Fraction
+
+import numpy as np
+
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.frames import FALSE, TRUE, Params, Stretch, Truths, Values
+from strell_core.strategy import conditions
+from strell_core.strategy.actions import Close, CloseAlso, Consequence, Reenter, StopToEntry
+from strell_core.strategy.kinds import Exit, ExitKind, exits
+
+SCOPES = (*conditions.MARKET, "position", "leg")
+WAYS = {"other": "patiently", "loss": "at the market", "profit": "on firm marks"}
+AS = Param("as", "choice", "How", "other", choices=WAYS)
+WHAT = Param("what", "leg", "Leg", "")
+OTHER = Param("other", "leg", "Other leg", "")
+WAY_WORDS = (
+    "Patiently: at the prices the sheet fills at. At the market: across the spread at once, before other exits, as a stop "
+    "leaves. On firm marks: patiently, and not on a mark that is too wide or a session's last."
+)
+BEGINS = conditions.params(SCOPES, {"measure": "pnl"}, "at most", -500.0)
+OF_LEG = conditions.params(SCOPES, {"measure": "leg_pnl"}, "at least", 60.0)
+
+
+def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, more: str = "", words: tuple[str, ...] = ()) -> Declaration:  # fmt: skip
+    return Declaration(
+        id=key, section="leave", title=title, sentence=sentence, params=params, example=example,
+        explains=f"Looked at on every snapshot. {more}{WAY_WORDS}", words=("if", "when", "general", "measure", *words), scope="position",
+        tells=("value", "than"), when_true="{value}, {is} {than}", when_false="{value}, leaves {is} {than}",
+        when_unvalued="a value is not there: {value} against {than}",
+    )  # fmt: skip
+
+
+POSITION = _declared(
+    "condition", "An exit on any value", "Close the position {as} when {left} is {is} {right}.", (AS, *BEGINS),
+    "Close the position at the market when P/L at mid in money is at most −500.", words=("stop", "target", "money stop"),
+)  # fmt: skip
+SHARE = _declared(
+    "condition_share", "Close a share of the lots", "Close {percent} of the lots {as} when {left} is {is} {right}.",
+    (Param("percent", "integer", "Share", 50, 1, 99, 1, "%"), AS, *conditions.params(SCOPES, {"measure": "pnl", "unit": "premium"}, "at least", 25.0)),
+    "Close 50 % of the lots patiently when P/L at mid in % of the premium is at least 25.",
+    "Acts once a trade, on the lots it was opened with, rounded down, at least one. ", ("partial", "scale out", "half"),
+)  # fmt: skip
+LEG = _declared(
+    "leg_condition", "Close one leg", "Close {what} {as} when {left} is {is} {right}.", (WHAT, AS, *OF_LEG),
+    "Close leg 3 patiently when P/L of leg 3 at mid in % of its premium is at least 60.", words=("leg target", "leg stop"),
+)  # fmt: skip
+LEG_STOP = _declared(
+    "leg_condition_stop", "Close one leg, the other stops at its entry",
+    "Close {what} {as} when {left} is {is} {right}; then {other} stops at its entry.", (WHAT, AS, *OF_LEG, OTHER),
+    "Close leg 3 patiently when P/L of leg 3 at mid in % of its premium is at least 60; then leg 4 stops at its entry.",
+    "When the leg is closed, the other leaves at the market as soon as its mid is back at what it was opened for. ",
+    ("linked", "stop to entry", "break-even stop"),
+)  # fmt: skip
+LEG_PARTNER = _declared(
+    "leg_condition_partner", "Close one leg, then its partner",
+    "Close {what} {as} when {left} is {is} {right}; then {other} closes too.", (WHAT, AS, *OF_LEG, OTHER),
+    "Close leg 3 at the market when P/L of leg 3 at mid in % of its premium is at most −100; then leg 5 closes too.",
+    "When the leg is closed, its partner follows at the market. ", ("linked", "wing", "side"),
+)  # fmt: skip
+AGAIN = _declared(
+    "condition_again", "Close everything and enter again",
+    "Close the position {as} when {left} is {is} {right}; then enter again, at most {times|time|times} in a row.",
+    (AS, *BEGINS, Param("times", "integer", "At most", 1, 1, 50)),
+    "Close the position at the market when P/L at mid in money is at most −500; then enter again, at most 1 time in a row.",
+    "The entry is judged again on the snapshot in which the last leg is closed, with fresh picks; what refuses it then ends the chain. ",
+    ("re-entry", "again", "re-enter"),
+)  # fmt: skip
+
+
+def test(stretch: Stretch, params: Params) -> Truths:
+    found = conditions.truths(params, stretch.frame)
+    if params["as"] == "profit":
+        found = np.where((found == TRUE) & stretch.doubtful, FALSE, found).astype(np.int8)
+    return found
+
+
+def values(stretch: Stretch, params: Params, i: int) -> Values:
+    return conditions.told(params, stretch.frame, i)
+
+
+def kind_of(params: Params) -> ExitKind:
+    found: ExitKind = params["as"]
+    return found
+
+
+def _share(params: Params) -> Close:
+    return Close(share=Fraction(int(params["percent"]), 100))
+
+
+def _leg(params: Params) -> Close:
+    return Close((str(params["what"]),))
+
+
+def _whole(params: Params) -> Close:
+    return Close()
+
+
+def _nothing(params: Params) -> tuple[Consequence, ...]:
+    return ()
+
+
+Closes, Then = Callable[[Params], Close], Callable[[Params], tuple[Consequence, ...]]
+_EVERY: tuple[tuple[Declaration, Closes, Then], ...] = (
+    (POSITION, _whole, _nothing),
+    (SHARE, _share, _nothing),
+    (LEG, _leg, _nothing),
+    (LEG_STOP, _leg, lambda params: (StopToEntry(str(params["other"])),)),
+    (LEG_PARTNER, _leg, lambda params: (CloseAlso(str(params["other"])),)),
+    (AGAIN, _whole, lambda params: (Reenter(at_most=int(params["times"])),)),
+)
+for _declaration, _closes, _then in _EVERY:
+    exits.register(Exit(_declaration, "other", test, values, _closes, _then, asks_all=True, kind_of=kind_of))
