@@ -11,7 +11,9 @@ from django.contrib.auth.models import User
 from market.timelines import timeline
 from observe.payoffs import Holding, glyph
 from strategies.models import Revision, Strategy
+from strell_core.market.market import Market
 from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.frames import Frame
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
@@ -34,7 +36,8 @@ def glyph_now(document: dict[str, Any]) -> dict[str, Any]:
     index = len(history.times) - 2
     view = history.view(index)
     legs = parse(document).entries[0].legs
-    picked = select(legs, view, history.dates[int(history.session_of[index])]).legs
+    frame = Frame(Market(history), index, index + 1, view.underlying.symbol)
+    picked = select(legs, frame, view).legs
     return glyph([Holding(leg.contract, leg.contracts, 0.0) for leg in picked], view.spot / 100)
 
 

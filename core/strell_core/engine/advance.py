@@ -20,6 +20,7 @@ from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import (
     Advanced,
     EngineState,
+    Entered,
     Fill,
     Need,
     Order,
@@ -89,12 +90,12 @@ Afford = Callable[[Sequence[PickedLeg], int], Verdict]
 
 def decide_entry(
     entry: EntryPlan, observation: Observation, account: Account, runners_up: int = 0, thorough: bool = False,
-    afford: Afford | None = None,
+    afford: Afford | None = None, again: bool = False,
 ) -> EntryDecision:  # fmt: skip
     """Judge an entry's rules at a snapshot. ``thorough`` goes on after the first that says no; ``afford`` is asked
-    last, and speaks for the sentence on size."""
+    last, and speaks for the sentence on size. ``again``: it is a re-entry, which waits for no crossing."""
     rules, symbol = entry.entry, entry.entry.underlying
-    frame = EntryFrame(observation, account, symbol)
+    frame = EntryFrame(observation, account, symbol, again)
     verdicts: list[tuple[str, Verdict]] = []
     for rule in rules.conditions:
         verdicts.append((rule.id, kinds.enter_conditions[rule.kind].judge(frame, rule.params)))
@@ -104,7 +105,7 @@ def decide_entry(
     if view is None:
         verdicts.append((rules.legs[0].id, Verdict(UNVALUED, {"message": f"{symbol} has no snapshot near now"})))
         return EntryDecision(tuple(verdicts), None, 0)
-    selection = select(rules.legs, view, observation.date, runners_up)
+    selection = select(rules.legs, frame.frame(), view, runners_up, entry.allows)
     failed = selection.failed
     if failed is not None:
         verdicts.append((failed.leg_id, Verdict(FALSE, {"message": failed.message})))
@@ -182,7 +183,11 @@ class _Decisions(Expiry):
             now = self._funds()
             return now.equity, now.free
 
-        return Account(state.open_count, state.open_of(entry), funds)
+        today = self.observation.date
+        return Account(
+            state.open_count, state.open_of(entry), funds, state.entered_on(entry, today),
+            sum(item.times for item in state.entered if item.on == today),
+        )  # fmt: skip
 
     def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:
         """The figures where ``needed`` capital is more than is free."""
@@ -294,7 +299,9 @@ class _Decisions(Expiry):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
-            decision = decide_entry(entry, self.observation, self._account(entry.id), afford=self._afford)
+            decision = decide_entry(
+                entry, self.observation, self._account(entry.id), 0, False, self._afford, again=True
+            )
             if decision.entered and decision.selection is not None:
                 self._enter(entry, decision, item.rule, item.number)
             else:
@@ -324,7 +331,9 @@ class _Decisions(Expiry):
         assert decision.selection is not None
         number = self.next_trade
         self.next_trade += 1
-        lots = decision.lots
+        lots, today = decision.lots, self.observation.date
+        times = self.state_now().entered_on(entry.id, today) + 1
+        self.entered[entry.id] = Entered(entry.id, today, times)
         legs = tuple(OrderLeg(leg.leg_id, leg.contract, leg.contracts * lots) for leg in decision.selection.legs)
         told: dict[str, Any] = {"contracts": [leg.contract.code for leg in legs]}
         if reentry:

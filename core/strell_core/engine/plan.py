@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass, field
 from decimal import Decimal
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any, Literal
 
 import numpy as np
@@ -14,12 +14,13 @@ import numpy.typing as npt
 from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import ExpirationSlice, Timeline
+from strell_core.selection.select import Allows
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
 from strell_core.strategy.document import Entry, Rule, Strategy
 from strell_core.strategy.kinds import Adjustment, Exit, ExitKind
-from strell_core.strategy.schedule import Schedule
+from strell_core.strategy.schedule import Schedule, together
 
 
 @dataclass(frozen=True)
@@ -38,6 +39,11 @@ def _way(kind: Exit, rule: Rule) -> ExitKind:
     return kind.kind if kind.kind_of is None else kind.kind_of(rule.params)
 
 
+def _allowed(may: Any, params: Any, chain: ExpirationSlice) -> npt.NDArray[np.bool_]:
+    found: npt.NDArray[np.bool_] = may(chain, params)
+    return found
+
+
 @dataclass(frozen=True)
 class EntryPlan:
     entry: Entry
@@ -45,6 +51,8 @@ class EntryPlan:
     exits: tuple[ActiveExit, ...]
     """Of its trades: position before leg, loss before others, then the sheet's order (semantics rule 7)."""
     adjustments: tuple[tuple[Rule, Adjustment], ...]
+    allows: tuple[Allows, ...] = ()
+    """What strikes have to be for any of its picks."""
     wishes: dict[tuple[str, ...], Any] = field(default_factory=dict, repr=False, compare=False)
     """Made so far by :func:`exits.wishes`, by the legs that are held."""
 
@@ -85,14 +93,18 @@ class Plan:
 
     def _entry(self, entry: Entry) -> EntryPlan:
         decides_single = bool(self.strategy.orders["single_snapshots"]["policy"] == "decide")
-        schedule = kinds.schedules[entry.schedule.kind].schedule(entry.schedule.params, decides_single)
+        schedule = together(
+            [kinds.schedules[rule.kind].schedule(rule.params, decides_single) for rule in entry.schedules]
+        )
         found = []
         for rule in (*self.strategy.leave, *entry.leave):
             kind = kinds.exits[rule.kind]
             found.append(ActiveExit(rule, kind, kind.closes(rule.params), kind.then(rule.params), _way(kind, rule)))
         exits = tuple(sorted(found, key=lambda item: (item.closes != Close(), item.way != "loss")))
         adjust = (*self.strategy.adjust, *entry.adjust)
-        return EntryPlan(entry, schedule, exits, tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust))
+        asked = [(kinds.structure_conditions[rule.kind].allows, rule.params) for rule in entry.checks]
+        allows = tuple(partial(_allowed, may, params) for may, params in asked if may is not None)
+        return EntryPlan(entry, schedule, exits, tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust), allows)
 
     def entry(self, name: str) -> EntryPlan:
         """An entry by its id; a trade whose entry is gone goes on with what holds for every entry."""

@@ -175,18 +175,33 @@ class Due:
 
 
 @dataclass(frozen=True)
+class Entered:
+    """The session in which an entry was last made, re-entries among them, and how often in it."""
+
+    entry: str
+    on: dt.date
+    times: int
+
+
+@dataclass(frozen=True)
 class EngineState:
     cash: Decimal
     next_trade: int = 1
     trades: tuple[TradeState, ...] = ()
     orders: tuple[Order, ...] = ()
     due: tuple[Due, ...] = ()
+    entered: tuple[Entered, ...] = ()
+    """Of every entry that was made: when last, and how often on that day."""
 
     @property
     def open_count(self) -> int:
         """Trades entering, open or leaving."""
         held = {trade.number for trade in self.trades}
         return len(held | {order.trade for order in self.orders if order.purpose == "open"})
+
+    def entered_on(self, entry: str, date: dt.date) -> int:
+        """How often an entry was made in a session."""
+        return sum(item.times for item in self.entered if item.entry == entry and item.on == date)
 
     def open_of(self, entry: str) -> int:
         """The same of one entry."""

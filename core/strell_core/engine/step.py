@@ -50,6 +50,7 @@ class Step:
         self.trades = {trade.number: trade for trade in state.trades}
         self.orders = list(state.orders)
         self.due = list(state.due)
+        self.entered = {item.entry: item for item in state.entered}
         self.intents: list[Order] = []
         self.reasons: list[Reason] = []
         self.entries_made: list[LedgerEntry] = []
@@ -66,7 +67,10 @@ class Step:
         )  # fmt: skip
 
     def state_now(self) -> EngineState:
-        return EngineState(self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders), tuple(self.due))
+        return EngineState(
+            self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders), tuple(self.due),
+            tuple(self.entered[name] for name in sorted(self.entered)),
+        )  # fmt: skip
 
     def replace(self, order: Order, **changes: Any) -> None:
         self.orders[self.orders.index(order)] = dataclasses.replace(order, **changes)

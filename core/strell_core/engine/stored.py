@@ -16,6 +16,7 @@ from strell_core.engine.state import (
     ClosedTrade,
     Due,
     EngineState,
+    Entered,
     Fill,
     LegClose,
     LegState,
@@ -28,7 +29,7 @@ from strell_core.engine.state import (
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.actions import consequence
 
-VERSION = 2
+VERSION = 3
 ENTRY = "entry"
 """What the only entry of a strategy was called when there was one."""
 
@@ -50,6 +51,7 @@ def load(text: str, underlying: str) -> EngineState:
         return EngineState(
             Decimal(raw["cash"]), raw["next_trade"], tuple(_trade(item, underlying) for item in raw["trades"]),
             tuple(order_of(item, underlying) for item in raw["orders"]), tuple(Due(**item) for item in raw["due"]),
+            tuple(Entered(i["entry"], dt.date.fromisoformat(i["on"]), i["times"]) for i in raw["entered"]),
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, ArithmeticError) as error:
         raise StoredStateError(f"a stored state cannot be read: {error}") from error
@@ -72,6 +74,11 @@ def _to_2(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "trades": trades, "orders": [_order_to_2(order) for order in raw["orders"]], "due": []}
 
 
+def _to_3(raw: dict[str, Any]) -> dict[str, Any]:
+    """Entries are counted by session; what an earlier version entered is not known to have been today."""
+    return {**raw, "entered": []}
+
+
 def _order_to_2(raw: dict[str, Any]) -> dict[str, Any]:
     """A closing order of version 1 does not say whether it may wait for its price: it does not."""
     order = {key: value for key, value in raw.items() if key != "kind"}
@@ -82,7 +89,7 @@ def _order_to_2(raw: dict[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-_STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2,)
+_STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2, _to_3)
 
 
 def _trade(raw: dict[str, Any], underlying: str) -> TradeState:

@@ -128,6 +128,10 @@ class Account:
     """Those of the entry that is judged."""
     funds: Callable[[], tuple[float, float]] | None = field(default=None, repr=False)
     """Equity and free capital, money; ``None``: not known here."""
+    entered_today: int = 0
+    """How often the entry that is judged was made in this session."""
+    all_entered_today: int = 0
+    """The same of all entries."""
 
 
 @dataclass(frozen=True)

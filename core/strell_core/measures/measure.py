@@ -7,6 +7,7 @@ stretch is absent: what it speaks of does not exist.
 
 from __future__ import annotations
 
+import dataclasses
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -17,7 +18,7 @@ import numpy.typing as npt
 
 from strell_core.market.market import Market, Observation
 from strell_core.market.timeline import ChainView, DailyHistory, Timeline
-from strell_core.measures.declaration import Declaration
+from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Account, Frame, PickedLeg, PositionLeg, Stretch, Structure
 from strell_core.measures.registry import Registry, load_folder
 
@@ -67,8 +68,20 @@ class Measure:
         )
 
 
+OF = Param(UNDERLYING, UNDERLYING, "Underlying", None, optional=True)
+
+
+class OfAnUnderlying(Measure):
+    """A measure that any underlying of a strategy has: which one is a parameter of its own."""
+
+    def __post_init__(self) -> None:
+        declaration = self.declaration
+        if all(param.name != UNDERLYING for param in declaration.params):
+            object.__setattr__(self, "declaration", dataclasses.replace(declaration, params=(*declaration.params, OF)))
+
+
 @dataclass(frozen=True)
-class MarketMeasure(Measure):
+class MarketMeasure(OfAnUnderlying):
     """A number of a market.
 
     ``session``: ``series(daily history, params)`` gives one value a completed session as of its close, known from
@@ -151,7 +164,7 @@ class MarketMeasure(Measure):
 
 
 @dataclass(frozen=True)
-class ChainMeasure(Measure):
+class ChainMeasure(OfAnUnderlying):
     """A number of the whole chain: ``value(view, params)`` at an instant, NaN unvalued. Looked up once a snapshot."""
 
     value: Callable[[ChainView, Params], float]

@@ -9,9 +9,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
+from strell_core.market.market import Market
 from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.measures.frames import Frame
 from strell_core.selection.select import rank_strikes
 from strell_core.strategy import catalogue, kinds
+from strell_core.strategy.kinds import Picking
 
 MOST_RATIO = 20
 
@@ -99,5 +102,6 @@ def _within(pick: dict[str, Any]) -> dict[str, Any]:
 
 
 def _picked(view: ChainView, chain: ExpirationSlice, pick: dict[str, Any]) -> int | float | None:
-    order = rank_strikes(chain, kinds.strike_picks[pick["pick"]].distance(chain, view, pick))
+    frame = Frame(Market(view.timeline), view.index, view.index + 1, view.underlying.symbol)
+    order = rank_strikes(chain, kinds.strike_picks[pick["pick"]].distance(chain, Picking(frame, view), pick))
     return strike_of(thousandths(chain.strikes[order[0]])) if order else None

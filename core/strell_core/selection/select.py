@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.timeline import NO_QUOTE_AT_ALL, ChainView, ExpirationSlice
-from strell_core.measures.frames import Ints, PickedLeg
+from strell_core.measures.frames import Frame, Ints, PickedLeg
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import LegRule
+from strell_core.strategy.kinds import Picking
 
 
 @dataclass(frozen=True)
@@ -35,6 +38,8 @@ class LegChoice:
     picked: PickedLeg | None
     message: str = ""
     """Why nothing was picked."""
+    left_out: bool = False
+    """It goes on without this leg."""
 
 
 @dataclass(frozen=True)
@@ -47,35 +52,60 @@ class Selection:
 
     @property
     def failed(self) -> LegChoice | None:
-        return next((choice for choice in self.choices if choice.picked is None), None)
+        """The leg for which nothing was found; the last one, where every option was left out."""
+        found = next((choice for choice in self.choices if choice.picked is None and not choice.left_out), None)
+        if found is None and all(leg.contract.is_unit for leg in self.legs):
+            return self.choices[-1]
+        return found
 
 
-def select(legs: Sequence[LegRule], view: ChainView, today: dt.date, runners_up: int = 0) -> Selection:
-    """Pick every leg in the sheet's order; the first that cannot be picked ends the search. A contract that an earlier
-    leg trades the other way round is passed over."""
+Allows = Callable[[ExpirationSlice], npt.NDArray[np.bool_]]
+"""Strikes ``(strikes,)`` that picks may take at all."""
+
+
+def select(
+    legs: Sequence[LegRule], frame: Frame, view: ChainView, runners_up: int = 0, allows: Sequence[Allows] = ()
+) -> Selection:
+    """Pick every leg in the sheet's order; the first that cannot be picked, and may not be left out, ends the search.
+    A contract that an earlier leg trades the other way round is passed over. What refers to a leg that was left out is
+    left out too (semantics rule 4)."""
     catalogue.load()
     choices: list[LegChoice] = []
-    anchor: dt.date | None = None
+    out: set[str] = set()
     listed = view.expirations
     for leg in legs:
-        other_way = [
-            choice.picked.contract
-            for choice in choices
-            if choice.picked is not None and choice.picked.contracts * leg.contracts < 0
-        ]
-        choice = _choose(leg, view, today, listed, anchor, other_way, runners_up)
+        there = [choice.picked for choice in choices if choice.picked is not None]
+        other_way = [picked.contract for picked in there if picked.contracts * leg.contracts < 0]
+        named = {p.leg_id: p.contract for p in there if not p.contract.is_unit}
+        gone = refers_to(leg) & out
+        if gone:
+            choice = LegChoice(leg.id, (), (), None, "it goes by a leg that is left out", left_out=True)
+        else:
+            choice = _choose(leg, Picking(frame, view, named), listed, other_way, runners_up, allows)
+            if choice.picked is None and leg.optional:
+                choice = dataclasses.replace(choice, left_out=True)
         choices.append(choice)
-        if choice.picked is None:
+        if choice.left_out:
+            out.add(leg.id)
+        elif choice.picked is None:
             break
-        if not choice.picked.contract.is_unit:
-            anchor = anchor or choice.picked.contract.expiration
     return Selection(tuple(choices))
 
 
+def refers_to(leg: LegRule) -> set[str]:
+    """Legs that a leg's picks go by."""
+    found = set()
+    for name, rule in (("strike", leg.strike), ("expiry", leg.expiry)):
+        if rule is not None:
+            found |= {str(rule.params[p.name]) for p in catalogue.picks(name)[rule.kind].params if p.kind == "leg"}
+    return found
+
+
 def _choose(
-    leg: LegRule, view: ChainView, today: dt.date, listed: list[dt.date], anchor: dt.date | None,
-    other_way: Sequence[ContractKey], runners_up: int,
+    leg: LegRule, picking: Picking, listed: list[dt.date], other_way: Sequence[ContractKey], runners_up: int,
+    allows: Sequence[Allows],
 ) -> LegChoice:  # fmt: skip
+    view = picking.view
     if leg.expiry is None or leg.strike is None:
         contract = ContractKey.unit(view.underlying.symbol)
         if not view.underlying.dealt:
@@ -83,11 +113,13 @@ def _choose(
                 leg.id, (), (), None, f"{view.underlying.symbol} is an index, which cannot be dealt in itself"
             )
         return LegChoice(leg.id, (), (), PickedLeg(leg.id, contract, leg.contracts, NO_QUOTE_AT_ALL))
-    allowed = kinds.expiry_picks[leg.expiry.kind].choose(today, listed, anchor, leg.expiry.params)
+    allowed = kinds.expiry_picks[leg.expiry.kind].choose(picking, listed, leg.expiry.params)
     if not allowed:
         return LegChoice(leg.id, (), (), None, "no listed expiration fits")
     chain, pick = view.slice(allowed[0], leg.right), kinds.strike_picks[leg.strike.kind]
-    distance = pick.distance(chain, view, leg.strike.params)
+    distance = pick.distance(chain, picking, leg.strike.params)
+    for may in allows:
+        distance = np.where(may(chain), distance, -1)
 
     def contract_of(row: int) -> ContractKey:
         return ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[row])), view.underlying.symbol)
@@ -96,7 +128,8 @@ def _choose(
     taken = {float(c.strike) for c in other_way if (c.expiration, c.right) == (allowed[0], leg.right)}
     order = [row for row in ranked if chain.strikes[row] not in taken] if taken else ranked
     if not order:
-        why = "is traded the other way round by another leg" if ranked else "has the quotes the pick needs"
+        missed = "is what the pick wants" if chain.valid.any() else "has the quotes the pick needs"
+        why = "is traded the other way round by another leg" if ranked else missed
         which = "every strike" if ranked else "no strike"
         return LegChoice(leg.id, tuple(allowed), (), None, f"{which} of {allowed[0]:%-d %b} {why}")
     if distance[order[0]] > pick.tolerance(view, leg.strike.params):

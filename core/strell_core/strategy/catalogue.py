@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from functools import lru_cache
 
 from strell_core.measures.declaration import Declaration, Param
@@ -30,6 +31,15 @@ LEG = Declaration(
     example="Sell 1 put nearest to delta 0.20, in the expiration nearest 10 days (5–18).",
     words=("option", "call", "put"), mirror={"right": {"call": "put", "put": "call"}},
 )  # fmt: skip
+
+OPTIONAL_LEG = dataclasses.replace(
+    LEG, id="optional_leg", title="Leg that may be left out", sentence="{side} {ratio} {right} {strike}, in {expiry}; without it where nothing fits.",
+    explains="As a leg; where no strike or expiration fits, the entry goes on without it, and without what goes by it.",
+    example="Sell 1 put with a delta from 0.15 to 0.25, in the same expiration; without it where nothing fits.",
+    words=("option", "optional", "leave out", "range"),
+)  # fmt: skip
+OPTION_LEGS = (LEG.id, OPTIONAL_LEG.id)
+"""Sentences that are legs with a strike and an expiration."""
 
 UNITS = Declaration(
     id="units", section="legs", title="The underlying itself", sentence="{side} the underlying itself, {ratio|contract|contracts} of it.",
@@ -76,7 +86,7 @@ def sentences(part: str) -> dict[str, Declaration]:
     items: dict[str, list[Declaration]] = {
         "when": [item.declaration for item in kinds.schedules.all()],
         "conditions": [item.declaration for item in kinds.enter_conditions.all()],
-        "legs": [LEG, UNITS],
+        "legs": [LEG, OPTIONAL_LEG, UNITS],
         "checks": [item.declaration for item in kinds.structure_conditions.all()],
         "size": [item.declaration for item in kinds.size_rules.all()],
         "leave": [item.declaration for item in kinds.exits.all()],

@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 from strell_core.market.instruments import UNIT
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.values import measure_of
-from strell_core.strategy import catalogue, conditions
+from strell_core.strategy import catalogue, conditions, kinds
 from strell_core.strategy.upgrades import FORMAT, upgraded
 
 RULE_KEYS = {"id", "rule", "off", "note"}
@@ -57,6 +57,8 @@ class LegRule:
     expiry: Rule | None
     """With ``strike``: how its contract is picked; nothing where the underlying itself is the leg."""
     strike: Rule | None
+    optional: bool = False
+    """The entry goes on without it where nothing fits."""
 
 
 @dataclass(frozen=True)
@@ -65,7 +67,7 @@ class Entry:
 
     id: str
     underlying: str
-    schedule: Rule
+    schedules: tuple[Rule, ...]
     conditions: tuple[Rule, ...]
     legs: tuple[LegRule, ...]
     checks: tuple[Rule, ...]
@@ -74,6 +76,11 @@ class Entry:
     leave: tuple[Rule, ...] = ()
     """Exits of its trades beside the strategy's."""
     adjust: tuple[Rule, ...] = ()
+
+    @property
+    def schedule(self) -> Rule:
+        """The sentence that entries are said to be due by."""
+        return self.schedules[0]
 
 
 @dataclass(frozen=True)
@@ -282,7 +289,7 @@ def _list(path: str, part: str, raw: Any, taken: set[str], problems: list[Proble
 def _sentence(
     path: str, item: dict[str, Any], declaration: Declaration, taken: set[str], problems: list[Problem]
 ) -> dict[str, Any]:
-    is_leg = declaration.id == "leg"
+    is_leg = declaration.id in catalogue.OPTION_LEGS
     extra = set(catalogue.PICKS) if is_leg else set()
     values = {key: value for key, value in item.items() if key not in RULE_KEYS | extra}
     filled = declaration.normal({**declaration.defaults(), **values})
@@ -363,7 +370,7 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
         if not switched_on(entry["when"]):
             problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
         both = switched_on(entry["legs"])
-        legs = [(number, leg) for number, leg in both if leg["rule"] == catalogue.LEG.id]
+        legs = [(number, leg) for number, leg in both if leg["rule"] in catalogue.OPTION_LEGS]
         if not legs:
             problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg that is an option"))
         if len(both) > LIMITS["legs"]:
@@ -372,10 +379,19 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
             problems.append(Problem(f"{path}/legs", "the underlying itself can be one leg; switch the others off"))
         for rank, (number, leg) in enumerate(legs):
             pick = leg["expiry"]
-            if rank == 0 and pick["pick"] != "nearest_days":
+            if rank == 0 and not kinds.expiry_picks[pick["pick"]].stands_alone:
                 problems.append(
-                    Problem(f"{path}/legs/{number}/expiry/pick", "the first leg chooses its expiration by days")
+                    Problem(
+                        f"{path}/legs/{number}/expiry/pick", "the first leg cannot choose its expiration by another leg"
+                    )
                 )
+            before = {leg["id"] for _, leg in legs[:rank]}
+            problems += [
+                Problem(f"{path}/legs/{number}/{name}/{param.name}", "it can only go by a leg that stands before it")
+                for name in catalogue.PICKS
+                for param in catalogue.picks(name)[leg[name]["pick"]].params
+                if param.kind == "leg" and leg[name][param.name] not in before
+            ]
             if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
                 problems.append(
                     Problem(
@@ -383,8 +399,11 @@ def _whole(document: dict[str, Any]) -> list[Problem]:
                         f"the range of days ends before it starts: {pick['from']}–{pick['to']}",
                     )
                 )
-        if not switched_on(entry["size"]):
+        sizes = switched_on(entry["size"])
+        if not sizes:
             problems.append(Problem(f"{path}/size", "say how many lots: add a 'Lots' sentence"))
+        if len(sizes) > 1:
+            problems.append(Problem(f"{path}/size/{sizes[1][0]}", "two sentences say how many lots; switch one off"))
     return problems
 
 
@@ -437,11 +456,12 @@ def parse(raw: Any) -> Strategy:
             LegRule(
                 leg["id"], leg.get("right", UNIT), leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
                 *(_as_rule(leg["id"], leg[name]) if name in leg else None for name in ("expiry", "strike")),
+                leg["rule"] == catalogue.OPTIONAL_LEG.id,
             )
             for _, leg in switched_on(item["legs"])
         )  # fmt: skip
         return Entry(
-            item["id"], item.get("underlying", document["underlyings"][0]), rules(item["when"])[0],
+            item["id"], item.get("underlying", document["underlyings"][0]), rules(item["when"]),
             rules(item["conditions"]), legs, rules(item["checks"]), rules(item["size"])[0], rules(item["leave"]),
             rules(item["adjust"]),
         )  # fmt: skip

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Literal
 
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration
@@ -36,6 +40,8 @@ class EntryFrame:
     account: Account
     symbol: str = ""
     """The underlying that the entry trades."""
+    again: bool = False
+    """It is a re-entry."""
 
     def frame(self, legs: Sequence[PickedLeg] = (), view: ChainView | None = None) -> Frame:
         """Where values are asked for: the instant, with picked legs where there are any."""
@@ -58,25 +64,39 @@ class EnterCondition:
 
 
 @dataclass(frozen=True)
-class ExpiryPick:
-    """``choose(today, listed, other, params)`` ranks listed expirations, best first; empty: none.
+class Picking:
+    """Where a pick is made: the chain of the underlying that is traded, and the legs that were picked before it."""
 
-    ``other`` is the expiration of the leg it refers to, if it refers to one.
-    """
+    frame: Frame
+    view: ChainView
+    legs: Mapping[str, ContractKey] = field(default_factory=dict)
+    """Contracts by leg, in the sheet's order; the underlying itself and legs left out are not among them."""
+
+    @property
+    def first(self) -> dt.date | None:
+        """The expiration of the structure's first leg."""
+        return next((contract.expiration for contract in self.legs.values()), None)
+
+
+@dataclass(frozen=True)
+class ExpiryPick:
+    """``choose(picking, listed, params)`` ranks listed expirations, best first; empty: none."""
 
     declaration: Declaration
-    choose: Callable[[dt.date, Sequence[dt.date], dt.date | None, Params], list[dt.date]]
+    choose: Callable[[Picking, Sequence[dt.date], Params], list[dt.date]]
+    stands_alone: bool = True
+    """It speaks of no other leg, so that a structure can begin with it."""
 
 
 @dataclass(frozen=True)
 class StrikePick:
-    """``distance(slice, view, params)`` gives each strike's distance from what is wanted, as whole
+    """``distance(slice, picking, params)`` gives each strike's distance from what is wanted, as whole
     numbers ``(strikes,)``; a negative one means the strike may not be picked. The nearest wins; ties
     go further out of the money, then to the lower strike (semantics rule 6). ``tolerance(view, params)`` is the
     distance beyond which even the nearest is refused, in the same numbers."""
 
     declaration: Declaration
-    distance: Callable[[ExpirationSlice, ChainView, Params], Ints]
+    distance: Callable[[ExpirationSlice, Picking, Params], Ints]
     tolerance: Callable[[ChainView, Params], int]
 
 
@@ -89,6 +109,8 @@ class StructureCondition:
     declaration: Declaration
     judge: Callable[[EntryFrame, Sequence[PickedLeg], ChainView, Params], Verdict]
     least: Callable[[Params, Decimal], int | None] = lambda params, quantum: None
+    allows: Callable[[ExpirationSlice, Params], npt.NDArray[np.bool_]] | None = None
+    """Strikes ``(strikes,)`` that picks may take at all; nothing: it asks only about what was picked."""
 
 
 @dataclass(frozen=True)

@@ -55,7 +55,7 @@ def json_schema() -> dict[str, Any]:
     lists = {}
     for part in catalogue.PARTS:
         kinds = [
-            _sentence(declaration, "rule", {**common, **(nested if declaration.id == "leg" else {})})
+            _sentence(declaration, "rule", {**common, **(nested if declaration.id in catalogue.OPTION_LEGS else {})})
             for declaration in catalogue.sentences(part).values()
         ]
         items: dict[str, Any] = {"oneOf": kinds} if kinds else {"not": {}}

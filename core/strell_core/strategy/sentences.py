@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
+from strell_core.measures.measure import UNDERLYING
 from strell_core.measures.values import family as value_family
 from strell_core.measures.values import measure_of
 from strell_core.strategy import catalogue
@@ -123,7 +124,7 @@ class _Writer:
                 out.append(Token(template[at : match.start()]))
             at = match.end()
             name, one, many = match.groups()
-            if declaration.id == "leg" and name in catalogue.PICKS:
+            if declaration.id in catalogue.OPTION_LEGS and name in catalogue.PICKS:
                 pick = values[name]
                 out += self.tokens(catalogue.picks(name)[pick["pick"]], pick, f"{path}/{name}", name)
                 continue
@@ -139,6 +140,8 @@ class _Writer:
             out.append(Token(text, f"{path}/{name}", family, of))
         if at < len(template):
             out.append(Token(template[at:]))
+        if family and values.get(UNDERLYING):
+            out += [Token(" of "), Token(str(values[UNDERLYING]), f"{path}/{UNDERLYING}", family, of)]
         if family and not any(token.path for token in out):
             # what has no values of its own can still be changed for something else
             out = [

@@ -23,7 +23,7 @@ def mistakes() -> list[str]:
 def wrong_with(declaration: Declaration) -> list[str]:
     """What is wrong with one declaration."""
     params = {param.name for param in declaration.params}
-    nested = set(catalogue.PICKS) if declaration.id == catalogue.LEG.id else set()
+    nested = set(catalogue.PICKS) if declaration.id in catalogue.OPTION_LEGS else set()
     out = [
         f"its sentence names '{name}', which is no value of it"
         for name in _NAME.findall(declaration.sentence)

@@ -16,9 +16,13 @@ STRIKES = [3000, 3010, 3020, 3030, 3040]
 
 
 class View:
-    """Spot and terms, all that a strike pick asks of the chain beside its slice."""
+    """Spot and terms, all that these strike picks ask of the chain beside its slice."""
 
     spot, underlying = 302_000, MK30
+
+
+class Picking:
+    view = View()
 
 
 class PicksTest(unittest.TestCase):
@@ -36,7 +40,7 @@ class PicksTest(unittest.TestCase):
         )  # fmt: skip
 
     def away(self, pick: str, chain: ExpirationSlice, **params: Any) -> list[int]:
-        return kinds.strike_picks[pick].distance(chain, View(), params).tolist()  # type: ignore[arg-type]
+        return kinds.strike_picks[pick].distance(chain, Picking(), params).tolist()  # type: ignore[arg-type]
 
     def test_a_delta_counts_by_its_size_and_only_where_there_is_one(self) -> None:
         self.assertEqual(self.away("nearest_delta", self.chain(), delta=0.2), [1500, 1000, 0, 1500, 3000])

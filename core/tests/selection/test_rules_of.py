@@ -8,7 +8,9 @@ import unittest
 import numpy as np
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
+from strell_core.market.market import Market
 from strell_core.market.timeline import ChainView
+from strell_core.measures.frames import Frame
 from strell_core.selection.rules_of import rules_of
 from strell_core.selection.select import select
 from strell_core.strategy.document import parse
@@ -41,7 +43,11 @@ class RulesOfTest(unittest.TestCase):
             if not legs:
                 continue
             made = rules_of(view, today, list(legs.items()))
-            picked = select(parse(document("made", made.legs, [])).entries[0].legs, view, today)
+            picked = select(
+                parse(document("made", made.legs, [])).entries[0].legs,
+                Frame(Market(view.timeline), view.index, view.index + 1, "MK30"),
+                view,
+            )
             self.assertIsNone(picked.failed)
             found = {leg.contract: leg.contracts * made.lots for leg in picked.legs}
             if not made.notes:

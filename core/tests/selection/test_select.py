@@ -9,9 +9,9 @@ import unittest
 from decimal import Decimal
 from typing import Any
 
-from strell_core.market.market import Observation
+from strell_core.market.market import Market, Observation
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import FALSE, TRUE, Account
+from strell_core.measures.frames import FALSE, TRUE, Account, Frame
 from strell_core.scenario.generator import MK30
 from strell_core.selection.select import Selection, select
 from strell_core.strategy.document import parse
@@ -31,9 +31,11 @@ def chain(quotes: dict[str, str], spot: float = 3100) -> Timeline:
 
 def pick(timeline: Timeline, *legs: dict[str, Any], index: int = 0, runners_up: int = 0) -> Selection:
     strategy = parse(document("picks", list(legs), []))
-    return select(
-        strategy.entries[0].legs, timeline.view(index), timeline.dates[int(timeline.session_of[index])], runners_up
-    )
+    return select(strategy.entries[0].legs, here(timeline, index), timeline.view(index), runners_up)
+
+
+def here(timeline: Timeline, index: int) -> Frame:
+    return Frame(Market(timeline), index, index + 1, timeline.underlying.symbol)
 
 
 class StrikeTest(unittest.TestCase):

@@ -137,8 +137,9 @@ class RefusalTest(unittest.TestCase):
         self.assertIn("legs/0/expiry/pick", refused(leg(expiry={"pick": "same_expiration"})))
         late = {"pick": "nearest_days", "days": 10, "from": 12, "to": 8}
         self.assertIn("ends before it starts", refused(leg(expiry=late))["legs/0/expiry/from"])
-        twice = [{"rule": "decision_times"}, {"rule": "decision_times"}]
+        twice = [{"rule": "decision_times"}, {"rule": "open_limit"}, {"rule": "open_limit", "limit": 2}]
         self.assertTrue(refused({"enter": twice}))
+        self.assertIn("how many lots", refused({"size": [{"rule": "fixed_lots"}, {"rule": "capital_share"}]})["size/1"])
         self.assertTrue(refused({"legs": SMALL["legs"] * 9}))
 
     def test_identity(self) -> None:
@@ -247,7 +248,7 @@ class DeclarationTest(unittest.TestCase):
                 self.assertTrue(declaration.explains.endswith("."))
                 self.assertTrue(declaration.example and declaration.words and declaration.title)
                 for param in declaration.params:
-                    self.assertIn("{" + param.name, declaration.sentence)
+                    self.assertTrue(param.optional or "{" + param.name in declaration.sentence, param.name)
                     if param.kind in ("integer", "number"):
                         self.assertIsNotNone(param.minimum)
                         self.assertIsNotNone(param.maximum)

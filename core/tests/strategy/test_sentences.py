@@ -58,7 +58,8 @@ class SchemaTest(unittest.TestCase):
             for part in parts:
                 kinds = place[part]["items"].get("oneOf", [])
                 self.assertEqual({k["properties"]["rule"]["const"] for k in kinds}, set(catalogue.sentences(part)))
-        leg, units = entry["legs"]["items"]["oneOf"]
+        leg, optional, units = entry["legs"]["items"]["oneOf"]
+        self.assertEqual(optional["properties"]["strike"], leg["properties"]["strike"])
         self.assertNotIn("strike", units["properties"])
         picks = {p["properties"]["pick"]["const"] for p in leg["properties"]["strike"]["oneOf"]}
         self.assertEqual(picks, set(catalogue.picks("strike")))

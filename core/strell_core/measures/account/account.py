@@ -12,6 +12,12 @@ OPEN = Declaration(
     explains="Trades that are entering, open or leaving now.", example="open trades of this entry", words=("positions", "count", "flat"),
     scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
+ENTERED = Declaration(
+    id="entries_today", section="measure", title="Entries today", sentence="entries of {of} today",
+    params=(Param("of", "choice", "Of", "entry", choices={"all": "the strategy", "entry": "this entry"}),),
+    explains="How often it was entered in this session, re-entries and entries that lapsed among them.", example="entries of this entry today",
+    words=("per day", "count", "once a day"), scope="account", clock="snapshot", grid=1,
+)  # fmt: skip
 EQUITY = Declaration(
     id="equity", section="measure", title="Equity", sentence="equity", params=(),
     explains="Cash and open trades at mid, of the run or deployment, in money. Not known in a preview.", example="equity",
@@ -28,6 +34,10 @@ def open_trades(account: Account, params: Params) -> float:
     return float(account.open_trades if params["of"] == "all" else account.of_entry)
 
 
+def entries_today(account: Account, params: Params) -> float:
+    return float(account.all_entered_today if params["of"] == "all" else account.entered_today)
+
+
 def equity(account: Account, params: Params) -> float:
     return math.nan if account.funds is None else account.funds()[0]
 
@@ -36,5 +46,5 @@ def free(account: Account, params: Params) -> float:
     return math.nan if account.funds is None else account.funds()[1]
 
 
-for _declaration, _value in ((OPEN, open_trades), (EQUITY, equity), (FREE, free)):
+for _declaration, _value in ((OPEN, open_trades), (ENTERED, entries_today), (EQUITY, equity), (FREE, free)):
     measures.register(AccountMeasure(_declaration, _value))

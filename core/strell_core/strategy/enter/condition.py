@@ -1,7 +1,7 @@
 """Only if a value compares with another: the general form of every condition on a market."""
 
 from strell_core.measures.declaration import Declaration
-from strell_core.measures.frames import Params, Verdict
+from strell_core.measures.frames import FALSE, TRUE, Params, Verdict
 from strell_core.strategy import conditions
 from strell_core.strategy.kinds import EnterCondition, EntryFrame, enter_conditions
 
@@ -18,7 +18,14 @@ DECLARATION = Declaration(
 
 def judge(frame: EntryFrame, params: Params) -> Verdict:
     where = frame.frame()
-    return Verdict(int(conditions.truths(params, where)[0]), conditions.told(params, where))
+    told, truth = conditions.told(params, where), int(conditions.truths(params, where)[0])
+    if params["is"] in conditions.CROSSINGS:
+        if frame.again:
+            return Verdict(TRUE, told)
+        if truth == TRUE and frame.account.entered_today:
+            # true all session: it is acted on once
+            return Verdict(FALSE, {**told, "message": "the crossing was acted on in this session"})
+    return Verdict(truth, told)
 
 
 enter_conditions.register(EnterCondition(DECLARATION, judge))

@@ -14,12 +14,13 @@ _LEVELS = {
 def condition_on(measure: MarketMeasure) -> EnterCondition:
     """The entry condition made from a measure's declaration."""
     base = measure.declaration
+    asked = tuple(param for param in base.params if not param.optional)
     default, low, high = _LEVELS[base.id]
     declaration = Declaration(
         id=f"when_{base.id}", section="enter", title=base.title, version=base.version,
         sentence=f"Only if {base.sentence} is {{comparison}} {{level}}.",
         params=(
-            *base.params,
+            *asked,
             Param("comparison", "choice", "Comparison", "above", choices={"above": "above", "below": "below"}),
             Param("level", "number", "Level", default, low, high, 0.5, base.unit),
         ),
@@ -32,7 +33,7 @@ def condition_on(measure: MarketMeasure) -> EnterCondition:
 
     def own(params: Params) -> Params:
         """The measure's values, without those of the comparison."""
-        return {param.name: params[param.name] for param in base.params}
+        return {param.name: params[param.name] for param in asked}
 
     def judge(frame: EntryFrame, params: Params) -> Verdict:
         value = measure.at(frame.observation, own(params))

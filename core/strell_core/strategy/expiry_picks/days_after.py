@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Params
-from strell_core.strategy.kinds import ExpiryPick, expiry_picks
+from strell_core.strategy.kinds import ExpiryPick, Picking, expiry_picks
 
 DECLARATION = Declaration(
     id="days_after", section="expiry pick", title="after the first leg",
@@ -16,11 +16,12 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def choose(today: dt.date, listed: Sequence[dt.date], other: dt.date | None, params: Params) -> list[dt.date]:
+def choose(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[dt.date]:
+    other = picking.first
     if other is None:
         return []
     later = [date for date in listed if date > other]
     return sorted(later, key=lambda date: (abs((date - other).days - params["days"]), date))
 
 
-expiry_picks.register(ExpiryPick(DECLARATION, choose))
+expiry_picks.register(ExpiryPick(DECLARATION, choose, stands_alone=False))

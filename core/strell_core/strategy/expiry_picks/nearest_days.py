@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Params
-from strell_core.strategy.kinds import ExpiryPick, expiry_picks
+from strell_core.strategy.kinds import ExpiryPick, Picking, expiry_picks
 
 DECLARATION = Declaration(
     id="nearest_days", section="expiry pick", title="nearest days",
@@ -21,7 +21,8 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def choose(today: dt.date, listed: Sequence[dt.date], other: dt.date | None, params: Params) -> list[dt.date]:
+def choose(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[dt.date]:
+    today = picking.view.date
     allowed = [date for date in listed if params["from"] <= (date - today).days <= params["to"]]
     return sorted(allowed, key=lambda date: (abs((date - today).days - params["days"]), date))
 

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.frames import Params
-from strell_core.strategy.kinds import ExpiryPick, expiry_picks
+from strell_core.strategy.kinds import ExpiryPick, Picking, expiry_picks
 
 DECLARATION = Declaration(
     id="same_expiration", section="expiry pick", title="same as the first leg",
@@ -15,8 +15,9 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def choose(today: dt.date, listed: Sequence[dt.date], other: dt.date | None, params: Params) -> list[dt.date]:
-    return [other] if other is not None and other in listed else []
+def choose(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[dt.date]:
+    first = picking.first
+    return [first] if first is not None and first in listed else []
 
 
-expiry_picks.register(ExpiryPick(DECLARATION, choose))
+expiry_picks.register(ExpiryPick(DECLARATION, choose, stands_alone=False))

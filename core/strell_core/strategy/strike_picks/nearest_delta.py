@@ -5,7 +5,7 @@ import numpy as np
 from strell_core.market.timeline import NO_DELTA, ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
-from strell_core.strategy.kinds import StrikePick, strike_picks
+from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="nearest_delta", section="strike pick", title="nearest delta", sentence="nearest to delta {delta} (± {within})",
@@ -20,7 +20,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
+def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
     delta = chain.delta.astype(np.int64)
     away = np.abs(np.abs(delta) - round(params["delta"] * 10_000))
     return np.where(chain.valid & (delta != NO_DELTA), away, -1)

@@ -6,7 +6,7 @@ from strell_core.market.prices import points_to_quanta
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
-from strell_core.strategy.kinds import StrikePick, strike_picks
+from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="nearest_premium", section="strike pick", title="by premium", sentence="nearest to a premium of {points} points (± {within})",
@@ -20,8 +20,8 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
-    wanted = 2 * points_to_quanta(params["points"], view.underlying.quantum)
+def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
+    wanted = 2 * points_to_quanta(params["points"], picking.view.underlying.quantum)
     away = np.abs(chain.bid.astype(np.int64) + chain.ask - wanted)
     return np.where(chain.valid, away, -1)
 

@@ -6,7 +6,7 @@ from strell_core.market.instruments import STRIKE_SCALE
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
-from strell_core.strategy.kinds import StrikePick, strike_picks
+from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="percent_from_spot", section="strike pick", title="away from spot",
@@ -21,9 +21,9 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
+def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
     sign = 1 if chain.right == "call" else -1
-    wanted = view.spot * (1000 + sign * round(params["percent"] * 10))
+    wanted = picking.view.spot * (1000 + sign * round(params["percent"] * 10))
     away = np.abs(np.rint(chain.strikes * STRIKE_SCALE).astype(np.int64) * 100 - wanted)
     return np.where(chain.valid, away, -1)
 

@@ -5,7 +5,7 @@ import numpy as np
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
-from strell_core.strategy.kinds import StrikePick, strike_picks
+from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="strikes_from_money", section="strike pick", title="strikes from the money",
@@ -21,7 +21,7 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def distance(chain: ExpirationSlice, view: ChainView, params: Params) -> Ints:
+def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
     listed = np.flatnonzero(chain.ask > 0)
     if not chain.forward > 0 or len(listed) == 0:
         return np.full(len(chain.strikes), -1, np.int64)
