@@ -20,6 +20,8 @@ from strategies import services as strategies
 from strategies.models import Strategy
 from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump
+from strell_core.strategy.sentences import sheet
+from strell_core.strategy.today import beyond_today
 from venue.clock import market_now, session_of, venue_of
 from venue.live import live
 
@@ -54,6 +56,11 @@ def checklist(strategy: Strategy, account: Account) -> list[dict[str, Any]]:
         _item("limits", bool(account.limits), True, "The account has limits"),
         _item("quarantine", not account.quarantine, True, "The account agrees with its broker" if not account.quarantine else account.quarantine),
     ]  # fmt: skip
+    numbered = sheet(latest.document)
+    beyond = [f"sentence {numbered.numbered(key)}: {what}" for key, what in beyond_today(latest.document)]
+    items.append(
+        _item("known", not beyond, True, f"It asks what the desk does not keep yet ({'; '.join(beyond)})" if beyond else "All it asks is known at the desk")
+    )  # fmt: skip
     if account.kind == PRACTICE:
         items.insert(2, _item("paper", paper > 0, False, "Was on paper before" if paper else "Was never on paper"))
     return items
@@ -71,6 +78,15 @@ def promote(
     strategy, account = strategies.find(user, strategy_id), find_account(user, account_id)
     if not 1 <= size <= MAX_SIZE:
         raise Refused(f"The size must lie between 1 and {MAX_SIZE}.", [{"path": "size", "message": f"1 to {MAX_SIZE}"}])
+    by_itself = [
+        s
+        for e in strategy.latest.document["entries"]
+        for s in e["size"]
+        if s["rule"] != "fixed_lots" and not s.get("off")
+    ]
+    if by_itself and size != 1:
+        message = "Its sheet sizes every trade by itself; the size is 1."
+        raise Refused(message, [{"path": "size", "message": message}])
     items = checklist(strategy, account)
     missing = [item["text"] for item in items if item["required"] and not item["ok"]]
     if missing:

@@ -7,7 +7,7 @@ import fcntl
 import hashlib
 import shutil
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,6 +20,7 @@ from market.sizes import sizes_of
 from market.terms import terms
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode
+from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 
 _open: dict[str, Timeline] = {}
@@ -36,6 +37,11 @@ def timeline(symbol: str) -> Timeline:
         if known is None or known.digest != row.data_digest:
             _open[symbol] = known = _open_cache(row)
     return known
+
+
+def market(symbols: Sequence[str]) -> Market:
+    """The histories of several underlyings on the clock of the first; raises :class:`NotThere`."""
+    return Market(timeline(symbols[0]), {symbol: timeline(symbol) for symbol in symbols[1:]})
 
 
 def _folder(row: Underlying) -> Path:

@@ -8,12 +8,14 @@ from decimal import Decimal
 from fractions import Fraction
 from itertools import groupby
 
+from market import timelines
 from replay.models import ReplayFill, ReplaySession
 from strell_core.engine.hand import Action, Deal, lived
 from strell_core.engine.plan import EVERYTHING, Part, Plan
 from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, LegClose, TradeState
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import normalise, parse
 
@@ -43,6 +45,8 @@ class Life:
     plan: Plan
     history: History
     timeline: Timeline
+    market: Market
+    """The timeline with those of the strategy's other underlyings."""
 
     @property
     def cash(self) -> Decimal:
@@ -126,6 +130,7 @@ def life(session: ReplaySession, timeline: Timeline, fills: Iterable[ReplayFill]
     starts = min([session.start, *(fill.at for fill in made)])
     begin = timeline.at_or_before(max(starts, int(timeline.times[0])))
     end = timeline.at_or_before(session.cursor if until is None else until) + 1
+    whole = Market(timeline, {symbol: timelines.timeline(symbol) for symbol in plan.strategy.underlyings[1:]})
     return Life(
-        plan, lived(plan, timeline, begin, max(begin, end), session.cash, list(actions(session, made))), timeline
+        plan, lived(plan, whole, begin, max(begin, end), session.cash, list(actions(session, made))), timeline, whole
     )

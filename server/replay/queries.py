@@ -122,7 +122,7 @@ def _rules(session: ReplaySession, history: Timeline, index: int, here: Life) ->
         return []
     document, trade = session.revision.document, trades[0]
     try:
-        now = stretch(here.plan, trade, history, index, index + 1)
+        now = stretch(here.plan, trade, here.market, index, index + 1)
     except ValueError:
         return []  # a leg is listed no more and has not settled
     written = sheet(document)

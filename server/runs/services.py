@@ -18,7 +18,7 @@ from config.errors import Conflict, NotThere, Refused
 from config.heartbeat import beating
 from config.push import notify
 from market.ask import defer
-from market.timelines import timeline
+from market.timelines import market, timeline
 from runs.kept import keep
 from runs.models import Run, RunTrade
 from runs.queries import decisions
@@ -28,7 +28,6 @@ from strell_core.engine.code import deciding_code
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
 from strell_core.engine.state import to_plain
-from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
@@ -224,8 +223,7 @@ def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade], list[dict[str,
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
     progress = _reporter(run, begin, end)
-    others = {symbol: timeline(symbol) for symbol in run.revision.document["underlyings"][1:]}
-    result = method(plan, Market(history, others), begin, end, run.cash, progress, until_ruin=True)
+    result = method(plan, market(run.revision.document["underlyings"]), begin, end, run.cash, progress, until_ruin=True)
     made = report(plan, history, result, begin, end, run.cash, run.seed)
     trades, leaving = [], {item.trade: item for item in made.leavings}
     for trade in result.closed:

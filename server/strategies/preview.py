@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from market.timelines import instant_of, timeline
+from market.timelines import instant_of, market
 from observe.payoffs import Holding, glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import price_of
@@ -13,15 +13,17 @@ from strell_core.engine.plan import EntryPlan, Plan, make_plan
 from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import TRUE, TRUTH_WORDS
+from strell_core.measures.frames import TRUE, TRUTH_WORDS, Account
 from strell_core.selection.select import LegChoice, Selection
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import clock_of, parse
+from strell_core.strategy.document import parse
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
 from strell_core.strategy.sentences import sheet
 
 RUNNERS_UP = 6
+EMPTY = Account(0, 0, lambda: (50_000.0, 50_000.0))
+"""In a preview nothing is open, and the account is one of 50 000."""
 STATUS_TEXT = {
     DUE: "a decision time", MISSED: "the decision time has no snapshot near it",
     POLICY_SKIP: "single-snapshot session, entries are skipped", None: "not a decision time: what if it were",
@@ -30,11 +32,12 @@ STATUS_TEXT = {
 
 def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
     """Everything the Rules stage shows for one instant."""
-    history = timeline(clock_of(document))
+    whole = market(document["underlyings"])
+    history = whole.main
     plan = make_plan(parse(document), history)
     entry = plan.entries[0]
     index = _last_decision(entry, history) if at is None else instant_of(history, at)
-    decision = decide_entry(entry, Observation(history, index), 0, RUNNERS_UP, thorough=True)
+    decision = decide_entry(entry, Observation(whole, index), EMPTY, RUNNERS_UP, thorough=True)
     local = history.calendar.local(int(history.times[index]))
     status = entry.schedule.status(history, index)
     out: dict[str, Any] = {

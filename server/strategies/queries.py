@@ -14,6 +14,7 @@ from strategies.models import Revision, Strategy
 from strell_core.market.market import Market
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
+from strell_core.measures.values import allowed, family
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
@@ -86,7 +87,11 @@ def _declaration(declaration: Declaration) -> dict[str, Any]:
 def _param(param: Param) -> dict[str, Any]:
     """A value as it is edited, by what its kind says."""
     kind = param.of_kind
-    return {**asdict(param), "editor": kind.editor, "choices": kind.options(param)}
+    default = kind.normal(param, param.default)
+    inside = family(param.scopes) if param.kind == "value" and param.scopes else ""
+    return {
+        **asdict(param), "editor": kind.editor, "choices": kind.options(param), "default": default, "family": inside,
+    }  # fmt: skip
 
 
 @lru_cache(maxsize=1)
@@ -102,5 +107,14 @@ def declarations() -> dict[str, Any]:
             }
             for section, (title, parts) in catalogue.SECTIONS.items()
         ],
-        "picks": {name: [_declaration(d) for d in catalogue.picks(name).values()] for name in catalogue.PICKS},
+        "families": {
+            **{
+                name: {"key": "pick", "items": [_declaration(d) for d in catalogue.picks(name).values()]}
+                for name in catalogue.PICKS
+            },
+            **{
+                family(scopes): {"key": "measure", "items": [_declaration(m.declaration) for m in allowed(scopes)]}
+                for scopes in catalogue.value_scopes()
+            },
+        },
     }  # fmt: skip

@@ -13,6 +13,9 @@ from observe.schemas import ExpirationOut, GlyphOut, GreeksOut, PayoffOut
 class TokenOut(Schema):
     text: str
     path: str
+    family: str
+    """What may stand in its place, by the name of a family of the declarations; empty: it is the sentence's own."""
+    of: str
 
 
 class SentenceOut(Schema):
@@ -130,7 +133,7 @@ class CheckedText(Schema):
 class ParamOut(Schema):
     name: str
     kind: str
-    editor: Literal["number", "choice", "choices", "time", "text"]
+    editor: Literal["number", "choice", "choices", "time", "text", "value", "reference", "times"]
     """With what it is changed."""
     label: str
     default: Any
@@ -140,6 +143,8 @@ class ParamOut(Schema):
     unit: str
     choices: dict[str, str]
     optional: bool
+    family: str
+    """Of a value: what it may be, where that is not what the value it stands in may be."""
 
 
 class DeclarationOut(Schema):
@@ -168,14 +173,17 @@ class SectionOut(Schema):
     sentences: list[DeclaredOut]
 
 
-class PicksOut(Schema):
-    strike: list[DeclarationOut]
-    expiry: list[DeclarationOut]
+class FamilyOut(Schema):
+    """What may stand in one place."""
+
+    key: str
+    """Which of a mapping's values says which of them stands there."""
+    items: list[DeclarationOut]
 
 
 class DeclarationsOut(Schema):
     sections: list[SectionOut]
-    picks: PicksOut
+    families: dict[str, FamilyOut]
 
 
 class VerdictOut(Schema):

@@ -42,6 +42,25 @@ def valid_quotes(bid: npt.NDArray[np.integer], ask: npt.NDArray[np.integer]) -> 
     return (bid >= 0) & (ask > 0) & (bid <= ask)
 
 
+class Kept(dict[Any, Any]):
+    """What was computed and is kept, the oldest forgotten for the newest: whoever asks for many things makes others
+    wait, and takes no memory without end."""
+
+    MOST = 600
+
+    def __setitem__(self, key: Any, value: Any) -> None:
+        if key not in self:
+            while len(self) >= self.MOST:
+                # another thread may have taken the oldest out already
+                self.pop(next(iter(self), None), None)
+        super().__setitem__(key, value)
+
+    def setdefault(self, key: Any, default: Any = None) -> Any:
+        if key not in self:
+            self[key] = default
+        return self.get(key, default)
+
+
 class Quote(NamedTuple):
     """One contract at one instant: quanta, 0.0001 of volatility, 0.0001 of delta (``None``: none)."""
 
@@ -385,9 +404,9 @@ class Timeline:
         return int(acts[session]) if minute > ends[session] else minute
 
     @cached_property
-    def computed(self) -> dict[Any, Any]:
+    def computed(self) -> Kept:
         """What was computed from the whole timeline, kept for whoever asks again."""
-        return {}
+        return Kept()
 
     @cached_property
     def _ordered(self) -> list[ExpirationCube]:

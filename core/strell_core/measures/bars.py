@@ -85,7 +85,8 @@ class _OfSnapshots(MarketMeasure):
 def bars_of(timeline: Timeline, minutes: int) -> tuple[Bars, npt.NDArray[np.int64]]:
     """Complete bars of a timeline, and the snapshots they end with."""
     key = ("bars", minutes)
-    if key not in timeline.computed:
+    found: tuple[Bars, npt.NDArray[np.int64]] | None = timeline.computed.get(key)
+    if found is None:
         rows: list[tuple[float, float, float, float]] = []
         ends: list[int] = []
         for session in range(len(timeline.dates)):
@@ -101,6 +102,5 @@ def bars_of(timeline: Timeline, minutes: int) -> tuple[Bars, npt.NDArray[np.int6
                     ends.append(index)
                     begin = index
         columns = np.array(rows, np.float64).reshape(-1, 4).T
-        timeline.computed[key] = (Bars(*columns), np.array(ends, np.int64))
-    found: tuple[Bars, npt.NDArray[np.int64]] = timeline.computed[key]
+        found = timeline.computed[key] = (Bars(*columns), np.array(ends, np.int64))
     return found

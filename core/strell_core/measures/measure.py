@@ -103,15 +103,15 @@ class MarketMeasure(OfAnUnderlying):
         """One value on its clock: a session's as known when it begins (one more than there are sessions, those of
         ``session``), or a snapshot's. Computed once a timeline and parameters."""
         key = key_of(self, params)
-        if key not in timeline.computed:
-            made = (
+        known: Series | None = timeline.computed.get(key)
+        if known is None:
+            known = (
                 self._by_session(timeline, params)
                 if self.clock(params) == "session"
                 else self.on_grid_exactly(np.asarray(self.series(timeline, params), np.float64))
             )
-            made.setflags(write=False)
-            timeline.computed[key] = made
-        known: Series = timeline.computed[key]
+            known.setflags(write=False)
+            timeline.computed[key] = known
         return known
 
     def _by_session(self, timeline: Timeline, params: Params) -> Series:

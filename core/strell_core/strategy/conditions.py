@@ -70,19 +70,20 @@ def _crossed(condition: Params, frame: Frame) -> Truths:
     timeline, market = frame.market.main, frame.market
     left, right, comparison = condition["left"], condition["right"], condition["is"]
     key = ("crossed", comparison, repr(left), repr(right), frame.symbol)
-    if key not in timeline.computed:
+    known: Truths | None = timeline.computed.get(key)
+    if known is None:
         ticks = values.finest(iter((values.clock_of(left), values.clock_of(right))))
         if ticks == "snapshot":
             whole = Frame(market, 0, len(timeline.times), frame.symbol)
             a, b = values.over(left, whole), values.over(right, whole)
             assert a is not None and b is not None
-            timeline.computed[key] = _changes(a - b, comparison)
+            known = _changes(a - b, comparison)
         else:
             # a session's value is the same at all its snapshots
             first = [Frame(market, int(at), int(at) + 1, frame.symbol) for at in timeline.first[:-1]]
             found = [_first_value(left, item) - _first_value(right, item) for item in first]
-            timeline.computed[key] = _changes(np.array(found, np.float64), comparison)[timeline.session_of]
-    known: Truths = timeline.computed[key]
+            known = _changes(np.array(found, np.float64), comparison)[timeline.session_of]
+        timeline.computed[key] = known
     return known[frame.begin : frame.end]
 
 

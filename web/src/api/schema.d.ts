@@ -3001,7 +3001,10 @@ export interface components {
         DeclarationsOut: {
             /** Sections */
             sections: components["schemas"]["SectionOut"][];
-            picks: components["schemas"]["PicksOut"];
+            /** Families */
+            families: {
+                [key: string]: components["schemas"]["FamilyOut"];
+            };
         };
         /** DeclaredOut */
         DeclaredOut: {
@@ -3032,6 +3035,16 @@ export interface components {
             /** Part */
             part: string;
         };
+        /**
+         * FamilyOut
+         * @description What may stand in one place.
+         */
+        FamilyOut: {
+            /** Key */
+            key: string;
+            /** Items */
+            items: components["schemas"]["DeclarationOut"][];
+        };
         /** ParamOut */
         ParamOut: {
             /** Name */
@@ -3042,7 +3055,7 @@ export interface components {
              * Editor
              * @enum {string}
              */
-            editor: "number" | "choice" | "choices" | "time" | "text";
+            editor: "number" | "choice" | "choices" | "time" | "text" | "value" | "reference" | "times";
             /** Label */
             label: string;
             /** Default */
@@ -3061,13 +3074,8 @@ export interface components {
             };
             /** Optional */
             optional: boolean;
-        };
-        /** PicksOut */
-        PicksOut: {
-            /** Strike */
-            strike: components["schemas"]["DeclarationOut"][];
-            /** Expiry */
-            expiry: components["schemas"]["DeclarationOut"][];
+            /** Family */
+            family: string;
         };
         /** SectionOut */
         SectionOut: {
@@ -3198,6 +3206,10 @@ export interface components {
             text: string;
             /** Path */
             path: string;
+            /** Family */
+            family: string;
+            /** Of */
+            of: string;
         };
         /** NewStrategy */
         NewStrategy: {

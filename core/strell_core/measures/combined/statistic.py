@@ -39,7 +39,8 @@ class Statistic(Measure):
         """By session, as known when it begins; one more than there are sessions."""
         timeline = market.timeline(symbol)
         key = (*key_of(self, params), symbol)
-        if key not in timeline.computed:
+        known: Series | None = timeline.computed.get(key)
+        if known is None:
             of = params["of"]
             days = values.by_session(of, market, symbol)
             made = np.full(len(days) + 1, np.nan)
@@ -49,8 +50,7 @@ class Statistic(Measure):
                     made[n + 1 :] = days[n:] - days[:-n]
             elif len(days) >= n:
                 made[n:] = _of_windows(which, values.rolled(days, n))
-            timeline.computed[key] = self.on_grid(made)
-        known: Series = timeline.computed[key]
+            known = timeline.computed[key] = self.on_grid(made)
         return known
 
     def _symbol(self, frame_symbol: str, params: Params) -> str:

@@ -10,6 +10,7 @@ import {
   type Block,
   type Declarations,
   doubled,
+  legsOf,
   moved,
   removed,
   type Sentence,
@@ -66,6 +67,7 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
                   key={sentence.id}
                   document={document}
                   declarations={declarations.data}
+                  sheet={sheet}
                   sentence={sentence}
                   count={evidence.of[sentence.id]}
                   marked={marked.includes(sentence.id)}
@@ -96,6 +98,7 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
         blocks={adding}
         close={() => setAdding(null)}
         document={document}
+        sheet={sheet}
         declarations={declarations.data}
         save={save}
       />
@@ -106,6 +109,7 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
 interface LineProps {
   document: Document;
   declarations: Declarations;
+  sheet: Sentence[];
   sentence: Sentence;
   count?: string;
   marked: boolean;
@@ -114,7 +118,7 @@ interface LineProps {
   mirror?: (sentence: string) => Promise<unknown>;
 }
 
-function SentenceLine({ document, declarations, sentence, count, marked, save, mirror }: LineProps) {
+function SentenceLine({ document, declarations, sheet, sentence, count, marked, save, mirror }: LineProps) {
   const [noting, setNoting] = useState(false);
   // only sentences of the same list may be dropped here
   const dragged = `text/x-sentence-${sentence.path}`;
@@ -149,7 +153,7 @@ function SentenceLine({ document, declarations, sentence, count, marked, save, m
       <div>
         <span className={sentence.off ? "line-through" : ""}>
           {sentence.tokens.map((token, i) => {
-            const target = token.path ? targetOf(document, declarations, sentence, token.path) : null;
+            const target = token.path ? targetOf(document, declarations, sentence, token) : null;
             return target ? (
               <ValueEditor
                 // biome-ignore lint/suspicious/noArrayIndexKey: a sentence's tokens have no other identity
@@ -158,6 +162,7 @@ function SentenceLine({ document, declarations, sentence, count, marked, save, m
                 target={target}
                 sentence={sentence.number}
                 text={token.text}
+                legs={legsOf(sheet, sentence.entry)}
                 save={save}
               />
             ) : (

@@ -2,7 +2,8 @@ import { Popover } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { Refusal } from "../../api/client";
 import type { Document } from "../../api/queries";
-import { type Target, valueAt, withValue } from "./document";
+import { Chooser } from "./Chooser";
+import { naming, type Reference, type Target, valueAt, withValue } from "./document";
 import { ValueField } from "./ValueField";
 
 interface Props {
@@ -10,13 +11,15 @@ interface Props {
   target: Target;
   sentence: number;
   text: string;
+  /** What a value may name. */
+  legs: Reference[];
   save: (document: Document) => Promise<unknown>;
 }
 
 type Values = Record<string, unknown>;
 
 /** A value in a sentence: a button that opens its small editor in place. */
-export function ValueEditor({ document, target, sentence, text, save }: Props) {
+export function ValueEditor({ document, target, sentence, text, legs, save }: Props) {
   const [open, setOpen] = useState(false);
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
@@ -41,6 +44,7 @@ export function ValueEditor({ document, target, sentence, text, save }: Props) {
             target={target}
             sentence={sentence}
             text={text}
+            legs={legs}
             save={save}
             close={() => setOpen(false)}
           />
@@ -50,36 +54,49 @@ export function ValueEditor({ document, target, sentence, text, save }: Props) {
   );
 }
 
-function EditorForm({ document, target, sentence, text, save, close }: Props & { close: () => void }) {
-  const isPick = target.picks.length > 0;
+function EditorForm({ document, target, sentence, text, legs, save, close }: Props & { close: () => void }) {
+  const chooses = target.others.length > 0;
   const [declaration, setDeclaration] = useState(target.declaration);
   const [values, setValues] = useState<Values>(() => ({ ...(valueAt(document, target.base) as Values) }));
   const [begun] = useState(() => JSON.stringify(valueAt(document, target.base)));
   const theirs = JSON.stringify(valueAt(document, target.base)) !== begun;
   const [error, setError] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
-  const shown = isPick
-    ? declaration.params
-    : declaration.params.filter((param) => param.name === target.name);
+  const symbols = document.underlyings as string[];
+  const references: Record<string, Record<string, string>> = {
+    leg: Object.fromEntries(legs.map((leg) => [leg.id, leg.text])),
+    underlying: Object.fromEntries([["", "its own"], ...symbols.map((symbol) => [symbol, symbol])]),
+  };
+  // values within a value are changed where they stand in the sentence
+  const shown = declaration.params
+    .filter((param) => (chooses ? param.kind !== "value" : param.name === target.name))
+    .filter((param) => param.kind !== "underlying" || symbols.length > 1)
+    .map((param) =>
+      param.editor === "reference" ? { ...param, choices: references[param.kind] ?? {} } : param,
+    );
 
   function choose(id: string) {
-    const next = target.picks.find((pick) => pick.id === id)!;
+    const next = target.others.find((one) => one.id === id)!;
     setDeclaration(next);
     // a value goes along where it means the same
     const means = (p: (typeof next.params)[number]) => `${p.name} ${p.kind} ${p.unit}`;
     const before = new Set(declaration.params.map(means));
     const kept = (p: (typeof next.params)[number]) => (before.has(means(p)) ? values[p.name] : undefined);
-    setValues(Object.fromEntries(next.params.map((p) => [p.name, kept(p) ?? p.default])));
+    const first = legs.map((leg) => leg.id);
+    const begins = (p: (typeof next.params)[number]) =>
+      p.kind === "leg" ? (first[0] ?? "") : naming(p.default, first);
+    setValues(Object.fromEntries(next.params.map((p) => [p.name, kept(p) ?? begins(p)])));
   }
 
   async function submit(event: FormEvent) {
     event.preventDefault();
     setBusy(true);
     setError(null);
-    const changed = isPick
+    const told = declaration.params.map((p) => [p.name, values[p.name] ?? p.default] as const);
+    const changed = chooses
       ? withValue(document, target.base, {
-          pick: declaration.id,
-          ...Object.fromEntries(declaration.params.map((p) => [p.name, values[p.name] ?? p.default])),
+          [target.key]: declaration.id,
+          ...Object.fromEntries(told.filter(([, value]) => value !== null && value !== "")),
         })
       : withValue(document, `${target.base}/${target.name}`, values[target.name]);
     try {
@@ -97,7 +114,7 @@ function EditorForm({ document, target, sentence, text, save, close }: Props & {
   return (
     <form onSubmit={submit} className="flex flex-col gap-3">
       <div className="flex justify-between">
-        <b className="font-semibold">{target.title}</b>
+        <b className="font-semibold">{target.key === "measure" ? declaration.title : target.title}</b>
         <span className="text-xs text-soft">sentence {sentence}</span>
       </div>
       {theirs && (
@@ -106,27 +123,15 @@ function EditorForm({ document, target, sentence, text, save, close }: Props & {
           replaces that, Escape leaves it.
         </p>
       )}
-      {isPick && (
-        <fieldset className="flex flex-wrap gap-1" aria-label="Way of choosing">
-          {target.picks.map((pick) => (
-            <button
-              key={pick.id}
-              type="button"
-              className="pill"
-              aria-pressed={pick.id === declaration.id}
-              onClick={() => choose(pick.id)}
-            >
-              {pick.title}
-            </button>
-          ))}
-        </fieldset>
+      {chooses && (
+        <Chooser label="Way of choosing" chosen={declaration} others={target.others} choose={choose} />
       )}
       {shown.map((param, i) => (
         <ValueField
           key={`${declaration.id}${param.name}`}
           param={param}
           value={values[param.name]}
-          focus={isPick ? param.name === target.name || i === 0 : true}
+          focus={chooses ? param.name === target.name || i === 0 : true}
           problem={own(param.name)}
           onChange={(value) => setValues({ ...values, [param.name]: value })}
         />

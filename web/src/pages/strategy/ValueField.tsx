@@ -58,15 +58,15 @@ function Editor({
         ))}
       </ToggleGroup.Root>
     );
-  if (param.editor === "choice")
+  if (param.editor === "choice" || param.editor === "reference")
     return (
       <ToggleGroup.Root
         id={id}
         type="single"
         aria-label={param.label}
         className="flex flex-wrap gap-1"
-        value={String(value)}
-        onValueChange={(choice) => choice && onChange(choice)}
+        value={String(value ?? "")}
+        onValueChange={(choice) => (choice || param.optional) && onChange(choice)}
       >
         {Object.entries(param.choices).map(([choice, shown]) => (
           <ToggleGroup.Item key={choice} value={choice} className="pill">

@@ -7,6 +7,9 @@ export type Declaration = Schemas["DeclarationOut"];
 export type Declarations = Schemas["DeclarationsOut"];
 type Item = Record<string, unknown> & { id?: string; off?: boolean; note?: string };
 
+/** Sentences that are options with picks of a strike and an expiration. */
+const LEGS = ["leg", "optional_leg"];
+
 export type Block = Schemas["BlockOut"];
 
 function items(document: Document, path: string): Item[] {
@@ -66,13 +69,51 @@ export function moved(document: Document, { path, index }: Sentence, by: number)
   });
 }
 
-/** A new sentence at the end of its list; a later leg starts in the first one's expiration. */
-export function added(document: Document, path: string, declaration: Declaration): Document {
+/** A new sentence at the end of its list; a later leg starts in the first one's expiration, and what names legs begins
+ * with the first ones there are. `values` are others than the usual ones. */
+export function added(
+  document: Document,
+  path: string,
+  declaration: Declaration,
+  legs: string[] = [],
+  values: Item = {},
+): Document {
   const expiry = items(document, path).length > 0 ? "same_expiration" : "nearest_days";
-  const picks =
-    declaration.id === "leg" ? { strike: { pick: "nearest_delta" }, expiry: { pick: expiry } } : {};
-  return changed(document, path, (list) => list.push({ rule: declaration.id, ...picks }));
+  const picks = LEGS.includes(declaration.id)
+    ? { strike: { pick: "nearest_delta" }, expiry: { pick: expiry } }
+    : {};
+  const named: Record<string, unknown> = {};
+  let place = 0;
+  for (const param of declaration.params ?? []) {
+    // the second leg that is named is the second there is
+    if (param.kind === "leg") named[param.name] = legs[place++] ?? legs[0] ?? "";
+    if (param.kind === "value") named[param.name] = naming(param.default, legs);
+  }
+  const more = Object.fromEntries(Object.entries(values).map(([name, value]) => [name, naming(value, legs)]));
+  return changed(document, path, (list) => list.push({ rule: declaration.id, ...picks, ...named, ...more }));
 }
+
+/** A value in which every leg that is not named yet is the first one. */
+export function naming(value: unknown, legs: string[]): unknown {
+  if (Array.isArray(value) || value === null || typeof value !== "object") return value;
+  return Object.fromEntries(
+    Object.entries(value).map(([key, item]) => [
+      key,
+      key === "leg" && item === "" ? (legs[0] ?? "") : naming(item, legs),
+    ]),
+  );
+}
+
+export interface Reference {
+  id: string;
+  text: string;
+}
+
+/** Legs that a sentence may name: those of its entry, of all where it is the whole strategy's. */
+export const legsOf = (sheet: Sentence[], entry: string): Reference[] =>
+  sheet
+    .filter((item) => item.part === "legs" && !item.off && (entry === "" || item.entry === entry))
+    .map((item) => ({ id: item.id, text: `leg ${item.number}` }));
 
 /** What is edited at a token's path: a value of the sentence, or a whole pick of a leg. */
 export interface Target {
@@ -81,8 +122,9 @@ export interface Target {
   /** The value that was clicked. */
   name: string;
   declaration: Declaration;
-  /** Other picks that may stand here instead. */
-  picks: Declaration[];
+  /** Others that may stand here instead, and the key that says which of them does; none: the sentence's own value. */
+  others: Declaration[];
+  key: string;
   title: string;
 }
 
@@ -90,21 +132,20 @@ export function targetOf(
   document: Document,
   declarations: Declarations,
   sentence: Sentence,
-  path: string,
+  token: Sentence["tokens"][number],
 ): Target | null {
-  const parts = path.split("/");
+  const parts = token.path.split("/");
   const name = parts.at(-1)!;
   const base = parts.slice(0, -1).join("/");
-  const own = `${sentence.path}/${sentence.index}`;
-  const kind = base === own ? null : parts.at(-2);
-  if (kind === "strike" || kind === "expiry") {
-    const picks = declarations.picks[kind];
-    const current = valueAt(document, `${base}/pick`);
-    const declaration = picks.find((pick) => pick.id === current);
-    const title = `${kind === "strike" ? "Strike" : "Expiration"} of the ${valueAt(document, `${own}/right`)}`;
-    return declaration ? { base, name, declaration, picks, title } : null;
+  const family = declarations.families[token.family];
+  if (family) {
+    const declaration = family.items.find((item) => item.id === token.of);
+    const own = `${sentence.path}/${sentence.index}`;
+    const what = { strike: "Strike", expiry: "Expiration" }[token.family];
+    const title = what ? `${what} of the ${valueAt(document, `${own}/right`)}` : (declaration?.title ?? "");
+    return declaration ? { base, name, declaration, others: family.items, key: family.key, title } : null;
   }
   const section = declarations.sections.find((item) => item.id === sentence.section);
   const declaration = section?.sentences.find((item) => item.id === sentence.rule);
-  return declaration ? { base, name, declaration, picks: [], title: declaration.title } : null;
+  return declaration ? { base, name, declaration, others: [], key: "", title: declaration.title } : null;
 }
