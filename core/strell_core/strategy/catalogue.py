@@ -9,6 +9,7 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import measures
 from strell_core.measures.registry import load_folder
 from strell_core.strategy import (
+    adjust,
     enter,
     expiry_picks,
     kinds,
@@ -76,7 +77,7 @@ SECTION_OF = {part: section for section, (_, parts) in SECTIONS.items() for part
 @lru_cache(maxsize=1)
 def load() -> None:
     """Import every declaring file once."""
-    for package in (enter, expiry_picks, strike_picks, structure_conditions, size, leave, limits, orders):
+    for package in (enter, expiry_picks, strike_picks, structure_conditions, size, leave, adjust, limits, orders):
         load_folder(package)
 
 

@@ -286,3 +286,62 @@ class DocumentTest(ByHandCase):
         self.assertEqual(tokens["leave/1/left/measure"], ("the underlying's price", True, "price"))
         self.assertEqual(tokens["leave/1/right/of/of/measure"][2], "price")
         self.assertEqual(normalise(document), document)
+
+
+class FloorTest(ByHandCase):
+    def test_a_floor_rises_in_steps_and_never_falls(self) -> None:
+        rule = {"id": "x", "rule": "profit_floor", "start": 40, "floor": 20, "step": 20}
+        # sold at 11.00: 40 % is 4.40, 60 % is 6.60; at 60 % the floor is 40 %, a P/L of 4.40
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:40": {CALL: "2.10/2.30", PUT: "2.05/2.25"},  # mid 4.35, +6.65
+            "2026-10-06 15:45": {CALL: "4.35/4.55"},  # mid 6.60, +4.40
+        })))  # fmt: skip
+        once = {"when": [{"id": "w", "rule": "decision_times", "weekdays": ["mon"], "time": "15:45"}]}
+        history = self.run_all(strategy(entry("only", [*self.STRANGLE], **once), leave=[rule]), timeline)
+        self.assertEqual(self.told(history, "left"), [("06 15:45", "left", "x")])
+        reason = next(r for r in history.reasons if r.kind == "left")
+        self.assertEqual(reason.values["locked"], 40)
+
+
+class RollsTest(ByHandCase):
+    FURTHER = "2026-10-16/call/3250"
+
+    def moved(
+        self, rule: dict[str, Any], quotes: dict[str, dict[str, str]], spots: dict[str, float] | None = None
+    ) -> Any:
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20", "2026-10-16/call/3200": "2.00/2.20", self.FURTHER: "1.00/1.20",
+                                 "2026-10-23/call/3150": "9.00/9.40", "2026-10-23/put/3050": "8.00/8.40"}, **quotes}, spots)))  # fmt: skip
+        history = self.run_all(strategy(entry("only", [*self.STRANGLE], adjust=[{"id": "up", **rule}])), timeline)
+        return history, [
+            [(leg.contract.code.removeprefix("MK30/"), leg.contracts) for leg in o.legs]
+            for o in history.intents
+            if o.purpose == "adjust"
+        ]
+
+    def test_by_strikes_away_from_and_toward_the_money(self) -> None:
+        near = when({"measure": "leg_distance", "leg": "c"}, "below", 1, rule="roll_strikes", what="c", strikes=2)
+        history, orders = self.moved({**near, "id": "up"}, {}, {"2026-10-06 15:40": 3130, "2026-10-07 15:40": 3100})
+        self.assertEqual(self.told(history, "moved"), [("06 15:45", "moved", "up")])
+        self.assertEqual(orders, [[(CALL, 2), (self.FURTHER, -2)]])
+        _, back = self.moved({**near, "id": "up", "is": "above", "where": "toward", "strikes": 1, "what": "c"}, {})
+        self.assertEqual(back, [], "there is no lower strike")
+
+    def test_strike_by_strike_until_it_holds(self) -> None:
+        rule = when(
+            {"measure": "price"}, "above", 3120, rule="roll_until", what="c", where="away",
+            goal={"measure": "net_credit"}, goal_is="at most", goal_than=6.5,
+        )  # fmt: skip
+        # a credit of 6.00 + 5.00; with 3200 it is 2.00 + 5.00, with 3250 1.00 + 5.00
+        _, orders = self.moved({**rule, "id": "up"}, {}, {"2026-10-06 15:40": 3125, "2026-10-07 15:40": 3100})
+        self.assertEqual(orders, [[(CALL, 2), (self.FURTHER, -2)]])
+        _, none = self.moved(
+            {**rule, "id": "up", "goal_than": 5}, {}, {"2026-10-06 15:40": 3125, "2026-10-07 15:40": 3100}
+        )
+        self.assertEqual(none, [])
+
+    def test_out_in_time_at_the_same_strikes(self) -> None:
+        rule = when({"measure": "days_to_expiration"}, "at most", 10, rule="roll_out", days=7)
+        _, orders = self.moved({**rule, "id": "up"}, {})
+        self.assertEqual(orders, [[(CALL, 2), ("2026-10-23/call/3150", -2), (PUT, 2), ("2026-10-23/put/3050", -2)]])

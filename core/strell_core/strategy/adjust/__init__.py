@@ -1,0 +1,1 @@
+"""Adjustments, one file each."""

@@ -1,0 +1,157 @@
+"""Rolling legs: by strikes, until something holds, to a delta, out in time. Looked at when the entry is."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from strell_core.market.instruments import ContractKey, strike_of, thousandths
+from strell_core.market.timeline import NO_DELTA, ChainView
+from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, PositionLeg, Stretch, Structure, Truths, Values
+from strell_core.strategy import conditions
+from strell_core.strategy.actions import Move, Roll
+from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
+
+SCOPES = (*conditions.MARKET, "position", "leg")
+GOAL_SCOPES = (*conditions.MARKET, "structure", "leg")
+WHAT = Param("what", "leg", "Leg", "")
+WHERE = Param("where", "choice", "Where", "away", choices={"away": "away from the money", "toward": "toward the money"})
+ACTS = (
+    "Looked at when the entry is. Closing and opening are one order, at the prices the sheet fills at, for the capital there is; "
+    "at most once a session and trade. Nothing is done where no quoted strike fits."
+)
+
+
+def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, words: tuple[str, ...], more: str = "") -> Declaration:  # fmt: skip
+    return Declaration(
+        id=key, section="adjust", title=title, sentence=sentence, params=params, explains=f"{more}{ACTS}", example=example,
+        words=("adjust", "roll", *words), scope="position", tells=("value", "than"), when_true="{value}, {is} {than}",
+        when_false="{value}, adjusts {is} {than}", when_unvalued="a value is not there: {value} against {than}",
+    )  # fmt: skip
+
+
+AT_DELTA = conditions.params(SCOPES, {"measure": "leg_greek"}, "above", 0.35)
+STRIKES = _declared(
+    "roll_strikes", "Roll a leg by strikes", "When {left} is {is} {right}, roll {what} {strikes|strike|strikes} {where}.",
+    (*AT_DELTA, WHAT, Param("strikes", "integer", "Strikes", 2, 1, 40), WHERE),
+    "When the delta of leg 3 is above 0.35, roll leg 3 2 strikes away from the money.", ("defend", "strike"),
+)  # fmt: skip
+UNTIL = _declared(
+    "roll_until", "Roll a leg until something holds",
+    "When {left} is {is} {right}, roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}.",
+    (
+        *conditions.params(SCOPES, {"measure": "net_greek"}, "below", 0.0), WHAT, WHERE, Param("most", "integer", "At most", 10, 1, 40),
+        Param("goal", "value", "Until", {"measure": "structure_greek"}, scopes=GOAL_SCOPES),
+        Param("goal_is", "choice", "Is", "above", choices={k: v for k, v in conditions.COMPARISONS.items() if k not in conditions.CROSSINGS}),
+        Param("goal_than", "value", "Than", 0.0, scopes=GOAL_SCOPES),
+    ),
+    "When the position's delta is below 0, roll leg 5 toward the money strike by strike, at most 10, until the structure's delta a lot is above 0.",
+    ("wing", "delta", "neutral", "step"), "What is to hold is asked of the position as it would be, a lot of it. ",
+)  # fmt: skip
+DELTA = _declared(
+    "roll_to_delta", "Roll a leg to a delta", "When {left} is {is} {right}, roll {what} to the strike nearest to delta {delta}.",
+    (*AT_DELTA, WHAT, Param("delta", "number", "Delta", 0.2, 0.01, 0.99, 0.01)),
+    "When the delta of leg 3 is above 0.35, roll leg 3 to the strike nearest to delta 0.20.", ("defend", "delta"),
+)  # fmt: skip
+OUT = _declared(
+    "roll_out", "Roll legs out in time", "When {left} is {is} {right}, roll every short leg to the expiration nearest {days|day|days} later.",
+    (*conditions.params(SCOPES, {"measure": "days_to_expiration"}, "at most", 7.0), Param("days", "integer", "Days later", 14, 1, 300)),
+    "When days to the nearest expiration is at most 7, roll every short leg to the expiration nearest 14 days later.",
+    ("expiration", "time", "cycle"), "At the same strikes, or the nearest quoted ones. ",
+)  # fmt: skip
+
+
+def test(stretch: Stretch, params: Params) -> Truths:
+    return conditions.truths(params, stretch.frame)
+
+
+def values(stretch: Stretch, params: Params, i: int) -> Values:
+    return conditions.told(params, stretch.frame, i)
+
+
+def _ladder(view: ChainView, leg: PositionLeg, where: str) -> list[ContractKey]:
+    """Quoted contracts of a leg's expiration further away from the money than it, or toward it, nearest first."""
+    contract = leg.contract
+    if contract.is_unit or contract.expiration not in view.expirations:
+        return []
+    chain = view.slice(contract.expiration, contract.right)
+    up = (contract.right == "call") == (where == "away")
+    strikes = chain.strikes[chain.valid]
+    found = strikes[strikes > float(contract.strike)] if up else strikes[strikes < float(contract.strike)][::-1]
+    return [contract._replace(strike=strike_of(thousandths(strike))) for strike in found.tolist()]
+
+
+def by_strikes(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    leg, view = frame.now.leg(params["what"]), frame.view
+    if leg is None or view is None:
+        return ()
+    ladder = _ladder(view, leg, params["where"])
+    return (Roll(leg.leg_id, ladder[params["strikes"] - 1]),) if len(ladder) >= params["strikes"] else ()
+
+
+def until(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    leg, view = frame.now.leg(params["what"]), frame.view
+    if leg is None or view is None:
+        return ()
+    goal = {"left": params["goal"], "is": params["goal_is"], "right": params["goal_than"]}
+    for contract in _ladder(view, leg, params["where"])[: params["most"]]:
+        if _holds(goal, frame, view, {leg.leg_id: contract}):
+            return (Roll(leg.leg_id, contract),)
+    return ()
+
+
+def _holds(goal: Params, frame: AdjustFrame, view: ChainView, other: dict[str, ContractKey]) -> bool:
+    """Whether a condition holds of a lot of the position with other contracts in the place of some."""
+    held = [(leg.leg_id, other.get(leg.leg_id, leg.contract), leg.contracts) for leg in frame.now.legs]
+    lots = math.gcd(*(contracts for _, _, contracts in held))
+    legs = [PickedLeg(name, contract, contracts // lots, view.quote(contract)) for name, contract, contracts in held]
+    index = frame.observation.index
+    where = Frame(frame.observation.market, index, index + 1, frame.symbol, None, Structure(legs, view))
+    return int(conditions.truths(goal, where)[0]) == TRUE
+
+
+def to_delta(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    leg, view = frame.now.leg(params["what"]), frame.view
+    if leg is None or view is None or leg.contract.is_unit or leg.contract.expiration not in view.expirations:
+        return ()
+    chain = view.slice(leg.contract.expiration, leg.contract.right)
+    good = np.flatnonzero(chain.valid & (chain.delta != NO_DELTA))
+    if not len(good):
+        return ()
+    outward = chain.strikes * (-1 if leg.contract.right == "call" else 1)
+    away = np.abs(np.abs(chain.delta.astype(np.int64)) - round(params["delta"] * 10_000))
+    best = min(good.tolist(), key=lambda row: (int(away[row]), float(outward[row])))
+    contract = leg.contract._replace(strike=strike_of(thousandths(chain.strikes[best])))
+    return () if contract == leg.contract else (Roll(leg.leg_id, contract),)
+
+
+def out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    view, moves = frame.view, []
+    if view is None:
+        return ()
+    for leg in frame.now.legs:
+        if leg.contract.is_unit or leg.contracts > 0:
+            continue
+        later = [date for date in view.expirations if date > leg.contract.expiration]
+        if not later:
+            return ()
+        wanted = leg.contract.expiration + dt.timedelta(days=params["days"])
+        chain = view.slice(min(later, key=lambda date: (abs((date - wanted).days), date)), leg.contract.right)
+        strikes = chain.strikes[chain.valid].tolist()
+        if not strikes:
+            return ()
+        strike = min(strikes, key=lambda strike: (abs(strike - float(leg.contract.strike)), strike))
+        moves.append(
+            Roll(leg.leg_id, leg.contract._replace(expiration=chain.expiration, strike=strike_of(thousandths(strike))))
+        )
+    return tuple(moves)
+
+
+Moves = Callable[[AdjustFrame, Params], Sequence[Move]]
+_EVERY: tuple[tuple[Declaration, Moves], ...] = ((STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (OUT, out))
+for _declaration, _moves in _EVERY:
+    adjustments.register(Adjustment(_declaration, test, values, _moves))
