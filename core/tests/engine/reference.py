@@ -49,6 +49,19 @@ def normal(x: float) -> float:
     return 0.5 * math.erfc(-x / math.sqrt(2))
 
 
+ABSENT: Any = "absent"
+
+
+def compares(rule: dict[str, Any], left: Any, right: Any) -> bool:
+    """Whether two values compare as a sentence says; what is unvalued or absent does not."""
+    if left is None or right is None or left is ABSENT or right is ABSENT:
+        return False
+    away = round(left - right, 9)
+    return {
+        "above": away > 0, "below": away < 0, "at least": away >= 0, "at most": away <= 0, "equal": away == 0,
+    }[rule["is"]]  # fmt: skip
+
+
 class Recording:
     """Session chains by date, quotes by contract."""
 
@@ -101,26 +114,24 @@ class Reference:
 
     def __init__(self, document: dict[str, Any], recording: Recording, cash: Decimal) -> None:
         self.recording, self.cash, self.next = recording, cash, 1
-        (entry,) = document["entries"]
-        lists = {**entry, "leave": document["leave"], "orders": document["orders"]}
-        names = ("when", "conditions", "legs", "checks", "size", "leave", "orders")
-        on = {name: [r for r in lists[name] if not r.get("off")] for name in names}
-        self.enter = [*on["when"], *on["conditions"]]
-        self.legs, self.structure = on["legs"], on["checks"]
-        (self.size,) = on["size"]
-        self.lots = self.size["lots"]
-        credits = [
-            Fraction(str(r["points"])) for r in self.structure if r["rule"] == "net_premium" and r["kind"] == "credit"
+        self.entries = [
+            {name: [r for r in entry[name] if not r.get("off")] for name in entry if name not in ("id", "underlying")}
+            for entry in document["entries"]
         ]
-        self.credit = max(credits, default=None)
+        for entry in self.entries:
+            points = [
+                Fraction(str(r["points"]))
+                for r in entry["checks"]
+                if r["rule"] == "net_premium" and r["kind"] == "credit"
+            ]
+            entry["credit"] = max(points, default=None)
         self.limit = next((r for r in document["limits"] if not r.get("off")), {})
         self.refuses = self.limit.get("entries", "refuse") == "refuse"
-        losses = self.losses = ("premium_stop", "strike_fence")
-        self.leave = [r for r in on["leave"] if r["rule"] in losses] + [
-            r for r in on["leave"] if r["rule"] not in losses
-        ]
-        self.set = {r["rule"]: r for r in on["orders"]}
-        self.when = next(r for r in self.enter if r["rule"] == "decision_times")
+        common = [r for r in document["leave"] if not r.get("off")]
+        for entry in self.entries:
+            every = [*common, *entry["leave"]]
+            entry["leaves"] = [r for r in every if self.is_loss(r)] + [r for r in every if not self.is_loss(r)]
+        self.set = {r["rule"]: r for r in document["orders"] if not r.get("off")}
         self.open: list[dict[str, Any]] = []
         self.orders: list[dict[str, Any]] = []
         self.closed: list[dict[str, Any]] = []
@@ -142,7 +153,8 @@ class Reference:
                 self.mark()
                 self.call()
                 self.exits()
-                self.entry()
+                for entry in self.entries:
+                    self.enter(entry)
                 if single:
                     for order in list(self.orders):
                         prices = self.fill_prices(order)
@@ -206,9 +218,9 @@ class Reference:
                 continue
             mid, half = Fraction(quote[0] + quote[1], 2), Fraction(quote[1] - quote[0], 2)
             out.append(mid + share * half * (1 if n > 0 else -1))
-        if order["kind"] == "open" and self.credit is not None:
+        if order["kind"] == "open" and order["entry"]["credit"] is not None:
             brought = sum((-n * price for (_, n), price in zip(order["legs"], out, strict=True)), Fraction(0)) * QUANTUM
-            if brought < self.credit * self.lots:
+            if brought < order["entry"]["credit"] * order["lots"]:
                 return None
         return out
 
@@ -220,10 +232,11 @@ class Reference:
         )
         if order["kind"] == "open":
             trade = {"number": order["trade"], "opened": self.at, "legs": [], "gone": [], "realised": Fraction(0),
-                     "cash": Decimal(0), "best": None, "decided": order["at"]}  # fmt: skip
+                     "cash": Decimal(0), "best": None, "decided": order["at"], "entry": order["entry"],
+                     "spot": int(self.recording.chains[self.session].spot[self.snap])}  # fmt: skip
             trade["premium"] = -sum((n * p for (_, n), p in zip(order["legs"], prices, strict=True)), Fraction(0))
-            for (contract, n), price in zip(order["legs"], prices, strict=True):
-                trade["legs"].append({"contract": contract, "n": n, "in": price})
+            for (contract, n), price, name in zip(order["legs"], prices, order["ids"], strict=True):
+                trade["legs"].append({"contract": contract, "n": n, "in": price, "id": name})
                 self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
             self.pay(trade, -cents(fee))
             self.open.append(trade)
@@ -269,26 +282,42 @@ class Reference:
             there = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
             if not there:
                 continue
-            rule = next((r for r in self.leave if self.leaves(r, trade)), None)
+            rule = next((r for r in trade["entry"]["leaves"] if self.leaves(r, trade)), None)
             if rule:
                 legs = [(leg["contract"], -leg["n"]) for leg in there]
                 self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at,
                                     "session": self.session, "rule": rule["id"],
-                                    "loss": rule["rule"] in self.losses})  # fmt: skip
+                                    "loss": self.is_loss(rule)})  # fmt: skip
+
+    @staticmethod
+    def is_loss(rule: dict[str, Any]) -> bool:
+        return rule["rule"] in ("premium_stop", "strike_fence", "profit_floor") or rule.get("as") == "loss"
+
+    def doubtful(self, trade: dict[str, Any]) -> bool:
+        marks = self.set.get("doubtful_marks", {"percent": 50, "last": "wait"})
+        wide = 100 * trade["width"] > marks["percent"] * abs(trade["premium"])
+        return bool(wide or (marks["last"] == "wait" and self.last))
 
     def leaves(self, rule: dict[str, Any], trade: dict[str, Any]) -> bool:
         kind, premium = rule["rule"], trade["premium"]
         today, now = self.recording.dates[self.session], self.recording.minutes[self.session][self.snap]
         if kind in ("credit_target", "debit_target"):
-            marks = self.set.get("doubtful_marks", {"percent": 50, "last": "wait"})
-            doubtful = 100 * trade["width"] > marks["percent"] * abs(premium) or (marks["last"] == "wait" and self.last)
             side = premium > 0 if kind == "credit_target" else premium < 0
             return bool(
                 side
                 and trade["close"] is not None
-                and not doubtful
+                and not self.doubtful(trade)
                 and 100 * trade["close"] >= rule["percent"] * abs(premium)
             )
+        if kind == "condition":
+            held = compares(rule, self.value(rule["left"], trade=trade), self.value(rule["right"], trade=trade))
+            return held and not (rule["as"] == "profit" and self.doubtful(trade))
+        if kind == "profit_floor":
+            best, mid = trade["best"], trade["mid"]
+            if premium == 0 or mid is None or 100 * best < rule["start"] * abs(premium):
+                return False
+            steps = (100 * best - rule["start"] * abs(premium)) // (rule["step"] * abs(premium))
+            return bool(100 * mid <= (rule["floor"] + steps * rule["step"]) * abs(premium))
         if kind == "premium_stop":
             return premium != 0 and trade["mid"] is not None and -100 * trade["mid"] >= rule["percent"] * abs(premium)
         if kind == "trailing_profit":
@@ -329,61 +358,261 @@ class Reference:
         whole = close - minutes[-1] <= minutes[1] - minutes[0]
         return minutes[-2] if whole else clock(time)
 
-    def entry(self) -> None:
-        chain = self.recording.chains[self.session]
-        if DAYS[chain.date.weekday()] not in self.when["weekdays"]:
-            return
+    def times(self, entry: dict[str, Any]) -> list[str]:
+        """Times of day at which an entry is looked at today."""
+        today, out = DAYS[self.recording.dates[self.session].weekday()], []
+        for when in entry["when"]:
+            if today in when["weekdays"] and when["rule"] == "decision_times":
+                out.append(when["time"])
+            elif today in when["weekdays"]:
+                at = clock(when["from"])
+                while at <= max(clock(when["from"]), clock(when["until"])):
+                    out.append(f"{at // 60:02d}:{at % 60:02d}")
+                    at += when["minutes"]
+        return out
+
+    def look(self, entry: dict[str, Any]) -> str:
+        """Whether this is one: due, skipped, or nothing."""
+        times = self.times(entry)
+        if not times:
+            return ""
         if self.single:
-            if self.set.get("single_snapshots", {"policy": "decide"})["policy"] == "skip":
-                self.decisions.append((self.at, "skipped", self.when["id"]))
-                return
-        else:
-            minutes = self.recording.minutes[self.session][: self.snap + 1]
-            wanted = self.acting(self.when["time"])
+            skips = self.set.get("single_snapshots", {"policy": "decide"})["policy"] == "skip"
+            return "skipped" if skips else "due"
+        minutes = self.recording.minutes[self.session][: self.snap + 1]
+        chain = self.recording.chains[self.session]
+        step = (int(chain.times[1]) - int(chain.times[0])) // 60
+        found = ""
+        for time in times:
+            wanted = self.acting(time)
             if any(m >= wanted for m in minutes[:-1]) or (minutes[-1] < wanted and not self.last):
-                return
-            step = (int(chain.times[1]) - int(chain.times[0])) // 60
+                continue
             if minutes[-1] < wanted or minutes[-1] - wanted > step:
-                self.decisions.append((self.at, "skipped", self.when["id"]))
-                return
-        said_no, picked = self.judge()
+                found = "skipped"
+            else:
+                return "due"
+        return found
+
+    def enter(self, entry: dict[str, Any]) -> None:
+        said = self.look(entry)
+        if not said:
+            return
+        first = entry["when"][0]["id"]
+        if said == "skipped":
+            self.decisions.append((self.at, "skipped", first))
+            return
+        said_no, ids, picked, lots = self.judge(entry)
         if said_no:
             self.decisions.append((self.at, "no entry", said_no))
             return
-        self.decisions.append((self.at, "entry", self.when["id"]))
+        self.decisions.append((self.at, "entry", first))
         number, self.next = self.next, self.next + 1
         if not self.last:
             self.orders.append(
-                {"kind": "open", "trade": number, "legs": picked, "at": self.at, "session": self.session}
-            )
+                {"kind": "open", "trade": number, "legs": picked, "at": self.at, "session": self.session, "entry": entry,
+                 "ids": ids, "lots": lots}
+            )  # fmt: skip
 
-    def judge(self) -> tuple[str, list[tuple[Contract, int]]]:
+    def judge(self, entry: dict[str, Any]) -> tuple[str, list[str], list[tuple[Contract, int]], int]:
         count = len(self.open) + sum(o["kind"] == "open" for o in self.orders)
-        for rule in self.enter:
+        for rule in entry["conditions"]:
             if rule["rule"] == "open_limit" and count >= rule["limit"]:
-                return rule["id"], []
+                return rule["id"], [], [], 0
             if rule["rule"].startswith("when_"):
                 value = self.measure(rule)
                 if value is None or not (
                     value > rule["level"] if rule["comparison"] == "above" else value < rule["level"]
                 ):
-                    return rule["id"], []
-        picked: list[tuple[Contract, int]] = []
-        first: dt.date | None = None
-        for leg in self.legs:
+                    return rule["id"], [], [], 0
+            if rule["rule"] == "condition" and not compares(rule, self.value(rule["left"]), self.value(rule["right"])):
+                return rule["id"], [], [], 0
+        picked: dict[str, tuple[Contract, int]] = {}
+        gone: set[str] = set()
+        for leg in entry["legs"]:
             count = leg["ratio"] * (-1 if leg["side"] == "sell" else 1)
-            contract = self.pick(leg, first, [c for c, n in picked if n * count < 0])
+            by = {leg[name].get("leg") for name in ("strike", "expiry")} - {None}
+            other_way = [c for c, n in picked.values() if n * count < 0]
+            contract = None if by & gone else self.pick(leg, picked, other_way, entry["checks"])
+            if contract is None and leg["rule"] != "optional_leg" and not by & gone:
+                return leg["id"], [], [], 0
             if contract is None:
-                return leg["id"], []
-            first = first or contract[0]
-            picked.append((contract, count))
-        for rule in self.structure:
-            if not self.holds(rule, picked):
-                return rule["id"], []
-        legs = [(contract, n * self.lots) for contract, n in picked]
+                gone.add(leg["id"])
+            else:
+                picked[leg["id"]] = (contract, count)
+        if not picked:
+            return entry["legs"][-1]["id"], [], [], 0
+        for rule in entry["checks"]:
+            if not self.holds(rule, list(picked.values()), picked):
+                return rule["id"], [], [], 0
+        lots = self.lots(entry["size"][0], picked)
+        legs = [(contract, n * lots) for contract, n in picked.values()]
+        if lots == 0:
+            return entry["size"][0]["id"], [], [], 0
         if self.refuses and self.capital([(*leg, self.new_price(leg)) for leg in legs]) > self.free() + 0.005:
-            return self.size["id"], []
-        return "", legs
+            return entry["size"][0]["id"], [], [], 0
+        return "", list(picked), legs, lots
+
+    def lots(self, size: dict[str, Any], picked: dict[str, tuple[Contract, int]]) -> int:
+        if size["rule"] == "fixed_lots":
+            return int(size["lots"])
+        each = self.value({"measure": "max_loss"}, picked=picked)
+        if size["rule"] == "capital_share":
+            each = self.capital_of(picked)
+        elif each is not None:
+            each *= MULTIPLIER
+        money = size["money"] if size["rule"] == "risk_money" else self.equity() * size["percent"] / 100
+        if each is None or each <= 0:
+            return 0
+        return max(0, min(size["most"], math.floor(money / each + 1e-9)))
+
+    def capital_of(self, picked: dict[str, tuple[Contract, int]]) -> float:
+        quotes = [self.recording.quote(c, self.session, self.snap) or (0, 0) for c, _ in picked.values()]
+        return self.capital([(*leg, Fraction(sum(q), 2)) for leg, q in zip(picked.values(), quotes, strict=True)])
+
+    def equity(self) -> float:
+        held = [item for trade in self.open for item in self.at_mid(trade)]
+        return float(self.cash) + float(sum((n * price for _, n, price in held), Fraction(0)) * QUANTUM * MULTIPLIER)
+
+    # -- values
+    def value(self, value: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> float | None:
+        """A value of the sheet now; None: unvalued, ABSENT: what it speaks of does not exist."""
+        name = value["measure"]
+        if name == "number":
+            return float(value["value"])
+        if name in ("scaled", "sum", "difference", "quotient"):
+            parts = [self.value(value[key], trade, picked) for key in ("of", "first", "second") if key in value]
+            if any(part is ABSENT for part in parts):
+                return ABSENT
+            if None in parts:
+                return None
+            known = [float(part) for part in parts if part is not None]
+            if name == "scaled":
+                return float(value["times"]) * known[0] + float(value["plus"])
+            if name == "quotient":
+                return known[0] / known[1] if known[1] else None
+            return known[0] + known[1] if name == "sum" else known[0] - known[1]
+        found, grid = self.plain(name, value, trade, picked)
+        return found if found is None or found is ABSENT or not grid else round(round(found / grid) * grid, 10)
+
+    def plain(
+        self, name: str, value: dict[str, Any], trade: dict[str, Any] | None, picked: Any
+    ) -> tuple[float | None, float]:
+        """What one measure says, and the grid it is on."""
+        chain, money = self.recording.chains[self.session], QUANTUM * MULTIPLIER
+        spot = int(chain.spot[self.snap]) / 100
+        closes = [c.settlement / 100 for c in self.recording.chains[: self.session]]
+        today, n = chain.date, value.get("sessions", 0)
+        if name == "price":
+            return spot, 0.01
+        if name == "close_before":
+            return (closes[-1] if closes else None), 0.01
+        if name == "move_since_open":
+            return 100 * (int(chain.spot[self.snap]) / int(chain.spot[0]) - 1), 0.01
+        if name == "move_since_close":
+            return (100 * (spot / closes[-1] - 1) if closes else None), 0.01
+        if name == "moving_average":
+            return (sum(closes[-n:]) / n if len(closes) >= n else None), 0.01
+        if name == "session_return":
+            return (100 * (closes[-1] / closes[-1 - n] - 1) if len(closes) > n else None), 0.01
+        if name == "rsi":
+            return self.measure({"rule": "when_rsi", "sessions": n}), 0.01
+        if name == "atm_iv":
+            return self.measure({"rule": "when_atm_iv"}), 0.01
+        if name == "statistic":
+            assert value["which"] == "average" and value["of"]["measure"] == "atm_iv"
+            window = [None if a is None else round(a, 2) for a in self.recording.atm[: self.session]][-n:]
+            known = [a for a in window if a is not None]
+            return (sum(known) / n if len(known) == n else None), 0.0001
+        if name == "weekday":
+            return float(today.isoweekday()), 1
+        if name == "minutes_to_close":
+            return (self.recording.closes[today] - self.at) / 60, 1
+        if name == "open_trades":
+            return float(len(self.open) + sum(o["kind"] == "open" for o in self.orders)), 1
+        if name == "net_credit":
+            legs = [(n, self.recording.quote(c, self.session, self.snap)) for c, n in picked.values()]
+            return float(
+                sum((-n * Fraction(q[0] if n < 0 else q[1]) for n, q in legs if q), Fraction(0)) * QUANTUM
+            ), 0.0001
+        if name == "structure_greek":
+            deltas = [(n, self.recording.delta(c, self.session, self.snap)) for c, n in picked.values()]
+            return (
+                None if any(d is None for _, d in deltas) else sum(n * (d or 0) / 10_000 for n, d in deltas)
+            ), 0.0001
+        if name in ("max_loss", "max_profit"):
+            return self.ends(picked, name), 0.0001
+        if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl"):
+            return self.of_leg(name, value, trade, picked, spot)
+        if trade is None:
+            return ABSENT, 0
+        if name == "pnl":
+            parts = trade["mid"] if value["basis"] == "mid" else trade["close"]
+            if parts is None or (value["unit"] == "premium" and trade["premium"] == 0):
+                return None, 0
+            return float(parts * money if value["unit"] == "money" else 100 * parts / abs(trade["premium"])), 0.0001
+        if name == "pnl_drop":
+            if trade["mid"] is None:
+                return None, 0
+            return float((trade["best"] - trade["mid"]) * money), 0.0001
+        if name == "net_greek":
+            deltas = [
+                (leg["n"], self.recording.delta(leg["contract"], self.session, self.snap)) for leg in trade["legs"]
+            ]
+            return (
+                None
+                if any(d is None for _, d in deltas)
+                else sum(n * (d or 0) / 10_000 for n, d in deltas) * MULTIPLIER
+            ), 0.0001
+        if name == "move_since_entry":
+            return 100 * (spot / (trade["spot"] / 100) - 1), 0.01
+        if name == "days_to_expiration":
+            return float((min(leg["contract"][0] for leg in trade["legs"]) - today).days), 1
+        assert name == "days_held_so_far", name
+        return float((today - local(trade["opened"]).date()).days), 1
+
+    def of_leg(
+        self, name: str, value: dict[str, Any], trade: Any, picked: Any, spot: float
+    ) -> tuple[float | None, float]:
+        if trade is not None:
+            held = next((leg for leg in trade["legs"] if leg["id"] == value["leg"]), None)
+            found = None if held is None else (held["contract"], held["n"])
+        else:
+            held, found = None, picked.get(value["leg"])
+        if found is None:
+            return ABSENT, 0
+        contract, n = found
+        if name == "leg_distance":
+            sign = 1 if contract[1] == "call" else -1
+            return 100 * sign * (contract[2] - spot) / contract[2], 0.001
+        if name == "leg_greek":
+            delta = self.recording.delta(contract, self.session, self.snap)
+            return (None if delta is None else delta / 10_000), 0.0001
+        quote = self.recording.quote(contract, self.session, self.snap)
+        if quote is None:
+            return None, 0
+        mark = Fraction(sum(quote), 2) if value["basis"] == "mid" else Fraction(quote[1] if n < 0 else quote[0])
+        if name == "leg_price":
+            return float(mark * QUANTUM), 0.0001
+        if held is None:
+            return ABSENT, 0
+        made = n * (mark - held["in"])
+        if value["unit"] == "money":
+            return float(made * QUANTUM * MULTIPLIER), 0.0001
+        return (float(100 * made / abs(n * held["in"])) if held["in"] else None), 0.0001
+
+    def ends(self, picked: dict[str, tuple[Contract, int]], which: str) -> float | None:
+        legs = list(picked.values())
+        if len({c[0] for c, _ in legs}) != 1:
+            return None
+        credit = self.value({"measure": "net_credit"}, picked=picked) or 0.0
+        calls = sum(n for c, n in legs if c[1] == "call")
+        if (calls < 0 and which == "max_loss") or (calls > 0 and which == "max_profit"):
+            return None
+        made = [
+            credit + sum(n * max(0, (end - c[2]) * (1 if c[1] == "call" else -1)) for c, n in legs)
+            for end in (0, *(c[2] for c, _ in legs))
+        ]
+        return -min(made) if which == "max_loss" else max(made)
 
     # -- rule 18
     def new_price(self, leg: tuple[Contract, int]) -> Fraction:
@@ -506,8 +735,12 @@ class Reference:
             value = 100 * up / (up + down) if up + down else 0.0
         return None if value is None else round(value, 2)
 
-    def pick(self, leg: dict[str, Any], first: dt.date | None, other_way: list[Contract]) -> Contract | None:
+    def pick(
+        self, leg: dict[str, Any], picked: dict[str, tuple[Contract, int]], other_way: list[Contract],
+        checks: list[dict[str, Any]],
+    ) -> Contract | None:  # fmt: skip
         chain = self.recording.chains[self.session]
+        first = next((contract[0] for contract, _ in picked.values()), None)
         today = chain.date
         offered = (chain.ask[:, self.snap] > 0).tolist()
         quoted = {c.expiration for c, there in zip(chain.contracts, offered, strict=True) if there}
@@ -517,6 +750,17 @@ class Reference:
             target = today + dt.timedelta(days=expiry["days"])
         elif expiry["pick"] == "same_expiration":
             listed, target = [e for e in quoted if e == first], first or today
+        elif expiry["pick"] == "nth_listed":
+            later = sorted(e for e in quoted if (e - today).days >= expiry["days"])
+            listed, target = later[expiry["n"] - 1 : expiry["n"]], today
+        elif expiry["pick"] in ("days_after_leg", "same_as_leg", "nth_after_leg"):
+            of = picked[expiry["leg"]][0][0]
+            later = sorted(e for e in quoted if e > of)
+            listed, target = later, of + dt.timedelta(days=expiry.get("days", 0))
+            if expiry["pick"] == "same_as_leg":
+                listed = [e for e in quoted if e == of]
+            elif expiry["pick"] == "nth_after_leg":
+                listed = later[expiry["n"] - 1 : expiry["n"]]
         else:
             assert first is not None
             listed, target = [e for e in quoted if e > first], first + dt.timedelta(days=expiry["days"])
@@ -530,8 +774,8 @@ class Reference:
         ]
         best: tuple[Any, Contract] | None = None
         for contract in contracts:
-            away = self.away(leg["strike"], contract, chain, contracts)
-            if away is not None and contract not in other_way:
+            away = self.away(leg["strike"], contract, chain, contracts, picked)
+            if away is not None and contract not in other_way and self.allowed(contract, checks):
                 outward = -contract[2] if leg["right"] == "call" else contract[2]
                 if best is None or (away, outward) < best[0]:
                     best = ((away, outward), contract)
@@ -539,8 +783,22 @@ class Reference:
             return None
         return best[1]
 
+    def allowed(self, contract: Contract, checks: list[dict[str, Any]]) -> bool:
+        bid, ask = self.recording.quote(contract, self.session, self.snap) or (0, 0)
+        return all(
+            bid > 0 and 200 * (ask - bid) <= rule["width"] * (ask + bid)
+            for rule in checks
+            if rule["rule"] == "strike_filter"
+        )
+
     def at_most(self, pick: dict[str, Any], chain: SessionChain) -> Any:
         """How far from its wish a strike may be, as :meth:`away` tells it."""
+        if pick["pick"] in ("delta_range", "premium_range"):
+            return math.inf
+        if pick["pick"] in ("percent_rounded", "expected_moves", "points_from_leg", "fixed_strike"):
+            return float(int(chain.spot[self.snap]) / 100 * pick["within"] / 100) + 5e-7
+        if pick["pick"] == "strikes_from_leg":
+            return pick["within"]
         if pick["pick"] == "nearest_delta":
             return round(pick["within"] * 10_000)
         if pick["pick"] == "strikes_from_money":
@@ -549,7 +807,10 @@ class Reference:
         of = Fraction(int(chain.spot[self.snap]), 100) if pick["pick"] == "percent_from_spot" else pick["points"]
         return share * Fraction(str(of))
 
-    def away(self, pick: dict[str, Any], contract: Contract, chain: SessionChain, contracts: list[Contract]) -> Any:
+    def away(
+        self, pick: dict[str, Any], contract: Contract, chain: SessionChain, contracts: list[Contract],
+        picked: dict[str, tuple[Contract, int]],
+    ) -> Any:  # fmt: skip
         """Distance of a contract from what its strike pick wants; None: it may not be picked."""
         quote = self.recording.quote(contract, self.session, self.snap)
         if quote is None:
@@ -558,6 +819,39 @@ class Reference:
         if pick["pick"] == "nearest_delta":
             delta = self.recording.delta(contract, self.session, self.snap)
             return None if delta is None else abs(abs(delta) - round(pick["delta"] * 10_000))
+        if pick["pick"] == "delta_range":
+            delta = self.recording.delta(contract, self.session, self.snap)
+            low, high = sorted((round(pick["from"] * 10_000), round(pick["to"] * 10_000)))
+            return None if delta is None or not low <= abs(delta) <= high else abs(2 * abs(delta) - low - high)
+        if pick["pick"] == "premium_range":
+            low, high = sorted((Fraction(str(pick["from"])), Fraction(str(pick["to"]))))
+            mid = Fraction(sum(quote), 2) * QUANTUM
+            return abs(2 * mid - low - high) if low <= mid <= high else None
+        out = 1 if contract[1] == "call" else -1
+        if pick["pick"] in ("percent_rounded", "expected_moves", "fixed_strike"):
+            spot = int(chain.spot[self.snap]) / 100
+            if pick["pick"] == "percent_rounded":
+                level = spot + out * spot * pick["percent"] / 100
+            elif pick["pick"] == "fixed_strike":
+                level = pick["strike"]
+            else:
+                move = self.straddle(contract[0], chain)
+                if move is None:
+                    return None
+                level = spot + out * pick["moves"] * move
+            beyond = out * (contract[2] - round(level, 6))
+            if (pick.get("round") == "outward" and beyond < -1e-9) or (pick.get("round") == "inward" and beyond > 1e-9):
+                return None
+            return round(abs(beyond), 6)
+        if pick["pick"] == "points_from_leg":
+            return round(abs(contract[2] - (picked[pick["leg"]][0][2] + out * pick["points"])), 6)
+        if pick["pick"] == "strikes_from_leg":
+            rows = self.recording.rows[self.session]
+            there = [c[2] for c in contracts if chain.ask[rows[c], self.snap] > 0]
+            of = picked[pick["leg"]][0][2]
+            start = min(range(len(there)), key=lambda i: abs(there[i] - of))
+            at = start + out * pick["strikes"]
+            return abs(there.index(strike) - at) if 0 <= at < len(there) else None
         if pick["pick"] == "nearest_premium":
             return abs(Fraction(quote[0] + quote[1], 2) * QUANTUM - Fraction(str(pick["points"])))
         if pick["pick"] == "percent_from_spot":
@@ -571,7 +865,25 @@ class Reference:
         at = centre + (1 if contract[1] == "call" else -1) * pick["strikes"]
         return abs(listed.index(strike) - at) if 0 <= at < len(listed) else None
 
-    def holds(self, rule: dict[str, Any], picked: list[tuple[Contract, int]]) -> bool:
+    def straddle(self, expiration: dt.date, chain: SessionChain) -> float | None:
+        """Mid of call and put at the strike nearest to the forward that quotes both, points."""
+        forward = float(chain.forward[chain.expirations.index(expiration), self.snap])
+        both = []
+        for c in chain.contracts:
+            if c.expiration == expiration and c.right == "call":
+                call = self.recording.quote((expiration, "call", c.strike), self.session, self.snap)
+                put = self.recording.quote((expiration, "put", c.strike), self.session, self.snap)
+                if call and put:
+                    both.append((abs(c.strike - forward), c.strike, sum(call) + sum(put)))
+        return min(both)[2] / 2 * float(QUANTUM) if both and forward > 0 else None
+
+    def holds(
+        self, rule: dict[str, Any], picked: list[tuple[Contract, int]], named: dict[str, tuple[Contract, int]]
+    ) -> bool:
+        if rule["rule"] == "strike_filter":
+            return True
+        if rule["rule"] == "condition":
+            return compares(rule, self.value(rule["left"], picked=named), self.value(rule["right"], picked=named))
         quotes = [(c, n, self.recording.quote(c, self.session, self.snap) or (0, 0)) for c, n in picked]
         if rule["rule"] == "net_premium":
             credit = sum(-n * Fraction(q[0] if n < 0 else q[1]) for _, n, q in quotes) * QUANTUM

@@ -5,12 +5,10 @@ from __future__ import annotations
 import unittest
 from collections.abc import Callable, Sequence
 from decimal import Decimal
-from fractions import Fraction
 from typing import Any
 
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse
@@ -18,29 +16,10 @@ from tests.demo import SHORT, chains, demo_chains, demo_history, short_history
 from tests.engine.generated import fifty
 from tests.engine.reference import Recording, Reference
 from tests.engine.test_fifty import demo_strategies
+from tests.engine.trades import trades_of_engine, trades_of_reference
 from tests.engine.variations import variations
 
 CASH = Decimal(50_000)
-
-
-def trades_of_engine(history: History) -> list[tuple[Any, ...]]:
-    return [
-        (
-            t.number, t.decided_at, t.opened_at, t.left_at, t.closed_at, t.rule, t.pnl,
-            sorted((leg.contract[:3], leg.contracts, Fraction(leg.opened_parts, PARTS), Fraction(leg.closed_parts, PARTS)) for leg in t.legs),
-        )
-        for t in history.closed
-    ]  # fmt: skip
-
-
-def trades_of_reference(reference: Reference) -> list[tuple[Any, ...]]:
-    return [
-        (
-            t["number"], t["decided"], t["opened"], t["left"], t["closed"], t["rule"], t["cash"],
-            sorted((leg["contract"], leg["n"], leg["in"], leg["out"]) for leg in t["gone"]),
-        )
-        for t in reference.closed
-    ]  # fmt: skip
 
 
 BOTH = (run_steps, run_blocks)

@@ -1,0 +1,115 @@
+"""Forty strategies of the trade, as files: each loads, reads as sentences, round-trips, is decided the same in steps and
+blocks, and to the cent as the second implementation decides it."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.engine.state import to_plain
+from strell_core.engine.stored import dump
+from strell_core.formats.strategies import from_text, to_text
+from strell_core.scenario.generator import MK30
+from strell_core.strategy.document import normalise, parse
+from strell_core.strategy.edits import mirrored, rules_digest
+from strell_core.strategy.sentences import sheet
+from tests.demo import SHORT, chains, short_history
+from tests.engine.reference import Recording, Reference
+from tests.engine.trades import trades_of_engine, trades_of_reference
+
+FOLDER = Path(__file__).resolve().parents[1] / "forty"
+CASH = Decimal(250_000)
+ONE_ORDER_A_TRADE = {
+    "leg_condition",
+    "leg_condition_stop",
+    "leg_condition_partner",
+    "condition_share",
+    "condition_again",
+}
+"""Exits after which a trade goes on: the second implementation has one closing order a trade, and no adjustments."""
+NOT_PLAIN = {"move_chance", "term_slope"}
+"""Measures that are checked by themselves (:mod:`tests.measures`), and not written again here."""
+
+
+def documents() -> dict[str, dict[str, Any]]:
+    return {path.stem: from_text(path.read_text()) for path in sorted(FOLDER.glob("*.yaml"))}
+
+
+def measured(value: Any) -> set[str]:
+    """Every measure, comparison and rule that is named anywhere in a document."""
+    if isinstance(value, dict):
+        own = {str(value[key]) for key in ("measure", "is", "rule") if key in value}
+        return own.union(*map(measured, value.values()))
+    return set().union(*map(measured, value)) if isinstance(value, list) else set()
+
+
+def plainly(document: dict[str, Any]) -> bool:
+    """Whether the second implementation knows all that a document says."""
+    adjusts = document["adjust"] or any(entry["adjust"] for entry in document["entries"])
+    named = measured(document)
+    return not adjusts and not named & (ONE_ORDER_A_TRADE | NOT_PLAIN | {"crosses above", "crosses below"})
+
+
+class FortyTest(unittest.TestCase):
+    documents: dict[str, dict[str, Any]]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.documents = documents()
+
+    def on_the_index(self) -> dict[str, dict[str, Any]]:
+        return {name: item for name, item in self.documents.items() if item["underlyings"] == ["MK30"]}
+
+    def test_each_reads_as_sentences_and_round_trips(self) -> None:
+        self.assertGreaterEqual(len(self.documents), 40)
+        for name, document in self.documents.items():
+            with self.subTest(name):
+                self.assertEqual(from_text(to_text(document)), document)
+                self.assertEqual(normalise(document), document)
+                for sentence in sheet(document).sentences:
+                    self.assertRegex(sentence.text, r"^[A-Z0-9][^{}|]*\.$")
+                    self.assertNotIn("gone", sentence.text)
+                self.assertEqual(rules_digest(mirrored(mirrored(document))), rules_digest(document))
+
+    def test_steps_and_blocks_say_the_same(self) -> None:
+        timeline = short_history()
+        entered: dict[str, int] = {}
+        for name, document in self.on_the_index().items():
+            with self.subTest(name):
+                plan, end = make_plan(parse(document), timeline), len(timeline.times)
+                blocks = run_blocks(plan, timeline, 0, end, CASH)
+                steps = run_steps(plan, timeline, 0, end, CASH)
+                for part in ("reasons", "entries", "closed", "intents"):
+                    self.assertEqual(to_plain(getattr(blocks, part)), to_plain(getattr(steps, part)), part)
+                self.assertEqual(dump(blocks.state), dump(steps.state))
+                entered[name] = sum(reason.kind == "entry" for reason in blocks.reasons)
+        idle = [name for name, count in entered.items() if count == 0]
+        self.assertEqual(idle, [], "each finds something to enter within the ninety sessions")
+
+    def test_the_second_implementation_agrees_to_the_cent(self) -> None:
+        timeline = short_history()
+        closes = {session.date: session.close for session in timeline.calendar.sessions}
+        recording, agreed, closed = Recording(list(chains(SHORT)), closes, MK30.rate), 0, 0
+        for name, document in self.on_the_index().items():
+            if not plainly(document):
+                continue
+            with self.subTest(name):
+                history = run_blocks(make_plan(parse(document), timeline), timeline, 0, len(timeline.times), CASH)
+                reference = Reference(document, recording, CASH)
+                reference.run()
+                self.same(history, reference)
+                agreed, closed = agreed + 1, closed + len(reference.closed)
+        self.assertGreaterEqual(agreed, 26)
+        self.assertGreater(closed, 250)
+
+    def same(self, history: History, reference: Reference) -> None:
+        decisions = [(r.at, r.kind, r.rule) for r in history.reasons if r.kind in ("entry", "no entry", "skipped")]
+        for ours, theirs in zip(decisions, reference.decisions, strict=False):
+            self.assertEqual(ours, theirs)
+        self.assertEqual(trades_of_engine(history), trades_of_reference(reference))
+        self.assertEqual(len(decisions), len(reference.decisions))
+        self.assertEqual(history.state.cash, reference.cash)
