@@ -31,7 +31,7 @@ DOORS: dict[str, str] = {
     "forget_calendar": RESEARCH, "others": READ, "export_rates": READ, "export_series": READ, "facts": READ,
     "export_facts": READ, "remove_fact": RESEARCH,
     # strategies
-    "declarations": READ, "strategy_schema": OPEN, "strategies": READ, "create_strategy": RESEARCH,
+    "declarations": READ, "strategy_schema": OPEN, "starters": READ, "strategies": READ, "create_strategy": RESEARCH,
     "strategy_from_legs": RESEARCH, "strategy": READ, "revise_strategy": RESEARCH, "delete_strategy": RESEARCH,
     "restore_strategy": RESEARCH, "duplicate_strategy": RESEARCH, "mirror_sentence": RESEARCH, "revisions": READ,
     "go_back": RESEARCH, "strategy_text": READ, "strategy_file": READ, "check_text": READ, "preview": READ,

@@ -18,6 +18,7 @@ from strategies.schemas import (
     NewStrategy,
     PreviewOut,
     RevisionOut,
+    StarterOut,
     StrategyOut,
     StrategyRow,
     TextIn,
@@ -35,6 +36,8 @@ def _whole(strategy: Strategy) -> dict[str, Any]:
 
 
 def _document(body: NewStrategy | Change) -> dict[str, Any]:
+    if isinstance(body, NewStrategy) and body.begin is not None:
+        return services.begun(body.begin.starter, body.begin.name, body.begin.underlying)
     return services.checked_text(body.text) if body.text is not None else services.checked(body.document)
 
 
@@ -46,6 +49,12 @@ def declarations(request: SignedRequest) -> dict[str, Any]:
 @router.get("/strategy-schema.json", response=dict[str, Any], operation_id="strategy_schema")
 def schema(request: SignedRequest) -> dict[str, Any]:
     return json_schema()
+
+
+@router.get("/starters", response=list[StarterOut], operation_id="starters")
+def starters(request: SignedRequest) -> list[dict[str, Any]]:
+    """Strategies to begin from, one of each family."""
+    return queries.starters_told()
 
 
 @router.get("/strategies", response=list[StrategyRow], operation_id="strategies")

@@ -11,6 +11,7 @@ from django.contrib.auth.models import User
 from market.timelines import timeline
 from observe.payoffs import Holding, glyph
 from strategies.models import Revision, Strategy
+from strell_core.formats.starters import starters
 from strell_core.market.market import Market
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
@@ -58,6 +59,18 @@ def strategy_facts(strategy: Strategy) -> dict[str, Any]:
         "sheet": sheet_of(latest.document), "blocks": blocks_of(latest.document), "glyph": glyph_now(latest.document),
         "sentences": sum(1 for s in sheet(latest.document).sentences if not s.off),
     }  # fmt: skip
+
+
+@lru_cache(maxsize=1)
+def starters_told() -> list[dict[str, Any]]:
+    """What may be begun from, with the sentences that make it what it is."""
+    out = []
+    for item in starters():
+        written = sheet(item.document(item.title, "MK30")).sentences
+        told = [s.text for s in written if s.part in ("legs", "checks", "leave", "adjust")]
+        facts = {name: getattr(item, name) for name in ("id", "family", "title", "lives", "hurts", "needs_units")}
+        out.append({**facts, "sentences": told})
+    return out
 
 
 def shelf(user: User) -> list[Strategy]:

@@ -85,9 +85,30 @@ class RevisionOut(Schema):
     digest: str
 
 
+class Begun(Asked):
+    """A strategy of one's own from a starter."""
+
+    starter: str
+    name: str
+    underlying: str
+
+
 class NewStrategy(Asked):
     document: dict[str, Any] | None = None
     text: str | None = None
+    begin: Begun | None = None
+
+
+class StarterOut(Schema):
+    id: str
+    family: str
+    title: str
+    lives: str
+    """What it earns from."""
+    hurts: str
+    needs_units: bool
+    sentences: list[str]
+    """Its legs and exits, as they read."""
 
 
 class StructureLegIn(Asked):

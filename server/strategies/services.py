@@ -15,6 +15,7 @@ from config.push import notify
 from market.models import Underlying
 from observe.services import instant
 from strategies.models import Revision, Strategy
+from strell_core.formats.starters import starters
 from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.market.instruments import ContractKey
 from strell_core.measures.declaration import WEEKDAYS
@@ -42,6 +43,24 @@ def checked_text(text: str) -> dict[str, Any]:
     except StrategyFileError as error:
         problems = [{"line": line, "path": path, "message": message} for line, path, message in error.problems]
         raise Refused(f"Line {problems[0]['line']}: {problems[0]['message']}", problems) from error
+
+
+def begun(starter: str, name: str, underlying: str) -> dict[str, Any]:
+    """The document of a starter under a name and for an underlying of one's own."""
+    found = next((item for item in starters() if item.id == starter), None)
+    if found is None:
+        raise NotThere("There is no such starter.")
+    row = Underlying.objects.filter(symbol=underlying).first()
+    if found.needs_units and row is not None and row.kind == "index":
+        message = (
+            f"{found.title} deals in the underlying itself, and {underlying} is an index; choose a stock or a fund."
+        )
+        raise Refused(message, [{"path": "begin/underlying", "message": message}])
+    try:
+        return found.document(name, underlying)
+    except DocumentError as error:
+        problems = [{"path": p.path, "message": p.message} for p in error.problems]
+        raise Refused(_first(problems), problems) from error
 
 
 def _first(problems: list[dict[str, Any]]) -> str:

@@ -38,6 +38,7 @@ export const keys = {
   run: key("run"),
   runs: key("runs"),
   scene: key("scene"),
+  starters: key("starters"),
   strategies: key("strategies"),
   strategy: key("strategy"),
   surface: key("surface"),

@@ -42,6 +42,13 @@ export const useDeclarations = () =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 
+export const useStarters = () =>
+  useQuery({
+    queryKey: keys.starters(),
+    queryFn: () => ask(api.GET("/api/starters")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
 export const useUnderlyings = () =>
   useQuery({ queryKey: keys.underlyings(), queryFn: () => ask(api.GET("/api/market/underlyings")) });
 

@@ -733,6 +733,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/starters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Starters
+         * @description Strategies to begin from, one of each family.
+         */
+        get: operations["starters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/strategies": {
         parameters: {
             query?: never;
@@ -3086,6 +3106,23 @@ export interface components {
             /** Sentences */
             sentences: components["schemas"]["DeclaredOut"][];
         };
+        /** StarterOut */
+        StarterOut: {
+            /** Id */
+            id: string;
+            /** Family */
+            family: string;
+            /** Title */
+            title: string;
+            /** Lives */
+            lives: string;
+            /** Hurts */
+            hurts: string;
+            /** Needs Units */
+            needs_units: boolean;
+            /** Sentences */
+            sentences: string[];
+        };
         /** StrategyRow */
         StrategyRow: {
             /** Id */
@@ -3211,6 +3248,18 @@ export interface components {
             /** Of */
             of: string;
         };
+        /**
+         * Begun
+         * @description A strategy of one's own from a starter.
+         */
+        Begun: {
+            /** Starter */
+            starter: string;
+            /** Name */
+            name: string;
+            /** Underlying */
+            underlying: string;
+        };
         /** NewStrategy */
         NewStrategy: {
             /** Document */
@@ -3219,6 +3268,7 @@ export interface components {
             } | null;
             /** Text */
             text?: string | null;
+            begin?: components["schemas"]["Begun"] | null;
         };
         /** MadeFromLegs */
         MadeFromLegs: {
@@ -6155,6 +6205,26 @@ export interface operations {
                     "application/json": {
                         [key: string]: unknown;
                     };
+                };
+            };
+        };
+    };
+    starters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StarterOut"][];
                 };
             };
         };

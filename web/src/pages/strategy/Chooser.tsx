@@ -2,7 +2,7 @@ import { Command } from "cmdk";
 import { useRef, useState } from "react";
 import type { Declaration } from "./document";
 
-const FEW = 8;
+const FEW = 16;
 
 interface Props {
   label: string;
