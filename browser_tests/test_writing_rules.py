@@ -70,6 +70,45 @@ class SigningInStory(BrowserTestCase):
         self.page.get_by_label("Strategy file").set_input_files(broken)
         self.told(re.compile(r"broken.yaml was not opened. Line \d+: Delta must lie between"))
 
+    def test_a_condor_from_a_starter_takes_few_clicks_and_gets_a_money_stop(self) -> None:
+        self.sign_in()
+        self.page.get_by_role("button", name="New strategy").click()
+        self.page.get_by_role("radio", name="Iron condor").click()
+        expect(self.page.get_by_role("region", name="Iron condor")).to_contain_text("Hurt by.")
+        self.page.get_by_role("button", name="Write it").click()
+        expect(self.page.get_by_role("heading", name="Iron condor")).to_be_visible()
+        expect(self.sentence(4)).to_contain_text("5 strikes further out of the money than leg 3")
+        self.page.get_by_role("button", name="Add a sentence to Leave").click()
+        self.page.get_by_placeholder("Search: delta, stop").fill("Drop from the best")
+        self.page.keyboard.press("Enter")
+        self.told("Revision 2 is kept.")
+        expect(self.sentence(11)).to_contain_text("when the drop from the best P/L in money is at most \u2212500.")
+        self.sentence(11).get_by_role("button", name="money, change").click()
+        self.page.get_by_role("button", name="Choose something else…").click()
+        self.page.get_by_placeholder("Search: average, IV, P/L…").fill("Greek of a leg")
+        self.page.keyboard.press("Enter")
+        editor = self.page.get_by_role("dialog")
+        editor.get_by_role("radio", name="leg 5").click()
+        editor.get_by_role("button", name="Change").click()
+        expect(self.sentence(11)).to_contain_text("when the delta of leg 5 is at most \u2212500.")
+        self.sentence(11).get_by_role("button", name="\u2212500, change").click()
+        self.page.get_by_role("dialog").get_by_label("Number").fill("0.4")
+        self.page.keyboard.press("Enter")
+        expect(self.sentence(11)).to_contain_text("is at most 0.4.")
+
+    def test_what_names_a_leg_that_is_taken_out_says_so(self) -> None:
+        self.sign_in()
+        self.page.get_by_role("button", name="New strategy").click()
+        self.page.get_by_role("radio", name="Put credit spread").click()
+        self.page.get_by_role("button", name="Write it").click()
+        expect(self.page.get_by_role("heading", name="Put credit spread")).to_be_visible()
+        self.sentence(3).hover()
+        self.page.get_by_role("button", name="More for sentence 3").click()
+        self.page.get_by_role("menuitem", name="Remove").click()
+        self.told(
+            re.compile("it can only go by a leg that stands before it|cannot choose its expiration by another leg")
+        )
+
 
 class RulesStory(BrowserTestCase):
     def setUp(self) -> None:
@@ -165,7 +204,7 @@ class RulesStory(BrowserTestCase):
     def test_another_pick_weekdays_and_time(self) -> None:
         self.sentence(4).get_by_role("button", name="0.20, change").click()
         editor = self.page.get_by_role("dialog", name="Change Strike of the put")
-        editor.get_by_role("button", name="away from spot").click()
+        editor.get_by_role("button", name="away from spot", exact=True).click()
         editor.get_by_role("button", name="Change").click()
         expect(self.sentence(4)).to_contain_text("Sell 1 put 3.0 % out of the money (± 5.0 %)")
         self.sentence(1).get_by_role("button", name="Mon and Wed, change").click()
@@ -183,7 +222,7 @@ class RulesStory(BrowserTestCase):
         self.page.keyboard.press("Enter")
         expect(self.sentence(3)).to_contain_text("Only if RSI over 14 sessions is above 30.0.")
         expect(self.page.get_by_role("region", name="Sentences, one by one")).to_contain_text("RSI")
-        self.sentence(3).get_by_role("button", name="14 sessions, change").focus()
+        self.sentence(3).get_by_role("button", name="14, change").focus()
         self.page.keyboard.press("Alt+ArrowUp")
         expect(self.sentence(2)).to_contain_text("RSI")
         self.more(2, "Switch off")

@@ -143,5 +143,7 @@ def check_text(request: SignedRequest, body: TextIn) -> dict[str, Any]:
 
 
 @router.get("/strategies/{strategy_id}/preview", response=PreviewOut, operation_id="preview")
-def preview_strategy(request: SignedRequest, strategy_id: int, at: str | None = None) -> dict[str, Any]:
-    return preview(services.find(request.user, strategy_id).latest.document, at)
+def preview_strategy(
+    request: SignedRequest, strategy_id: int, at: str | None = None, entry: str | None = None
+) -> dict[str, Any]:
+    return preview(services.find(request.user, strategy_id).latest.document, at, entry)

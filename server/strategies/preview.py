@@ -10,7 +10,7 @@ from observe.payoffs import Holding, glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import price_of
 from strell_core.engine.plan import EntryPlan, Plan, make_plan
-from strell_core.market.market import Observation
+from strell_core.market.market import Market, Observation
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE, TRUTH_WORDS, Account
@@ -30,12 +30,12 @@ STATUS_TEXT = {
 }  # fmt: skip
 
 
-def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
-    """Everything the Rules stage shows for one instant."""
+def preview(document: dict[str, Any], at: str | None, entry_id: str | None = None) -> dict[str, Any]:
+    """Everything the Rules stage shows for one instant, of one entry: the first unless it is named."""
     whole = market(document["underlyings"])
     history = whole.main
     plan = make_plan(parse(document), history)
-    entry = plan.entries[0]
+    entry = next((item for item in plan.entries if item.id == entry_id), plan.entries[0])
     index = _last_decision(entry, history) if at is None else instant_of(history, at)
     decision = decide_entry(entry, Observation(whole, index), EMPTY, RUNNERS_UP, thorough=True)
     local = history.calendar.local(int(history.times[index]))
@@ -44,6 +44,7 @@ def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
         "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision),
+        "entry": entry.id, "entries": [_in_short(item, whole, index) for item in plan.entries],
         "neighbours": _neighbours(entry, history, index), "verdicts": _verdicts(document, decision),
         "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
         "single": bool(history.is_single[index]), "structure": None,
@@ -51,6 +52,13 @@ def preview(document: dict[str, Any], at: str | None) -> dict[str, Any]:
     if decision.selection is not None and decision.selection.failed is None:
         out["structure"] = _structure(plan, history, index, decision.selection, max(1, decision.lots))
     return out
+
+
+def _in_short(entry: EntryPlan, whole: Market, index: int) -> dict[str, Any]:
+    """Whether an entry would enter, and which sentence says no."""
+    decision = decide_entry(entry, Observation(whole, index), EMPTY)
+    due = entry.schedule.status(whole.main, index) == DUE
+    return {"id": entry.id, "due": due, "enters": decision.entered, "said_no": _said_no(decision)}
 
 
 def _asked(history: Timeline, index: int, at: str | None) -> str | None:

@@ -67,7 +67,9 @@ def starters_told() -> list[dict[str, Any]]:
     out = []
     for item in starters():
         written = sheet(item.document(item.title, "MK30")).sentences
-        told = [s.text for s in written if s.part in ("legs", "checks", "leave", "adjust")]
+        told = [
+            {"number": s.number, "text": s.text} for s in written if s.part in ("legs", "checks", "leave", "adjust")
+        ]
         facts = {name: getattr(item, name) for name in ("id", "family", "title", "lives", "hurts", "needs_units")}
         out.append({**facts, "sentences": told})
     return out

@@ -99,6 +99,11 @@ class NewStrategy(Asked):
     begin: Begun | None = None
 
 
+class ToldOut(Schema):
+    number: int
+    text: str
+
+
 class StarterOut(Schema):
     id: str
     family: str
@@ -107,7 +112,7 @@ class StarterOut(Schema):
     """What it earns from."""
     hurts: str
     needs_units: bool
-    sentences: list[str]
+    sentences: list[ToldOut]
     """Its legs and exits, as they read."""
 
 
@@ -262,7 +267,19 @@ class NeighboursOut(Schema):
     after: str | None
 
 
+class PreviewEntryOut(Schema):
+    """An entry at an instant."""
+
+    id: str
+    due: bool
+    enters: bool
+    said_no: str | None
+
+
 class PreviewOut(Schema):
+    entry: str
+    """Which one is shown."""
+    entries: list[PreviewEntryOut]
     at: int
     local: str
     shown: str

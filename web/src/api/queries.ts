@@ -87,15 +87,21 @@ export const useText = (id: number, revision: number) =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 
-export const usePreview = (id: number, revision: number, at: string | null, enabled: boolean) =>
+export const usePreview = (
+  id: number,
+  revision: number,
+  at: string | null,
+  entry: string | null,
+  enabled: boolean,
+) =>
   useQuery({
     enabled,
-    queryKey: keys.preview(id, revision, at),
+    queryKey: keys.preview(id, revision, at, entry),
     queryFn: async () => {
       const began = performance.now();
       const found = await ask(
         api.GET("/api/strategies/{strategy_id}/preview", {
-          params: { path: { strategy_id: id }, query: at ? { at } : {} },
+          params: { path: { strategy_id: id }, query: { ...(at && { at }), ...(entry && { entry }) } },
         }),
       );
       return { ...found, took: performance.now() - began };

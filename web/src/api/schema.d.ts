@@ -3121,7 +3121,14 @@ export interface components {
             /** Needs Units */
             needs_units: boolean;
             /** Sentences */
-            sentences: string[];
+            sentences: components["schemas"]["ToldOut"][];
+        };
+        /** ToldOut */
+        ToldOut: {
+            /** Number */
+            number: number;
+            /** Text */
+            text: string;
         };
         /** StrategyRow */
         StrategyRow: {
@@ -3456,8 +3463,26 @@ export interface components {
             /** Iv */
             iv: number | null;
         };
+        /**
+         * PreviewEntryOut
+         * @description An entry at an instant.
+         */
+        PreviewEntryOut: {
+            /** Id */
+            id: string;
+            /** Due */
+            due: boolean;
+            /** Enters */
+            enters: boolean;
+            /** Said No */
+            said_no: string | null;
+        };
         /** PreviewOut */
         PreviewOut: {
+            /** Entry */
+            entry: string;
+            /** Entries */
+            entries: components["schemas"]["PreviewEntryOut"][];
             /** At */
             at: number;
             /** Local */
@@ -6551,6 +6576,7 @@ export interface operations {
         parameters: {
             query?: {
                 at?: string | null;
+                entry?: string | null;
             };
             header?: never;
             path: {

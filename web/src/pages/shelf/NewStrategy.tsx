@@ -124,7 +124,10 @@ function About({ starter }: { starter: Starter }) {
     <section aria-label={starter.title} className="flex flex-col gap-2">
       <ol className="font-serif text-lead">
         {starter.sentences.map((sentence) => (
-          <li key={sentence}>{sentence}</li>
+          <li key={sentence.number} className="grid grid-cols-[--spacing(7)_1fr] items-baseline">
+            <span className="font-sans text-xs text-soft">{sentence.number}</span>
+            <span>{sentence.text}</span>
+          </li>
         ))}
       </ol>
       <p>

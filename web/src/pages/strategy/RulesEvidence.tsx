@@ -21,8 +21,10 @@ interface Props {
 
 /** What the rules would do at an instant: verdicts, candidates, structure, payoff. */
 export function RulesEvidence({ strategy, at, run, preview }: Props) {
-  const [, setQuery] = useSearchParams();
-  const goTo = (instant: string) => setQuery({ at: instant }, { replace: true });
+  const [query, setQuery] = useSearchParams();
+  const entry = query.get("entry");
+  const goTo = (instant: string) => setQuery({ at: instant, ...(entry && { entry }) }, { replace: true });
+  const choose = (name: string) => setQuery({ ...(at && { at }), entry: name }, { replace: true });
   const found = preview.data;
   return (
     <div className="flex flex-col gap-3">
@@ -38,9 +40,30 @@ export function RulesEvidence({ strategy, at, run, preview }: Props) {
       </div>
       <ErrorNote error={preview.error} />
       {run && run.decisions.length > 0 && <DecisionStrip run={run} at={found?.at} go={goTo} />}
+      {found && found.entries.length > 1 && <Entries preview={found} choose={choose} />}
       {!found && preview.isPending && <Skeleton className="h-96" />}
       {found && !preview.error && <Answer preview={found} strategy={strategy} />}
     </div>
+  );
+}
+
+/** What each entry says at this instant, and which one is shown. */
+function Entries({ preview, choose }: { preview: Preview; choose: (entry: string) => void }) {
+  return (
+    <fieldset className="flex flex-wrap gap-1.5" aria-label="Entries">
+      {preview.entries.map((entry) => (
+        <button
+          key={entry.id}
+          type="button"
+          className="pill"
+          aria-pressed={entry.id === preview.entry}
+          onClick={() => choose(entry.id)}
+        >
+          {entry.id}: {entry.enters ? "enters" : "says no"}
+          {entry.due ? "" : ", not due"}
+        </button>
+      ))}
+    </fieldset>
   );
 }
 

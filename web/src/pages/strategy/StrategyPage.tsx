@@ -205,7 +205,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
 
 /** What the stage that is open asks for: the sheet and the evidence beside it read the same answers. */
 function useShown(strategy: Strategy, stage: string, at: string | null, query: URLSearchParams) {
-  const preview = usePreview(strategy.id, strategy.revision, at, stage === "rules");
+  const preview = usePreview(strategy.id, strategy.revision, at, query.get("entry"), stage === "rules");
   const runs = useRuns(strategy.id);
   const last = runs.data?.find((run) => run.status === "done")?.id;
   // a run is addressed by its number among those of this strategy: another's is never shown here
