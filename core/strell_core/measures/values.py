@@ -118,8 +118,7 @@ def problems(value: Any, scopes: tuple[str, ...], depth: int = 1) -> Iterator[tu
     if depth > DEEPEST:
         yield "", f"values stand at most {DEEPEST} deep within one another"
         return
-    for param, message in declaration.problems({k: v for k, v in value.items() if k != "measure"}, nested=False):
-        yield param, message
+    yield from declaration.problems({k: v for k, v in value.items() if k != "measure"}, nested=False)
     for param in declaration.params:
         if param.kind == "value" and param.name in value:
             inside = param.scopes or scopes

@@ -451,12 +451,14 @@ def parse(raw: Any) -> Strategy:
     def rules(sentences: list[dict[str, Any]]) -> tuple[Rule, ...]:
         return tuple(_rule(item) for _, item in switched_on(sentences))
 
+    def picked(leg: dict[str, Any], name: str) -> Rule | None:
+        return _as_rule(leg["id"], leg[name]) if name in leg else None
+
     def entry(item: dict[str, Any]) -> Entry:
         legs = tuple(
             LegRule(
                 leg["id"], leg.get("right", UNIT), leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
-                *(_as_rule(leg["id"], leg[name]) if name in leg else None for name in ("expiry", "strike")),
-                leg["rule"] == catalogue.OPTIONAL_LEG.id,
+                picked(leg, "expiry"), picked(leg, "strike"), leg["rule"] == catalogue.OPTIONAL_LEG.id,
             )
             for _, leg in switched_on(item["legs"])
         )  # fmt: skip

@@ -102,7 +102,8 @@ def _nothing(params: Params) -> tuple[Consequence, ...]:
     return ()
 
 
-Closes, Then = Callable[[Params], Close], Callable[[Params], tuple[Consequence, ...]]
+Closes = Callable[[Params], Close]
+Then = Callable[[Params], tuple[Consequence, ...]]
 _EVERY: tuple[tuple[Declaration, Closes, Then], ...] = (
     (POSITION, _whole, _nothing),
     (SHARE, _share, _nothing),

@@ -1,6 +1,7 @@
 """Strikes inside a range of deltas or premiums; none where the range holds none."""
 
 import numpy as np
+import numpy.typing as npt
 
 from strell_core.market.prices import points_to_quanta
 from strell_core.market.timeline import NO_DELTA, ChainView, ExpirationSlice
@@ -24,7 +25,7 @@ PREMIUM = Declaration(
 )  # fmt: skip
 
 
-def _inside(value: Ints, low: int, high: int, good: Ints) -> Ints:
+def _inside(value: Ints, low: int, high: int, good: npt.NDArray[np.bool_]) -> Ints:
     """Twice the distance from the middle, of what lies in the range."""
     return np.where(good & (value >= low) & (value <= high), np.abs(2 * value - low - high), -1)
 
