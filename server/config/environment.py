@@ -32,6 +32,8 @@ class Environment(BaseModel):
     fix_state: Path | None = None
     run_lease: int = Field(default=15, ge=1)
     """Seconds after which a run whose worker is not heard of is taken up again."""
+    stale_seconds: int = Field(default=5, ge=1)
+    """Nothing is opened on quotes older than this; tests on a busy machine wait longer for the exchange."""
     log_level: str = Field(default="WARNING", pattern="^(DEBUG|INFO|WARNING|ERROR|CRITICAL)$")
     kill_at: str = ""
     """Names of boundaries at which a process kills itself, for tests of what survives."""

@@ -119,6 +119,7 @@ INTAKE = GIVEN.intake or STATE / "intake"
 FIX_STATE = GIVEN.fix_state or STATE / "fix"
 VENV_SHARE = Path(sys.prefix) / "share"
 RUN_LEASE_SECONDS = GIVEN.run_lease
+STALE_SECONDS = GIVEN.stale_seconds
 
 LOGGING = {
     "version": 1,

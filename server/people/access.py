@@ -34,6 +34,9 @@ class SignedRequest(HttpRequest):
 class SignedIn(SessionAuth):
     """The session of a browser; it may do everything its person may."""
 
+    param_name = "strell_session"
+    """As the schema calls the cookie; each installation has a name of its own for it."""
+
     def authenticate(self, request: HttpRequest, key: str | None) -> User | None:
         signed = cast(SignedRequest, request)
         signed.scope_rank, signed.by_token = len(SCOPES) - 1, False

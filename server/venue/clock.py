@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import time
 
+from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import transaction
 
@@ -16,7 +17,7 @@ from strell_core.market.calendars import Session
 
 RATES = (1, 2, 5, 10, 20, 30, 60)
 PRACTICE = "practice exchange"
-STALE_SECONDS = 5
+STALE_SECONDS = settings.STALE_SECONDS
 """Wall seconds after which a running market's quotes are old."""
 SILENT_SECONDS = 6
 """Wall seconds a clock runs on without a word of its market."""

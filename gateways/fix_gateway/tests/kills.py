@@ -66,7 +66,7 @@ class Arena:
         # the server from which sides are forked reads its settings from the environment, once
         os.environ.update(
             STRELL_DB_NAME=str(connection.settings_dict["NAME"]), STRELL_FIX_STATE=str(folder),
-            STRELL_CHAIN_CACHE=str(settings.CHAIN_CACHE),
+            STRELL_CHAIN_CACHE=str(settings.CHAIN_CACHE), STRELL_STALE_SECONDS="30",
         )  # fmt: skip
         self._fork = multiprocessing.get_context("forkserver")
         self._fork.set_forkserver_preload(["fix_gateway.tests.warm"])
