@@ -29,7 +29,7 @@ _ARRAYS = {"at": "<i8", "spot": "<i4", "pnl": "<i8"}
 
 def keep(plan: Plan, history: Timeline, trade: ClosedTrade) -> bytes:
     """Everything a trade's page needs beside its row, compressed."""
-    entry, leaving = history.at_or_before(trade.opened_at), history.at_or_before(trade.closed_at)
+    entry = history.at_or_before(trade.opened_at)
     view, quantum = history.view(entry), float(history.underlying.quantum)
     first = [leg for leg in trade.legs if not leg.opened_at]  # not those that took another's place
     holdings = [Holding(leg.contract, leg.contracts, leg.opened_parts / PARTS * quantum) for leg in first]
@@ -45,7 +45,7 @@ def keep(plan: Plan, history: Timeline, trade: ClosedTrade) -> bytes:
         "multiplier": view.underlying.multiplier, "glyph": glyph(holdings, view.spot / 100), "base": view.instant,
         "spot": view.spot / 100, "nearest": min((history.settles_at(leg.contract) for leg in trade.legs if not leg.contract.is_unit), default=view.instant),
         "when": next((e.entry.schedule.id for e in plan.entries if e.id == trade.entry), ""),
-        "legs": [_leg_facts(history, leg, entry, leaving, view.underlying.multiplier) for leg in trade.legs],
+        "legs": [_leg_facts(history, leg, trade, view.underlying.multiplier) for leg in trade.legs],
         "payoff": [[None if value != value else value for value in astuple(leg)[:10]] for leg in legs],
         "curve": _curve_inputs(view, nearest_settlement(legs, view.instant)),
         "points": len(rows),
@@ -55,8 +55,10 @@ def keep(plan: Plan, history: Timeline, trade: ClosedTrade) -> bytes:
     return zstandard.ZstdCompressor(level=3).compress(b"".join([len(body).to_bytes(4, "little"), body, *packed]))
 
 
-def _leg_facts(history: Timeline, leg: LegClose, entry: int, leaving: int, multiplier: int) -> dict[str, Any]:
-    """A leg with its quotes and Greeks when the trade was opened and when it was closed."""
+def _leg_facts(history: Timeline, leg: LegClose, trade: ClosedTrade, multiplier: int) -> dict[str, Any]:
+    """A leg with its quotes and Greeks when it was opened, with its trade or later in another's place, and when it was
+    closed."""
+    entry, leaving = history.at_or_before(leg.opened_at or trade.opened_at), history.at_or_before(leg.closed_at)
     quantum = float(history.underlying.quantum)
     holding = Holding(leg.contract, leg.contracts, 0.0)
     side = {}
