@@ -13,6 +13,7 @@ import stat
 import subprocess
 import sys
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 
 import psycopg
@@ -81,7 +82,7 @@ def by_web(port: int) -> list[str]:
             for proof in (
                 "",
                 "Authorization: Bearer strell_" + "0" * 40 + "\r\n",
-                "Cookie: sessionid=" + "a" * 32 + "\r\n",
+                f"Cookie: {session_name(port)}=" + "a" * 32 + "\r\n",
             ):
                 body = b"{}"
                 head = (
@@ -95,6 +96,15 @@ def by_web(port: int) -> list[str]:
                 if status not in ("401", "403", "404", "422"):
                     accepted.append(f"{name}: {status}")
     return accepted
+
+
+@cache
+def session_name(port: int) -> str:
+    """What the session's cookie is called, as anybody can guess from the page."""
+    named = re.search(
+        rb"strell_csrf_(\w+)", said(port, b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n\r\n")
+    )
+    return f"strell_session_{named[1].decode()}" if named else "sessionid"
 
 
 IDS = (

@@ -19,10 +19,11 @@ from market.terms import terms
 from market.timelines import timeline
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode, digest, encode
+from strell_core.market.daily import DailyHistory
 from strell_core.market.instruments import ContractKey
 from strell_core.market.instruments import Underlying as Terms
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import DailyHistory, Timeline
+from strell_core.market.timeline import Timeline
 from strell_core.orders.order import Sided
 from strell_core.pricing.surface import CONVENTIONS
 

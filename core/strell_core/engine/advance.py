@@ -299,9 +299,7 @@ class _Decisions(Expiry):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
-            decision = decide_entry(
-                entry, self.observation, self._account(entry.id), 0, False, self._afford, again=True
-            )
+            decision = decide_entry(entry, self.observation, self._account(entry.id), afford=self._afford, again=True)
             if decision.entered and decision.selection is not None:
                 self._enter(entry, decision, item.rule, item.number)
             else:

@@ -14,7 +14,7 @@ import numpy.typing as npt
 from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
-from strell_core.market.timeline import ExpirationSlice, Timeline
+from strell_core.market.timeline import Timeline
 from strell_core.selection.select import Allows
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
@@ -37,11 +37,6 @@ class ActiveExit:
 
 def _way(kind: Exit, rule: Rule) -> ExitKind:
     return kind.kind if kind.kind_of is None else kind.kind_of(rule.params)
-
-
-def _allowed(may: Any, params: Any, chain: ExpirationSlice) -> npt.NDArray[np.bool_]:
-    found: npt.NDArray[np.bool_] = may(chain, params)
-    return found
 
 
 @dataclass(frozen=True)
@@ -103,7 +98,7 @@ class Plan:
         exits = tuple(sorted(found, key=lambda item: (item.closes != Close(), item.way != "loss")))
         adjust = (*self.strategy.adjust, *entry.adjust)
         asked = [(kinds.structure_conditions[rule.kind].allows, rule.params) for rule in entry.checks]
-        allows = tuple(partial(_allowed, may, params) for may, params in asked if may is not None)
+        allows = tuple(partial(may, params=params) for may, params in asked if may is not None)
         return EntryPlan(entry, schedule, exits, tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust), allows)
 
     def entry(self, name: str) -> EntryPlan:

@@ -20,11 +20,12 @@ import numpy.typing as npt
 
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.chains import NO_QUOTE, SessionChain
+from strell_core.market.daily import DailyHistory
 from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import Underlying
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.splits import Split
-from strell_core.market.timeline import NO_DELTA, DailyHistory, ExpirationCube, Timeline
+from strell_core.market.timeline import NO_DELTA, ExpirationCube, Timeline
 from strell_core.pricing import premium_table
 from strell_core.pricing.black import YEAR_SECONDS, delta_grid
 

@@ -7,8 +7,9 @@ from typing import Any
 
 import yaml
 
-from strell_core.strategy.document import DocumentError, Problem, written
+from strell_core.strategy.document import DocumentError, written
 from strell_core.strategy.edits import in_order
+from strell_core.strategy.parts import Problem
 
 MAX_BYTES = 200_000
 MAX_DEPTH = 12

@@ -7,7 +7,8 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from strell_core.market.timeline import ChainView, DailyHistory, Timeline
+from strell_core.market.daily import DailyHistory
+from strell_core.market.timeline import ChainView, Timeline
 
 
 @dataclass(frozen=True)

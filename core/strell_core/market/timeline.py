@@ -12,14 +12,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.calendars import SessionCalendar
+from strell_core.market.daily import DailyHistory
 from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import ContractKey, Strike, Underlying, strike_of, thousandths
+from strell_core.market.kept import Kept
 from strell_core.market.prices import PARTS, SPOT_SCALE, points_to_parts
 from strell_core.market.splits import Split
 
@@ -40,25 +42,6 @@ NO_DELTA = -32768
 def valid_quotes(bid: npt.NDArray[np.integer], ask: npt.NDArray[np.integer]) -> npt.NDArray[np.bool_]:
     """Quotes that may be used, elementwise: bid ≥ 0, ask > 0, bid ≤ ask (semantics rule 3)."""
     return (bid >= 0) & (ask > 0) & (bid <= ask)
-
-
-class Kept(dict[Any, Any]):
-    """What was computed and is kept, the oldest forgotten for the newest: whoever asks for many things makes others
-    wait, and takes no memory without end."""
-
-    MOST = 600
-
-    def __setitem__(self, key: Any, value: Any) -> None:
-        if key not in self:
-            while len(self) >= self.MOST:
-                # another thread may have taken the oldest out already
-                self.pop(next(iter(self), None), None)
-        super().__setitem__(key, value)
-
-    def setdefault(self, key: Any, default: Any = None) -> Any:
-        if key not in self:
-            self[key] = default
-        return self.get(key, default)
 
 
 class Quote(NamedTuple):
@@ -205,58 +188,6 @@ class ChainView:
         at = self.index - cube.start
         iv, delta = int(cube.iv[row, at]), int(cube.delta[row, at])
         return Quote(int(cube.bid[row, at]), int(cube.ask[row, at]), iv or None, None if delta == NO_DELTA else delta)
-
-
-@dataclass(frozen=True)
-class DailyHistory:
-    """One value a completed session, oldest first: what daily measures are made from."""
-
-    dates: tuple[dt.date, ...]
-    close: npt.NDArray[np.float64]
-    atm_iv: npt.NDArray[np.float64]
-    """At-the-money IV (percent) of the expiration nearest 30 days, at the last snapshot; NaN: none."""
-    earlier: int = 0
-    """Sessions here that come before the first session of the timeline that holds this."""
-    splits: tuple[Split, ...] = ()
-    ranges: npt.NDArray[np.float64] | None = None
-    """First, highest and lowest recorded price ``(3, n)``; NaN in sessions of a single snapshot. Nothing: not known."""
-
-    @property
-    def open(self) -> npt.NDArray[np.float64]:
-        return self._range(0)
-
-    @property
-    def high(self) -> npt.NDArray[np.float64]:
-        return self._range(1)
-
-    @property
-    def low(self) -> npt.NDArray[np.float64]:
-        return self._range(2)
-
-    def _range(self, row: int) -> npt.NDArray[np.float64]:
-        found: npt.NDArray[np.float64] = np.full(len(self.dates), np.nan) if self.ranges is None else self.ranges[row]
-        return found
-
-    def before(self, session: int) -> DailyHistory:
-        """What was known when session number ``session`` of the timeline began, closes in the units of that day
-        (semantics rule 2)."""
-        known = self.earlier + session
-        close, ranges = self.close[:known], None if self.ranges is None else self.ranges[:, :known]
-        for split in self.splits:
-            place = bisect_left(self.dates, split.date)
-            if 0 < place <= known:
-                close = close.copy()
-                close[:place] /= split.ratio
-                if ranges is not None:
-                    ranges = ranges.copy()
-                    ranges[:, :place] /= split.ratio
-        return DailyHistory(self.dates[:known], close, self.atm_iv[:known], ranges=ranges)
-
-    def unit_ends(self, sessions: int) -> list[int]:
-        """Sessions of the timeline after which :meth:`before` gives closes in other units, and ``sessions``."""
-        places = {bisect_left(self.dates, split.date) for split in self.splits}
-        ends = {place - 1 - self.earlier for place in places if 0 < place <= len(self.dates)}
-        return sorted({end for end in ends if 0 <= end < sessions} | {sessions})
 
 
 class Timeline:

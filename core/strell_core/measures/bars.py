@@ -14,8 +14,9 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.market.daily import DailyHistory
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import DailyHistory, Timeline
+from strell_core.market.timeline import Timeline
 from strell_core.measures.declaration import Param
 from strell_core.measures.measure import MarketMeasure, Params, Series
 

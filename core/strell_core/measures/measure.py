@@ -16,8 +16,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.market.daily import DailyHistory
 from strell_core.market.market import Market, Observation
-from strell_core.market.timeline import ChainView, DailyHistory, Timeline
+from strell_core.market.timeline import ChainView, Timeline
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Account, Frame, PickedLeg, PositionLeg, Stretch, Structure
 from strell_core.measures.registry import Registry, load_folder
@@ -153,8 +154,10 @@ class MarketMeasure(OfAnUnderlying):
         timeline = market.timeline(params.get(UNDERLYING) or symbol)
         values = self.known(timeline, params)
         if self.clock(params) == "session":
-            return values[1:]
-        return values if self.clock(params) == "day" else values[timeline.first[1:] - 1]
+            values = values[1:]
+        elif self.clock(params) == "snapshot":
+            values = values[timeline.first[1:] - 1]
+        return by_dates(values, timeline, market.timeline(symbol))
 
     def at(self, observation: Observation, params: Params, symbol: str = "") -> float | None:
         """The value known at an instant; ``None``: unvalued, or the underlying is not observed then."""
@@ -189,7 +192,8 @@ class ChainMeasure(OfAnUnderlying):
 
     def by_session(self, market: Market, symbol: str, params: Params) -> Series:
         timeline = market.timeline(params.get(UNDERLYING) or symbol)
-        return np.array([self._at(timeline, int(last) - 1, params) for last in timeline.first[1:]])
+        values = np.array([self._at(timeline, int(last) - 1, params) for last in timeline.first[1:]])
+        return by_dates(values, timeline, market.timeline(symbol))
 
 
 @dataclass(frozen=True)
@@ -267,6 +271,14 @@ def leg_of(frame: Frame, leg_id: str) -> Legs | None:
     timeline = frame.timeline
     bid, ask = timeline.quotes(picked.contract, frame.structure.view.index, frame.structure.view.index + 1)
     return Legs(frame, picked, bid, ask, (bid >= 0) & (ask > 0) & (bid <= ask))
+
+
+def by_dates(values: Series, of: Timeline, wanted: Timeline) -> Series:
+    """One value a session of an underlying, at the sessions of another; NaN on a day that it has none."""
+    if of is wanted:
+        return values
+    by_date = dict(zip(of.dates, values.tolist(), strict=True))
+    return np.array([by_date.get(date, math.nan) for date in wanted.dates])
 
 
 def key_of(measure: Measure, params: Params) -> tuple[Any, ...]:

@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import NO_DELTA, ChainView
 
 DAY = 86_400
@@ -84,3 +85,23 @@ def by_delta(view: ChainView, expiration: dt.date, right: str, delta: float) -> 
 def nearest(view: ChainView, days: int) -> dt.date | None:
     """The listed expiration nearest to so many days, of two the earlier."""
     return min(view.expirations, key=lambda date: (abs((date - view.date).days - days), date), default=None)
+
+
+def straddle(view: ChainView, expiration: dt.date) -> float:
+    """Mid of an expiration's at-the-money straddle in points: at the strike nearest to the forward that quotes both; NaN
+    without one."""
+    calls, puts = view.slice(expiration, "call"), view.slice(expiration, "put")
+    both = np.flatnonzero(calls.valid & puts.valid)
+    if not len(both) or not calls.forward > 0:
+        return math.nan
+    at = min(both.tolist(), key=lambda i: (abs(calls.strikes[i] - calls.forward), i))
+    quanta = int(calls.bid[at]) + int(calls.ask[at]) + int(puts.bid[at]) + int(puts.ask[at])
+    return quanta / 2 * float(view.underlying.quantum)
+
+
+def deviation(view: ChainView, expiration: dt.date) -> float:
+    """One standard deviation to an expiration in points, by its at-the-money volatility; NaN without one."""
+    found = smile(view, expiration)
+    if found is None:
+        return math.nan
+    return view.spot / SPOT_SCALE * at_the_money(found) / 100 * math.sqrt(found.seconds / (365 * DAY))

@@ -9,8 +9,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-import numpy as np
-
 from strell_core.market.market import Market
 from strell_core.measures.frames import Frame
 from strell_core.measures.measure import UNDERLYING, Measure, Series, measures
@@ -59,8 +57,9 @@ def family(scopes: tuple[str, ...]) -> str:
 
 
 def allowed(scopes: tuple[str, ...]) -> list[Measure]:
-    """Measures that may stand where a value of some scopes is wanted."""
-    return [m for m in measures.all() if m.declaration.scope in (*scopes, COMBINED)]
+    """Measures that may stand where a value of some scopes is wanted, by title: which module was imported first is no order."""
+    found = [m for m in measures.all() if m.declaration.scope in (*scopes, COMBINED)]
+    return sorted(found, key=lambda measure: measure.declaration.title)
 
 
 def measure_of(value: Mapping[str, Any]) -> Measure:
@@ -155,12 +154,7 @@ def finest(clocks: Iterator[str]) -> str:
     return max(clocks, key=order.index, default="constant")
 
 
-def underlyings_of(value: Mapping[str, Any]) -> set[str]:
-    """Other underlyings that a value speaks of."""
-    return {str(part[UNDERLYING]) for part in parts_of(value) if part.get(UNDERLYING)}
-
-
-def rolled(values: Series, sessions: int) -> Series:
-    """Windows of the last values, ``(n - sessions + 1, sessions)``."""
-    windows: Series = np.lib.stride_tricks.sliding_window_view(values, sessions)
-    return windows
+def data_of(value: Mapping[str, Any], market: Market) -> tuple[str, ...]:
+    """Identities of the histories of other underlyings that a value reads: what is computed of it holds for these."""
+    named = {str(part[UNDERLYING]) for part in parts_of(value) if part.get(UNDERLYING)}
+    return tuple(market.timeline(symbol).digest for symbol in sorted(named))

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from strell_core.measures import values
-from strell_core.measures.declaration import Param
+from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Truths, Values
 from strell_core.measures.measure import Series
 
@@ -33,6 +33,14 @@ def params(scopes: tuple[str, ...], left: Any, comparison: str, right: Any) -> t
         Param("is", "choice", "Is", comparison, choices=COMPARISONS),
         Param("right", "value", "Than", right, scopes=scopes),
     )
+
+
+def declared(acts: str, **more: Any) -> Declaration:
+    """The declaration of a sentence that is a condition; ``acts``: what it does, in the words of a reason."""
+    return Declaration(
+        tells=("value", "than"), when_true="{value}, {is} {than}", when_false=f"{{value}}, {acts} {{is}} {{than}}",
+        when_unvalued="a value is not there: {value} against {than}", **more,
+    )  # fmt: skip
 
 
 def problem(condition: Mapping[str, Any]) -> str | None:
@@ -69,7 +77,8 @@ def _crossed(condition: Params, frame: Frame) -> Truths:
     clock; true until the next value. Looked up in the whole history, in which no value depends on a later one."""
     timeline, market = frame.market.main, frame.market
     left, right, comparison = condition["left"], condition["right"], condition["is"]
-    key = ("crossed", comparison, repr(left), repr(right), frame.symbol)
+    named = (*values.data_of(left, market), *values.data_of(right, market))
+    key = ("crossed", comparison, repr(left), repr(right), *named)
     known: Truths | None = timeline.computed.get(key)
     if known is None:
         ticks = values.finest(iter((values.clock_of(left), values.clock_of(right))))
@@ -113,19 +122,3 @@ def told(condition: Params, frame: Frame, place: int = 0) -> Values:
         at = None if value is None or np.isnan(value[place]) else float(value[place])
         found[name] = None if at is None else round(at, 4)
     return {"value": found["left"], "than": found["right"], "is": COMPARISONS[condition["is"]]}
-
-
-def underlyings(condition: Params) -> set[str]:
-    """Underlyings that a condition names."""
-    return values.underlyings_of(condition["left"]) | values.underlyings_of(condition["right"])
-
-
-def legs(condition: Params) -> set[str]:
-    """Legs that a condition names."""
-    parts = [*values.parts_of(condition["left"]), *values.parts_of(condition["right"])]
-    return {
-        str(part[param.name])
-        for part in parts
-        for param in values.measure_of(part).declaration.params
-        if param.kind == "leg"
-    }

@@ -9,26 +9,18 @@ adjust, limits, orders). Every sentence is a mapping with its ``rule``, its valu
 from __future__ import annotations
 
 import unicodedata
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any
 
 from strell_core.market.instruments import UNIT
 from strell_core.measures.declaration import Declaration
-from strell_core.measures.values import measure_of
-from strell_core.strategy import catalogue, conditions, kinds
+from strell_core.strategy import catalogue
+from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 from strell_core.strategy.upgrades import FORMAT, upgraded
+from strell_core.strategy.whole import whole
 
 RULE_KEYS = {"id", "rule", "off", "note"}
-LIMITS = {"sentences": 80, "legs": 8, "entries": 12, "underlyings": 8, "name": 80, "note": 500, "unknown": 60}
-
-
-@dataclass(frozen=True)
-class Problem:
-    """One thing wrong with a document. ``path`` leads to it, as in ``leave/0/percent``."""
-
-    path: str
-    message: str
 
 
 class DocumentError(ValueError):
@@ -109,32 +101,6 @@ def clock_of(document: Mapping[str, Any]) -> str:
     return str(document["underlyings"][0])
 
 
-class Part(NamedTuple):
-    """A list of sentences in a document. ``path`` leads to it, as in ``entries/0/legs``; ``entry``: whose it is,
-    nothing: the whole strategy's."""
-
-    path: str
-    part: str
-    entry: str
-    sentences: list[dict[str, Any]]
-
-
-def parts(document: Mapping[str, Any]) -> Iterator[Part]:
-    """Every list of a normalised document, in the sheet's order."""
-    common = [Part(name, name, "", document[name]) for name in catalogue.COMMON_PARTS]
-    for section in catalogue.SECTIONS:
-        if len(document["entries"]) > 1 and section == "enter":
-            for number, entry in enumerate(document["entries"]):
-                for name in catalogue.ENTRY_PARTS:
-                    yield Part(f"entries/{number}/{name}", name, entry["id"], entry[name])
-        elif len(document["entries"]) == 1:
-            entry = document["entries"][0]
-            for name in catalogue.ENTRY_PARTS:
-                if catalogue.SECTION_OF[name] == section:
-                    yield Part(f"entries/0/{name}", name, entry["id"], entry[name])
-        yield from (item for item in common if catalogue.SECTION_OF[item.part] == section)
-
-
 def normalise(raw: Any) -> dict[str, Any]:
     """A complete copy of a document, of any format: ids given, defaults filled in, in the present format. Raises
     :class:`DocumentError` with paths that lead into what was given."""
@@ -203,7 +169,7 @@ def _checked(raw: dict[str, Any], problems: list[Problem]) -> dict[str, Any]:
         document[part] = _list(part, part, raw.get(part), taken, problems)
     if not problems:
         _give_ids(document, taken)
-        problems += _whole(document)
+        problems += whole(document)
     return document
 
 
@@ -346,102 +312,6 @@ def _give_ids(document: dict[str, Any], taken: set[Any]) -> None:
                     number += 1
                 sentence["id"] = f"s{number}"
                 taken.add(f"s{number}")
-
-
-def switched_on(sentences: list[dict[str, Any]]) -> list[tuple[int, dict[str, Any]]]:
-    """Sentences that are switched on, with their places."""
-    return [(number, sentence) for number, sentence in enumerate(sentences) if not sentence.get("off")]
-
-
-def _whole(document: dict[str, Any]) -> list[Problem]:
-    """Problems that only the whole document can have."""
-    problems = []
-    for path, part, _, sentences in parts(document):
-        known = catalogue.sentences(part)
-        seen: set[str] = set()
-        for number, sentence in switched_on(sentences):
-            if known[sentence["rule"]].once and sentence["rule"] in seen:
-                title = known[sentence["rule"]].title
-                problems.append(Problem(f"{path}/{number}", f"'{title}' can stand only once; switch one off"))
-            seen.add(sentence["rule"])
-    problems += _references(document)
-    for place, entry in enumerate(document["entries"]):
-        path = f"entries/{place}"
-        if not switched_on(entry["when"]):
-            problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
-        both = switched_on(entry["legs"])
-        legs = [(number, leg) for number, leg in both if leg["rule"] in catalogue.OPTION_LEGS]
-        if not legs:
-            problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg that is an option"))
-        if len(both) > LIMITS["legs"]:
-            problems.append(Problem(f"{path}/legs", f"at most {LIMITS['legs']} legs"))
-        if len(both) - len(legs) > 1:
-            problems.append(Problem(f"{path}/legs", "the underlying itself can be one leg; switch the others off"))
-        for rank, (number, leg) in enumerate(legs):
-            pick = leg["expiry"]
-            if rank == 0 and not kinds.expiry_picks[pick["pick"]].stands_alone:
-                problems.append(
-                    Problem(
-                        f"{path}/legs/{number}/expiry/pick", "the first leg cannot choose its expiration by another leg"
-                    )
-                )
-            before = {leg["id"] for _, leg in legs[:rank]}
-            problems += [
-                Problem(f"{path}/legs/{number}/{name}/{param.name}", "it can only go by a leg that stands before it")
-                for name in catalogue.PICKS
-                for param in catalogue.picks(name)[leg[name]["pick"]].params
-                if param.kind == "leg" and leg[name][param.name] not in before
-            ]
-            if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
-                problems.append(
-                    Problem(
-                        f"{path}/legs/{number}/expiry/from",
-                        f"the range of days ends before it starts: {pick['from']}–{pick['to']}",
-                    )
-                )
-        sizes = switched_on(entry["size"])
-        if not sizes:
-            problems.append(Problem(f"{path}/size", "say how many lots: add a 'Lots' sentence"))
-        if len(sizes) > 1:
-            problems.append(Problem(f"{path}/size/{sizes[1][0]}", "two sentences say how many lots; switch one off"))
-    return problems
-
-
-def _references(document: dict[str, Any]) -> list[Problem]:
-    """What names a leg or an underlying that is not there, and comparisons that cannot be made."""
-    out: list[Problem] = []
-    legs = {entry["id"]: {leg["id"] for _, leg in switched_on(entry["legs"])} for entry in document["entries"]}
-    every = {leg for found in legs.values() for leg in found}
-    for path, part, owner, sentences in parts(document):
-        there = legs[owner] if owner else every
-        for number, sentence in switched_on(sentences):
-            declaration = catalogue.sentences(part)[sentence["rule"]]
-            place = f"{path}/{number}"
-            for at, kind, name in _named(declaration, sentence):
-                if kind == "leg" and name not in there:
-                    out.append(Problem(f"{place}/{at}", f"there is no leg '{name}' any more; choose another one"))
-                if kind == "underlying" and name not in document["underlyings"]:
-                    known = ", ".join(document["underlyings"])
-                    out.append(Problem(f"{place}/{at}", f"'{name}' is no underlying of the strategy; it has {known}"))
-            if {"left", "is", "right"} <= set(sentence):
-                wrong = conditions.problem(sentence)
-                if wrong is not None:
-                    out.append(Problem(f"{place}/is", wrong))
-    return out
-
-
-def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tuple[str, str, str]]:
-    """``(path, kind, name)`` of everything that a sentence or value names in the document."""
-    for param in declaration.params:
-        value = holder.get(param.name)
-        if value is None:
-            continue
-        if param.kind in ("leg", "underlying"):
-            yield param.name, param.kind, str(value)
-        if param.kind == "value":
-            inner = measure_of(value)
-            for path, kind, name in _named(inner.declaration, value):
-                yield f"{param.name}/{path}", kind, name
 
 
 def parse(raw: Any) -> Strategy:

@@ -10,7 +10,7 @@ from typing import Any
 
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import parts, switched_on
+from strell_core.strategy.parts import parts, switched_on
 
 
 def rules_digest(document: Mapping[str, Any]) -> str:

@@ -42,8 +42,8 @@ def handbook() -> str:
                 out.append(f"### {words} (`{name}`)\n\n{_listed(catalogue.picks(name).values())}")
     out.append("## Measures\n")
     for scope, words in SCOPES.items():
-        found = {m.declaration.id: m.declaration for m in load().all() if m.declaration.scope == scope}
-        out.append(f"### {words}\n\n{_listed(found.values())}")
+        measured = [m.declaration for m in load().all() if m.declaration.scope == scope]
+        out.append(f"### {words}\n\n{_listed(sorted(measured, key=lambda declaration: declaration.title))}")
     return "\n".join(out)
 
 

@@ -109,8 +109,9 @@ class StructureCondition:
     declaration: Declaration
     judge: Callable[[EntryFrame, Sequence[PickedLeg], ChainView, Params], Verdict]
     least: Callable[[Params, Decimal], int | None] = lambda params, quantum: None
-    allows: Callable[[ExpirationSlice, Params], npt.NDArray[np.bool_]] | None = None
-    """Strikes ``(strikes,)`` that picks may take at all; nothing: it asks only about what was picked."""
+    allows: Callable[..., npt.NDArray[np.bool_]] | None = None
+    """``allows(slice, params)``: strikes ``(strikes,)`` that picks may take at all; nothing: it asks only about what was
+    picked."""
 
 
 @dataclass(frozen=True)

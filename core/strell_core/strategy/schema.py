@@ -7,7 +7,7 @@ from typing import Any
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.values import allowed, family
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import LIMITS
+from strell_core.strategy.parts import LIMITS
 from strell_core.strategy.upgrades import FORMAT
 
 

@@ -12,7 +12,7 @@ from strell_core.measures.measure import UNDERLYING
 from strell_core.measures.values import family as value_family
 from strell_core.measures.values import measure_of
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import parts
+from strell_core.strategy.parts import parts
 
 _BRACES = re.compile(r"\{(\w+)(?:\|([^|}]*)\|([^}]*))?\}")
 

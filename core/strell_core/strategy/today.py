@@ -9,10 +9,7 @@ from strell_core.measures import values
 from strell_core.measures.measure import UNDERLYING
 from strell_core.strategy import catalogue
 from strell_core.strategy.conditions import CROSSINGS
-from strell_core.strategy.document import parts, switched_on
-
-OF_EARLIER_SESSIONS = ("statistic", "at_entry", "move_since_entry")
-"""Measures that read snapshots of sessions before today."""
+from strell_core.strategy.parts import parts, switched_on
 
 
 def beyond_today(document: Mapping[str, Any]) -> list[tuple[str, str]]:
@@ -35,7 +32,7 @@ def _asked(declaration: Any, holder: Mapping[str, Any]) -> Iterator[str]:
             continue
         for part in values.parts_of(value):
             measure = values.measure_of(part).declaration
-            if part["measure"] in OF_EARLIER_SESSIONS:
+            if "paper" not in measure.stages:
                 yield measure.title
             elif part.get("bars", "session") != "session":
                 yield f"{measure.title} of bars"

@@ -1,5 +1,5 @@
-"""The engine carries rules of kinds that no sheet has yet: exits of legs and what follows them, adjustments, several
-entries, a second underlying, measures within the session. Each by hand, in steps and blocks, cut anywhere."""
+"""The engine by rules of its own: exits of legs and what follows them, adjustments, several entries, a second
+underlying, measures within the session. Each by hand, in steps and blocks, cut anywhere."""
 
 from __future__ import annotations
 

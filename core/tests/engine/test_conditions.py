@@ -6,6 +6,11 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
+import numpy as np
+
+from strell_core.market.market import Market
+from strell_core.measures import values
+from strell_core.measures.frames import Frame
 from strell_core.strategy.document import DocumentError, normalise
 from strell_core.strategy.sentences import sheet
 from tests.engine.byhand import CALL, POINT, PUT, ByHandCase, entry, snapshots, strategy
@@ -345,3 +350,26 @@ class RollsTest(ByHandCase):
         rule = when({"measure": "days_to_expiration"}, "at most", 10, rule="roll_out", days=7)
         _, orders = self.moved({**rule, "id": "up"}, {})
         self.assertEqual(orders, [[(CALL, 2), ("2026-10-23/call/3150", -2), (PUT, 2), ("2026-10-23/put/3050", -2)]])
+
+
+class TwoUnderlyingsTest(ByHandCase):
+    def test_a_statistic_of_both_counts_the_sessions_of_the_one_that_is_traded(self) -> None:
+        main = timeline_of(session_chains(snapshots({"2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"}})))
+        later = [item for item in snapshots({"2026-10-05 15:40": {CALL: "6.00/6.20"}}) if item["at"] >= "2026-10-06"]
+        other = timeline_of(session_chains(later))
+        of = {
+            "measure": "difference", "first": {"measure": "price"}, "second": {"measure": "price", "underlying": "OTHR"},
+        }  # fmt: skip
+        value = values.normal({"measure": "statistic", "which": "average", "of": of, "sessions": 2})
+        market = Market(main, {"OTHR": other})
+        last = len(main.times) - 1
+        found = values.over(value, Frame(market, 0, last + 1, "MK30"))
+        self.assertTrue(np.isnan(found).all(), "the other has no session on the first day, so no window is full")
+        self.assertEqual(values.by_session(of | {"measure": "difference"}, market, "MK30").tolist()[1:], [0.0, 0.0])
+
+    def test_a_pick_that_names_an_underlying_that_is_not_there_is_refused(self) -> None:
+        level = {"pick": "at_value", "value": {"measure": "price", "underlying": "OTHR"}}
+        legs = [{**self.STRANGLE[0], "strike": level}]
+        with self.assertRaises(DocumentError) as caught:
+            strategy(entry("only", legs))
+        self.assertEqual([p.path for p in caught.exception.problems], ["entries/0/legs/0/strike/value/underlying"])

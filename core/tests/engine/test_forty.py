@@ -18,7 +18,8 @@ from strell_core.strategy.document import normalise, parse
 from strell_core.strategy.edits import mirrored, rules_digest
 from strell_core.strategy.sentences import sheet
 from tests.demo import SHORT, chains, short_history
-from tests.engine.reference import Recording, Reference, plainly
+from tests.engine.plain_recording import Recording, plainly
+from tests.engine.reference import Reference
 from tests.engine.trades import trades_of_engine, trades_of_reference
 
 FOLDER = Path(__file__).resolve().parents[1] / "forty"

@@ -23,7 +23,8 @@ from strell_core.market.chains import SessionChain
 from strell_core.results.equity import equity_curve
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
-from tests.engine.reference import Recording, Reference
+from tests.engine.plain_recording import Recording
+from tests.engine.reference import Reference
 from tests.engine.test_sameness import bytes_of, in_cuts
 from tests.engine.test_second_implementation import trades_of_engine, trades_of_reference
 from tests.handmade import Snapshot, session_chains, timeline_of

@@ -14,7 +14,8 @@ from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse
 from tests.demo import SHORT, chains, demo_chains, demo_history, short_history
 from tests.engine.generated import fifty
-from tests.engine.reference import Recording, Reference, plainly
+from tests.engine.plain_recording import Recording, plainly
+from tests.engine.reference import Reference
 from tests.engine.test_fifty import demo_strategies
 from tests.engine.trades import trades_of_engine, trades_of_reference
 from tests.engine.variations import variations

@@ -14,10 +14,11 @@ import numpy as np
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.stored import dump, load
+from strell_core.market.daily import DailyHistory
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.market.splits import Split, after
-from strell_core.market.timeline import DailyHistory, Timeline
+from strell_core.market.timeline import Timeline
 from strell_core.results.equity import equity_curve, trade_path
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import parse

@@ -16,7 +16,8 @@ from strell_core.market.calendars import marrowick
 from strell_core.market.prices import parts_to_price
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
-from tests.engine.reference import Recording, Reference
+from tests.engine.plain_recording import Recording
+from tests.engine.reference import Reference
 from tests.handmade import session_chains, timeline_of
 
 PAGE = Path(__file__).resolve().parents[3] / "docs" / "engine-semantics.md"

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from strell_core.market.timeline import DailyHistory
+from strell_core.market.daily import DailyHistory
 from strell_core.measures.bars import Indicator
 from strell_core.measures.measure import MarketMeasure, load
 from tests.demo import demo_history, short_history

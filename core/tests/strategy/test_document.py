@@ -14,8 +14,9 @@ from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import load
 from strell_core.measures.params import UNNAMED
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import DocumentError, normalise, parse, parts, written
+from strell_core.strategy.document import DocumentError, normalise, parse, written
 from strell_core.strategy.edits import mirrored, rules_digest
+from strell_core.strategy.parts import parts
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 from strell_core.strategy.soundness import mistakes, wrong_with

@@ -6,7 +6,7 @@ from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import ChainMeasure, Params, measures
-from strell_core.measures.smiles import Smile, at_the_money, by_delta, mixed, nearest
+from strell_core.measures.smiles import Smile, at_the_money, by_delta, mixed, nearest, straddle
 
 LEVEL = Declaration(
     id="iv_now", section="measure", title="At-the-money IV now", sentence="at-the-money IV over {days} days",
@@ -64,27 +64,12 @@ def skew(view: ChainView, params: Params) -> float:
 
 def expected_move(view: ChainView, params: Params) -> float:
     spot = view.spot / SPOT_SCALE
-    points = straddle(view, params["days"]) if params["by"] == "straddle" else deviation(view, params["days"])
+    days, expiration = params["days"], nearest(view, params["days"])
+    if params["by"] == "straddle":
+        points = math.nan if expiration is None else straddle(view, expiration)
+    else:
+        points = spot * mixed(view, days, at_the_money, True) / 100 * math.sqrt(days / 365)
     return points if params["unit"] == "points" else 100 * points / spot
-
-
-def straddle(view: ChainView, days: int) -> float:
-    """Mid of the at-the-money straddle in points; NaN without valid quotes of both."""
-    expiration = nearest(view, days)
-    if expiration is None:
-        return math.nan
-    calls, puts = view.slice(expiration, "call"), view.slice(expiration, "put")
-    both = calls.valid & puts.valid
-    if not both.any() or not calls.forward > 0:
-        return math.nan
-    at = min((i for i in range(len(both)) if both[i]), key=lambda i: (abs(calls.strikes[i] - calls.forward), i))
-    quanta = int(calls.bid[at]) + int(calls.ask[at]) + int(puts.bid[at]) + int(puts.ask[at])
-    return quanta / 2 * float(view.underlying.quantum)
-
-
-def deviation(view: ChainView, days: int) -> float:
-    """One standard deviation in points."""
-    return view.spot / SPOT_SCALE * mixed(view, days, at_the_money, True) / 100 * math.sqrt(days / 365)
 
 
 for _declaration, _value in ((LEVEL, level), (SLOPE, slope), (SKEW, skew), (MOVE, expected_move)):

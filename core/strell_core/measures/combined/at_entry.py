@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from strell_core.measures import values
-from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.declaration import NOT_AT_THE_DESK, Declaration, Param
 from strell_core.measures.frames import Frame
 from strell_core.measures.measure import Measure, Params, Series, measures
 
@@ -16,6 +16,7 @@ DECLARATION = Declaration(
     params=(Param("of", "value", "Of", {"measure": "price"}, scopes=("market", "clock", "event")),),
     explains="A value of the market at the snapshot of the position's first fill. Without a position it does not exist.",
     example="the underlying's price, as it was at entry", words=("frozen", "opening", "since entry"), scope="position", clock="constant",
+    stages=NOT_AT_THE_DESK,
 )  # fmt: skip
 
 

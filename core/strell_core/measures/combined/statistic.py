@@ -8,7 +8,7 @@ import numpy as np
 
 from strell_core.market.market import Market
 from strell_core.measures import values
-from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.declaration import NOT_AT_THE_DESK, Declaration, Param
 from strell_core.measures.frames import Frame
 from strell_core.measures.measure import UNDERLYING, Measure, Params, Series, key_of, measures
 
@@ -29,7 +29,7 @@ DECLARATION = Declaration(
     "latest less the one so many sessions before. Deviations: (latest − average) ÷ standard deviation (n − 1). Unvalued "
     "until the window is full, and with a day in it that has no value.",
     example="the average of the 25-delta skew over 30 days over 60 sessions", words=("rolling", "window", "z-score", "rank", "mean"),
-    scope="combined", clock="session", grid=0.0001,
+    scope="combined", clock="session", grid=0.0001, stages=NOT_AT_THE_DESK,
 )  # fmt: skip
 
 
@@ -38,7 +38,7 @@ class Statistic(Measure):
     def _known(self, market: Market, symbol: str, params: Params) -> Series:
         """By session, as known when it begins; one more than there are sessions."""
         timeline = market.timeline(symbol)
-        key = (*key_of(self, params), symbol)
+        key = (*key_of(self, params), *values.data_of(params, market))
         known: Series | None = timeline.computed.get(key)
         if known is None:
             of = params["of"]
@@ -49,7 +49,7 @@ class Statistic(Measure):
                 if len(days) > n:
                     made[n + 1 :] = days[n:] - days[:-n]
             elif len(days) >= n:
-                made[n:] = _of_windows(which, values.rolled(days, n))
+                made[n:] = _of_windows(which, np.lib.stride_tricks.sliding_window_view(days, n))
             known = timeline.computed[key] = self.on_grid(made)
         return known
 

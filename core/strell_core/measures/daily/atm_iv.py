@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from strell_core.market.timeline import DailyHistory
+from strell_core.market.daily import DailyHistory
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import MarketMeasure, Series, measures
 

@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from strell_core.market.timeline import DailyHistory
+from strell_core.market.daily import DailyHistory
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import MarketMeasure, Series, measures
 

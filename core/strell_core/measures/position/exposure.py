@@ -3,7 +3,7 @@
 import numpy as np
 
 from strell_core.market.prices import PARTS, SPOT_SCALE
-from strell_core.measures.declaration import Declaration, Param
+from strell_core.measures.declaration import NOT_AT_THE_DESK, Declaration, Param
 from strell_core.measures.frames import Stretch
 from strell_core.measures.measure import Params, PositionMeasure, Series, measures
 from strell_core.measures.sensitivities import NAMES, greek
@@ -18,7 +18,7 @@ GREEK = Declaration(
 MOVED = Declaration(
     id="move_since_entry", section="measure", title="Move since entry", sentence="the underlying's move since entry", params=(),
     explains="The underlying's price now against its price at the snapshot of the first fill, in percent.",
-    example="the underlying's move since entry", words=("spot change", "since opening"), scope="position", clock="snapshot", unit="%", grid=0.01,
+    example="the underlying's move since entry", words=("spot change", "since opening"), scope="position", clock="snapshot", unit="%", grid=0.01, stages=NOT_AT_THE_DESK,
 )  # fmt: skip
 
 

@@ -27,10 +27,9 @@ ACTS = (
 
 
 def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, words: tuple[str, ...], more: str = "") -> Declaration:  # fmt: skip
-    return Declaration(
-        id=key, section="adjust", title=title, sentence=sentence, params=params, explains=f"{more}{ACTS}", example=example,
-        words=("adjust", "roll", *words), scope="position", tells=("value", "than"), when_true="{value}, {is} {than}",
-        when_false="{value}, adjusts {is} {than}", when_unvalued="a value is not there: {value} against {than}",
+    return conditions.declared(
+        "adjusts", id=key, section="adjust", title=title, sentence=sentence, params=params, explains=f"{more}{ACTS}", example=example,
+        words=("adjust", "roll", *words), scope="position",
     )  # fmt: skip
 
 

@@ -1,18 +1,16 @@
 """Only if a value compares with another: the general form of every condition on a market."""
 
-from strell_core.measures.declaration import Declaration
 from strell_core.measures.frames import FALSE, TRUE, Params, Verdict
 from strell_core.strategy import conditions
 from strell_core.strategy.kinds import EnterCondition, EntryFrame, enter_conditions
 
-DECLARATION = Declaration(
+DECLARATION = conditions.declared(
+    "needs",
     id="condition", section="enter", title="A condition", sentence="Only if {left} is {is} {right}.",
     params=conditions.params((*conditions.MARKET, "account"), {"measure": "iv_now"}, "above", 15.0),
     explains="Any value of the market, the clock or the account against another. A crossing compares the last two values: it "
     "was at or below, and is above. Unvalued while either value is.",
     example="Only if at-the-money IV over 30 days is above 15.", words=("if", "compare", "general", "crossing", "measure"),
-    tells=("value", "than"), when_true="{value}, {is} {than}", when_false="{value}, needs {is} {than}",
-    when_unvalued="a value is not there: {value} against {than}",
 )  # fmt: skip
 
 

@@ -25,11 +25,9 @@ OF_LEG = conditions.params(SCOPES, {"measure": "leg_pnl"}, "at least", 60.0)
 
 
 def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, more: str = "", words: tuple[str, ...] = ()) -> Declaration:  # fmt: skip
-    return Declaration(
-        id=key, section="leave", title=title, sentence=sentence, params=params, example=example,
+    return conditions.declared(
+        "leaves", id=key, section="leave", title=title, sentence=sentence, params=params, example=example,
         explains=f"Looked at on every snapshot. {more}{WAY_WORDS}", words=("if", "when", "general", "measure", *words), scope="position",
-        tells=("value", "than"), when_true="{value}, {is} {than}", when_false="{value}, leaves {is} {than}",
-        when_unvalued="a value is not there: {value} against {than}",
     )  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from strell_core.measures import values
 from strell_core.measures.chain.interest import pain_of
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
-from strell_core.measures.smiles import at_the_money, smile
+from strell_core.measures.smiles import deviation, straddle
 from strell_core.strategy.conditions import MARKET
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
@@ -91,25 +91,8 @@ def by_percent(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints
 
 def by_moves(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
     view = picking.view
-    size = _straddle(view, chain) if params["by"] == "straddle" else _deviation(view, chain)
+    size = straddle(view, chain.expiration) if params["by"] == "straddle" else deviation(view, chain.expiration)
     return _near(chain, round(_away(chain, view.spot / SPOT_SCALE, params["moves"] * size), 6), params["round"])
-
-
-def _straddle(view: ChainView, chain: ExpirationSlice) -> float:
-    calls, puts = view.slice(chain.expiration, "call"), view.slice(chain.expiration, "put")
-    both = np.flatnonzero(calls.valid & puts.valid)
-    if not len(both) or not calls.forward > 0:
-        return math.nan
-    at = min(both.tolist(), key=lambda i: (abs(calls.strikes[i] - calls.forward), i))
-    quanta = int(calls.bid[at]) + int(calls.ask[at]) + int(puts.bid[at]) + int(puts.ask[at])
-    return quanta / 2 * float(view.underlying.quantum)
-
-
-def _deviation(view: ChainView, chain: ExpirationSlice) -> float:
-    found = smile(view, chain.expiration)
-    if found is None:
-        return math.nan
-    return view.spot / SPOT_SCALE * at_the_money(found) / 100 * math.sqrt(found.seconds / (365 * 86_400))
 
 
 def by_pain(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:

@@ -3,12 +3,12 @@
 from collections.abc import Sequence
 
 from strell_core.market.timeline import ChainView
-from strell_core.measures.declaration import Declaration
 from strell_core.measures.frames import Params, PickedLeg, Verdict
 from strell_core.strategy import conditions
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
-DECLARATION = Declaration(
+DECLARATION = conditions.declared(
+    "needs",
     id="condition", section="legs", title="A check", sentence="Only if {left} is {is} {right}.",
     params=conditions.params(
         (*conditions.MARKET, "account", "structure", "leg"), {"measure": "reward_to_risk"}, "at least", 0.2
@@ -16,8 +16,6 @@ DECLARATION = Declaration(
     explains="Any value of the legs picked, alone or together, of the market, the clock or the account against another. Unvalued "
     "while either value is.",
     example="Only if reward to risk is at least 0.2.", words=("if", "compare", "general", "measure"), scope="structure",
-    tells=("value", "than"), when_true="{value}, {is} {than}", when_false="{value}, needs {is} {than}",
-    when_unvalued="a value is not there: {value} against {than}",
 )  # fmt: skip
 
 

@@ -1,1 +1,1 @@
-"""Rules of kinds that are still to come, one file each, written as such a rule would be: with public names only."""
+"""One rule of each kind, small enough to work its numbers out by hand; written as any rule is, with public names only."""

@@ -1,0 +1,106 @@
+"""What only the whole document can have wrong: sentences that do not go together, names of what is not there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from strell_core.measures.declaration import Declaration
+from strell_core.measures.values import measure_of
+from strell_core.strategy import catalogue, conditions, kinds
+from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
+
+
+def whole(document: dict[str, Any]) -> list[Problem]:
+    """Problems that only the whole document can have."""
+    problems = []
+    for path, part, _, sentences in parts(document):
+        known = catalogue.sentences(part)
+        seen: set[str] = set()
+        for number, sentence in switched_on(sentences):
+            if known[sentence["rule"]].once and sentence["rule"] in seen:
+                title = known[sentence["rule"]].title
+                problems.append(Problem(f"{path}/{number}", f"'{title}' can stand only once; switch one off"))
+            seen.add(sentence["rule"])
+    problems += _references(document)
+    for place, entry in enumerate(document["entries"]):
+        path = f"entries/{place}"
+        if not switched_on(entry["when"]):
+            problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
+        both = switched_on(entry["legs"])
+        legs = [(number, leg) for number, leg in both if leg["rule"] in catalogue.OPTION_LEGS]
+        if not legs:
+            problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg that is an option"))
+        if len(both) > LIMITS["legs"]:
+            problems.append(Problem(f"{path}/legs", f"at most {LIMITS['legs']} legs"))
+        if len(both) - len(legs) > 1:
+            problems.append(Problem(f"{path}/legs", "the underlying itself can be one leg; switch the others off"))
+        for rank, (number, leg) in enumerate(legs):
+            pick = leg["expiry"]
+            if rank == 0 and not kinds.expiry_picks[pick["pick"]].stands_alone:
+                problems.append(
+                    Problem(
+                        f"{path}/legs/{number}/expiry/pick", "the first leg cannot choose its expiration by another leg"
+                    )
+                )
+            before = {leg["id"] for _, leg in legs[:rank]}
+            problems += [
+                Problem(f"{path}/legs/{number}/{name}/{param.name}", "it can only go by a leg that stands before it")
+                for name in catalogue.PICKS
+                for param in catalogue.picks(name)[leg[name]["pick"]].params
+                if param.kind == "leg" and leg[name][param.name] not in before
+            ]
+            if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
+                problems.append(
+                    Problem(
+                        f"{path}/legs/{number}/expiry/from",
+                        f"the range of days ends before it starts: {pick['from']}–{pick['to']}",
+                    )
+                )
+        sizes = switched_on(entry["size"])
+        if not sizes:
+            problems.append(Problem(f"{path}/size", "say how many lots: add a 'Lots' sentence"))
+        if len(sizes) > 1:
+            problems.append(Problem(f"{path}/size/{sizes[1][0]}", "two sentences say how many lots; switch one off"))
+    return problems
+
+
+def _references(document: dict[str, Any]) -> list[Problem]:
+    """What names a leg or an underlying that is not there, and comparisons that cannot be made."""
+    out: list[Problem] = []
+    legs = {entry["id"]: {leg["id"] for _, leg in switched_on(entry["legs"])} for entry in document["entries"]}
+    every = {leg for found in legs.values() for leg in found}
+    for path, part, owner, sentences in parts(document):
+        there = legs[owner] if owner else every
+        for number, sentence in switched_on(sentences):
+            declaration = catalogue.sentences(part)[sentence["rule"]]
+            place = f"{path}/{number}"
+            for at, kind, name in _named(declaration, sentence):
+                if kind == "leg" and name not in there:
+                    out.append(Problem(f"{place}/{at}", f"there is no leg '{name}' any more; choose another one"))
+                if kind == "underlying" and name not in document["underlyings"]:
+                    known = ", ".join(document["underlyings"])
+                    out.append(Problem(f"{place}/{at}", f"'{name}' is no underlying of the strategy; it has {known}"))
+            if {"left", "is", "right"} <= set(sentence):
+                wrong = conditions.problem(sentence)
+                if wrong is not None:
+                    out.append(Problem(f"{place}/is", wrong))
+    return out
+
+
+def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tuple[str, str, str]]:
+    """``(path, kind, name)`` of everything that a sentence or value names in the document."""
+    for param in declaration.params:
+        value = holder.get(param.name)
+        if value is None:
+            continue
+        if param.kind in ("leg", "underlying"):
+            yield param.name, param.kind, str(value)
+        if param.kind == "value":
+            inner = measure_of(value)
+            for path, kind, name in _named(inner.declaration, value):
+                yield f"{param.name}/{path}", kind, name
+    for pick in catalogue.PICKS if declaration.id in catalogue.OPTION_LEGS else ():
+        # which leg a pick may go by is asked where legs are in their order
+        found = _named(catalogue.picks(pick)[holder[pick]["pick"]], holder[pick])
+        yield from ((f"{pick}/{path}", kind, name) for path, kind, name in found if kind == "underlying")

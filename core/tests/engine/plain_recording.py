@@ -1,0 +1,144 @@
+"""What the second implementation reads: session chains, never the cubes; and how it compares."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Sequence
+from decimal import ROUND_HALF_EVEN, Decimal
+from fractions import Fraction
+from typing import Any
+
+from strell_core.market.chains import SessionChain
+
+QUANTUM, MULTIPLIER = Fraction(1, 20), 50
+LISBON = "Europe/Lisbon"
+DAYS = ["mon", "tue", "wed", "thu", "fri"]
+Contract = tuple[dt.date, str, int]
+
+
+def cents(value: Fraction) -> Decimal:
+    """Money rounded half-even to cents."""
+    exact = Decimal(value.numerator) / Decimal(value.denominator)
+    return exact.quantize(Decimal("0.01"), rounding=ROUND_HALF_EVEN)
+
+
+def clock(text: str) -> int:
+    hours, minutes = text.split(":")
+    return int(hours) * 60 + int(minutes)
+
+
+def local(at: int) -> dt.datetime:
+    from zoneinfo import ZoneInfo
+
+    return dt.datetime.fromtimestamp(at, ZoneInfo(LISBON))
+
+
+def minute(at: int) -> int:
+    return local(at).hour * 60 + local(at).minute
+
+
+def normal(x: float) -> float:
+    return 0.5 * math.erfc(-x / math.sqrt(2))
+
+
+ABSENT: Any = "absent"
+
+
+def compares(rule: dict[str, Any], left: Any, right: Any) -> bool:
+    """Whether two values compare as a sentence says; what is unvalued or absent does not."""
+    if left is None or right is None or left is ABSENT or right is ABSENT:
+        return False
+    away = round(left - right, 9)
+    return {
+        "above": away > 0, "below": away < 0, "at least": away >= 0, "at most": away <= 0, "equal": away == 0,
+    }[rule["is"]]  # fmt: skip
+
+
+class Recording:
+    """Session chains by date, quotes by contract."""
+
+    def __init__(self, chains: Sequence[SessionChain], closes: dict[dt.date, int], rate: float) -> None:
+        self.chains, self.closes, self.rate = list(chains), closes, rate
+        self.dates = [chain.date for chain in self.chains]
+        self.rows = [
+            {(c.expiration, c.right, c.strike): i for i, c in enumerate(chain.contracts)} for chain in self.chains
+        ]
+        self.by_date = {date: number for number, date in enumerate(self.dates)}
+        self.atm = [self._atm(chain) for chain in self.chains]
+        self.minutes = [[minute(int(at)) for at in chain.times] for chain in self.chains]
+
+    def quote(self, contract: Contract, session: int, snap: int) -> tuple[int, int] | None:
+        """Bid and ask in ticks if they may be used: bid ≥ 0, ask > 0, bid ≤ ask."""
+        row = self.rows[session].get(contract)
+        if row is None:
+            return None
+        bid, ask = int(self.chains[session].bid[row, snap]), int(self.chains[session].ask[row, snap])
+        return (bid, ask) if bid >= 0 and ask > 0 and bid <= ask else None
+
+    def delta(self, contract: Contract, session: int, snap: int) -> int | None:
+        """Delta in 0.0001, from the stored IV and forward."""
+        chain = self.chains[session]
+        iv = int(chain.iv[self.rows[session][contract], snap]) / 10_000
+        forward = float(chain.forward[chain.expirations.index(contract[0]), snap])
+        if iv == 0 or not forward > 0:
+            return None
+        years = (self.closes[contract[0]] - int(chain.times[snap])) / (365 * 86_400)
+        sign = 1 if contract[1] == "call" else -1
+        d1 = math.log(forward / contract[2]) / (iv * math.sqrt(years)) + iv * math.sqrt(years) / 2
+        return round(10_000 * sign * math.exp(-self.rate * years) * normal(sign * d1))
+
+    def _atm(self, chain: SessionChain) -> float | None:
+        if not chain.expirations:
+            return None
+        target = min(chain.expirations, key=lambda e: (abs((e - chain.date).days - 30), e))
+        forward = float(chain.forward[chain.expirations.index(target), -1])
+        best: tuple[float, int] | None = None
+        for i, c in enumerate(chain.contracts):
+            if c.expiration == target and c.right == "call" and chain.iv[i, -1] > 0:
+                away = abs(c.strike - forward)
+                if best is None or away < best[0]:
+                    best = (away, i)
+        return None if best is None else int(chain.iv[best[1], -1]) / 100
+
+
+ONE_ORDER_A_TRADE = {
+    "leg_condition",
+    "leg_condition_stop",
+    "leg_condition_partner",
+    "condition_share",
+    "condition_again",
+}
+"""Exits after which a trade goes on: the second implementation has one closing order a trade, and no adjustments."""
+NOT_PLAIN = {"move_chance", "term_slope", "iv_now", "realised_volatility"}
+"""Measures that are checked by themselves (:mod:`tests.measures`), and not written again here."""
+
+
+def measured(value: Any) -> set[str]:
+    """Every measure, comparison and rule that is named anywhere in a document."""
+    if isinstance(value, dict):
+        own = {str(value[key]) for key in ("measure", "is", "rule") if key in value}
+        return own.union(*map(measured, value.values()))
+    return set().union(*map(measured, value)) if isinstance(value, list) else set()
+
+
+def plainly(document: dict[str, Any]) -> bool:
+    """Whether the second implementation knows all that a document says."""
+    adjusts = document["adjust"] or any(entry["adjust"] for entry in document["entries"])
+    named = measured(document)
+    return not adjusts and not named & (ONE_ORDER_A_TRADE | NOT_PLAIN | {"crosses above", "crosses below"})
+
+
+class Here:
+    """What every part of the second implementation knows: the recording, where in it it stands, and what is open."""
+
+    recording: Recording
+    session: int
+    snap: int
+    at: int
+    single: bool
+    last: bool
+    cash: Decimal
+    open: list[dict[str, Any]]
+    orders: list[dict[str, Any]]
+    set: dict[str, Any]

@@ -1,0 +1,268 @@
+"""Values of a sheet, and money, as plainly as possible."""
+
+from __future__ import annotations
+
+import math
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from scipy.optimize import linear_sum_assignment
+
+from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, Contract, Here, local
+
+
+class Values(Here):
+    # -- values
+    def value(self, value: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> float | None:
+        """A value of the sheet now; None: unvalued, ABSENT: what it speaks of does not exist."""
+        name = value["measure"]
+        if name == "number":
+            return float(value["value"])
+        if name in ("scaled", "sum", "difference", "quotient"):
+            parts = [self.value(value[key], trade, picked) for key in ("of", "first", "second") if key in value]
+            if any(part is ABSENT for part in parts):
+                return ABSENT
+            if None in parts:
+                return None
+            known = [float(part) for part in parts if part is not None]
+            if name == "scaled":
+                return float(value["times"]) * known[0] + float(value["plus"])
+            if name == "quotient":
+                return known[0] / known[1] if known[1] else None
+            return known[0] + known[1] if name == "sum" else known[0] - known[1]
+        found, grid = self.plain(name, value, trade, picked)
+        return found if found is None or found is ABSENT or not grid else round(round(found / grid) * grid, 10)
+
+    def plain(
+        self, name: str, value: dict[str, Any], trade: dict[str, Any] | None, picked: Any
+    ) -> tuple[float | None, float]:
+        """What one measure says, and the grid it is on."""
+        chain, money = self.recording.chains[self.session], QUANTUM * MULTIPLIER
+        spot = int(chain.spot[self.snap]) / 100
+        closes = [c.settlement / 100 for c in self.recording.chains[: self.session]]
+        today, n = chain.date, value.get("sessions", 0)
+        if name == "price":
+            return spot, 0.01
+        if name == "close_before":
+            return (closes[-1] if closes else None), 0.01
+        if name == "move_since_open":
+            return 100 * (int(chain.spot[self.snap]) / int(chain.spot[0]) - 1), 0.01
+        if name == "move_since_close":
+            return (100 * (spot / closes[-1] - 1) if closes else None), 0.01
+        if name == "moving_average":
+            return (sum(closes[-n:]) / n if len(closes) >= n else None), 0.01
+        if name == "session_return":
+            return (100 * (closes[-1] / closes[-1 - n] - 1) if len(closes) > n else None), 0.01
+        if name == "rsi":
+            return self.measure({"rule": "when_rsi", "sessions": n}), 0.01
+        if name == "atm_iv":
+            return self.measure({"rule": "when_atm_iv"}), 0.01
+        if name == "statistic":
+            assert value["which"] == "average" and value["of"]["measure"] == "atm_iv"
+            window = [None if a is None else round(a, 2) for a in self.recording.atm[: self.session]][-n:]
+            known = [a for a in window if a is not None]
+            return (sum(known) / n if len(known) == n else None), 0.0001
+        if name == "weekday":
+            return float(today.isoweekday()), 1
+        if name == "minutes_to_close":
+            return (self.recording.closes[today] - self.at) / 60, 1
+        if name == "open_trades":
+            return float(len(self.open) + sum(o["kind"] == "open" for o in self.orders)), 1
+        if name == "net_credit":
+            legs = [(n, self.recording.quote(c, self.session, self.snap)) for c, n in picked.values()]
+            return float(
+                sum((-n * Fraction(q[0] if n < 0 else q[1]) for n, q in legs if q), Fraction(0)) * QUANTUM
+            ), 0.0001
+        if name == "structure_greek":
+            deltas = [(n, self.recording.delta(c, self.session, self.snap)) for c, n in picked.values()]
+            return (
+                None if any(d is None for _, d in deltas) else sum(n * (d or 0) / 10_000 for n, d in deltas)
+            ), 0.0001
+        if name in ("max_loss", "max_profit"):
+            return self.ends(picked, name), 0.0001
+        if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl"):
+            return self.of_leg(name, value, trade, picked, spot)
+        if trade is None:
+            return ABSENT, 0
+        if name == "pnl":
+            parts = trade["mid"] if value["basis"] == "mid" else trade["close"]
+            if parts is None or (value["unit"] == "premium" and trade["premium"] == 0):
+                return None, 0
+            return float(parts * money if value["unit"] == "money" else 100 * parts / abs(trade["premium"])), 0.0001
+        if name == "pnl_drop":
+            if trade["mid"] is None:
+                return None, 0
+            return float((trade["best"] - trade["mid"]) * money), 0.0001
+        if name == "net_greek":
+            deltas = [
+                (leg["n"], self.recording.delta(leg["contract"], self.session, self.snap)) for leg in trade["legs"]
+            ]
+            return (
+                None
+                if any(d is None for _, d in deltas)
+                else sum(n * (d or 0) / 10_000 for n, d in deltas) * MULTIPLIER
+            ), 0.0001
+        if name == "move_since_entry":
+            return 100 * (spot / (trade["spot"] / 100) - 1), 0.01
+        if name == "days_to_expiration":
+            return float((min(leg["contract"][0] for leg in trade["legs"]) - today).days), 1
+        assert name == "days_held_so_far", name
+        return float((today - local(trade["opened"]).date()).days), 1
+
+    def of_leg(
+        self, name: str, value: dict[str, Any], trade: Any, picked: Any, spot: float
+    ) -> tuple[float | None, float]:
+        if trade is not None:
+            held = next((leg for leg in trade["legs"] if leg["id"] == value["leg"]), None)
+            found = None if held is None else (held["contract"], held["n"])
+        else:
+            held, found = None, picked.get(value["leg"])
+        if found is None:
+            return ABSENT, 0
+        contract, n = found
+        if name == "leg_distance":
+            sign = 1 if contract[1] == "call" else -1
+            return 100 * sign * (contract[2] - spot) / contract[2], 0.001
+        if name == "leg_greek":
+            delta = self.recording.delta(contract, self.session, self.snap)
+            return (None if delta is None else delta / 10_000), 0.0001
+        quote = self.recording.quote(contract, self.session, self.snap)
+        if quote is None:
+            return None, 0
+        mark = Fraction(sum(quote), 2) if value["basis"] == "mid" else Fraction(quote[1] if n < 0 else quote[0])
+        if name == "leg_price":
+            return float(mark * QUANTUM), 0.0001
+        if held is None:
+            return ABSENT, 0
+        made = n * (mark - held["in"])
+        if value["unit"] == "money":
+            return float(made * QUANTUM * MULTIPLIER), 0.0001
+        return (float(100 * made / abs(n * held["in"])) if held["in"] else None), 0.0001
+
+    def ends(self, picked: dict[str, tuple[Contract, int]], which: str) -> float | None:
+        legs = list(picked.values())
+        if len({c[0] for c, _ in legs}) != 1:
+            return None
+        credit = self.value({"measure": "net_credit"}, picked=picked) or 0.0
+        calls = sum(n for c, n in legs if c[1] == "call")
+        if (calls < 0 and which == "max_loss") or (calls > 0 and which == "max_profit"):
+            return None
+        made = [
+            credit + sum(n * max(0, (end - c[2]) * (1 if c[1] == "call" else -1)) for c, n in legs)
+            for end in (0, *(c[2] for c, _ in legs))
+        ]
+        return -min(made) if which == "max_loss" else max(made)
+
+    def measure(self, rule: dict[str, Any]) -> float | None:
+        """Daily measures over the sessions completed before this one, on a grid of 0.01."""
+        kind, n = rule["rule"], rule.get("sessions", 0)
+        closes = [chain.settlement / 100 for chain in self.recording.chains[: self.session]]
+        atm = self.recording.atm[: self.session]
+        value: float | None = None
+        if kind == "when_atm_iv":
+            value = atm[-1] if atm else None
+        elif kind == "when_average_gap" and len(closes) >= n:
+            value = 100 * (closes[-1] / (sum(closes[-n:]) / n) - 1)
+        elif kind == "when_realised_volatility" and len(closes) > n:
+            moves = [math.log(b / a) for a, b in zip(closes[-n - 1 :], closes[-n:], strict=False)]
+            mean = sum(moves) / n
+            value = 100 * math.sqrt(sum((m - mean) ** 2 for m in moves) / (n - 1)) * math.sqrt(252)
+        elif kind == "when_iv_rank" and len(atm) >= n and None not in atm[-n:]:
+            window = [a for a in atm[-n:] if a is not None]
+            value = (
+                100 * (window[-1] - min(window)) / (max(window) - min(window)) if max(window) > min(window) else None
+            )
+        elif kind == "when_rsi" and len(closes) > n:
+            moves = [b - a for a, b in zip(closes, closes[1:], strict=False)]
+            up = sum(max(m, 0) for m in moves[:n]) / n
+            down = sum(max(-m, 0) for m in moves[:n]) / n
+            for m in moves[n:]:
+                up, down = (up * (n - 1) + max(m, 0)) / n, (down * (n - 1) + max(-m, 0)) / n
+            value = 100 * up / (up + down) if up + down else 0.0
+        return None if value is None else round(value, 2)
+
+    # -- rule 18
+    def new_price(self, leg: tuple[Contract, int]) -> Fraction:
+        quote = self.recording.quote(leg[0], self.session, self.snap) or (0, 0)
+        mid, half = Fraction(sum(quote), 2), Fraction(quote[1] - quote[0], 2)
+        if leg[1] < 0 and quote[0] == 0:
+            return mid
+        return mid + Fraction(self.set.get("fill_model", {"share": 100})["share"], 100) * half * (
+            1 if leg[1] > 0 else -1
+        )
+
+    def at_mid(self, trade: dict[str, Any]) -> list[tuple[Contract, int, Fraction]]:
+        """Legs at the mid of their last valid quote, else at what they were opened for."""
+        return [
+            (leg["contract"], leg["n"], Fraction(sum(leg["last"]), 2) if leg["last"] else leg["in"])
+            for leg in trade["legs"]
+        ]
+
+    def free(self) -> float:
+        """Cash and trades at mid, less what these and opening orders need."""
+        total = float(self.cash)
+        for trade in self.open:
+            held = self.at_mid(trade)
+            total += float(sum((n * price for _, n, price in held), Fraction(0)) * QUANTUM * MULTIPLIER)
+            total -= self.capital(held)
+        for order in self.orders:
+            if order["kind"] == "open":
+                quotes = [self.recording.quote(contract, self.session, self.snap) for contract, _ in order["legs"]]
+                asked = [(*leg, Fraction(sum(q or (0, 0)), 2)) for leg, q in zip(order["legs"], quotes, strict=True)]
+                total -= self.capital(asked)
+        return total
+
+    def equity(self) -> float:
+        held = [item for trade in self.open for item in self.at_mid(trade)]
+        return float(self.cash) + float(sum((n * price for _, n, price in held), Fraction(0)) * QUANTUM * MULTIPLIER)
+
+    def capital(self, legs: list[tuple[Contract, int, Fraction]]) -> float:
+        """Contract by contract: a short is backed by a long of its right that lasts as long, at the least width; or
+        stands alone. Shorts that expire together need their worst end, longs that are left help the latest they can."""
+        spot, closes = int(self.recording.chains[self.session].spot[self.snap]) / 100, self.recording.closes
+        price = {contract: float(p * QUANTUM) for contract, _, p in legs}
+        count: dict[Contract, int] = {}
+        for contract, n, _ in legs:
+            count[contract] = count.get(contract, 0) + n
+        alone: dict[int, dict[str, float]] = {}
+        groups: dict[int, list[tuple[int, Contract]]] = {}
+        value, spare = 0.0, []
+        for right in ("call", "put"):
+            shorts = [c for c in sorted(count) for _ in range(-count[c]) if c[1] == right]
+            longs = [c for c in sorted(count) for _ in range(count[c]) if c[1] == right]
+            sign = 1 if right == "call" else -1
+            lone = [
+                max(0.15 * spot - max(0.0, sign * (c[2] - spot)), 0.1 * (spot if sign > 0 else c[2])) for c in shorts
+            ]
+            cost = np.full((len(shorts), len(longs) + len(shorts)), 1e9)
+            for i, short in enumerate(shorts):
+                cost[i, len(longs) :] = 1e6 + lone[i] + price[short]
+                for j, long in enumerate(longs):
+                    if closes[long[0]] >= closes[short[0]]:
+                        cost[i, j] = max(0, sign * (long[2] - short[2]))
+            rows, columns = linear_sum_assignment(cost)
+            for i, j in zip(rows.tolist(), columns.tolist(), strict=True):
+                short = shorts[i]
+                if j < len(longs):
+                    groups.setdefault(closes[short[0]], []).extend([(-1, short), (1, longs[j])])
+                else:
+                    sides = alone.setdefault(closes[short[0]], {"call": 0.0, "put": 0.0})
+                    sides[right] += lone[i]
+                    value += price[short]
+            spare += [long for j, long in enumerate(longs) if j not in columns.tolist()]
+        for long in spare:
+            before = [at for at in groups if at <= closes[long[0]]]
+            if before:
+                groups[max(before)].append((1, long))
+        worst = 0.0
+        for group in groups.values():
+            ends = [0.0, *(float(c[2]) for _, c in group)]
+            ways = [sum(n * max(0.0, (end - c[2]) * (1 if c[1] == "call" else -1)) for n, c in group) for end in ends]
+            worst += max(0.0, -min(ways))
+        needs = worst + value + sum(max(sides.values()) for sides in alone.values())
+        return max(0.0, needs + sum(n * price[c] for c, n in count.items())) * MULTIPLIER
+
+    def capital_of(self, picked: dict[str, tuple[Contract, int]]) -> float:
+        quotes = [self.recording.quote(c, self.session, self.snap) or (0, 0) for c, _ in picked.values()]
+        return self.capital([(*leg, Fraction(sum(q), 2)) for leg, q in zip(picked.values(), quotes, strict=True)])
