@@ -14,7 +14,7 @@ from strell_core.engine.state import ClosedTrade, LegClose, LegState, Reason, Tr
 from strell_core.engine.stored import load
 from strell_core.market.prices import parts_to_price
 from strell_core.market.timeline import Timeline
-from venue.live import recorded
+from venue.live import observed
 
 DECISIONS = ("entry", "no entry", "skipped", "left", "lapsed")
 
@@ -28,15 +28,16 @@ def compare(deployment: Deployment, session: dt.date) -> dict[str, Any]:
     decisions = list(deployment.decisions.filter(session=session).order_by("at"))
     if not decisions:
         raise NotThere("The deployment decided nothing in that session.")
-    timeline = recorded(deployment.account.underlying.symbol, session)
-    number = None if timeline is None else timeline.session_index(session)
-    if timeline is None or number is None:
+    market = observed(deployment.revision.document["underlyings"])
+    timeline = market.main
+    number = timeline.session_index(session)
+    if number is None:
         raise Conflict("The session's snapshots are no longer there to be compared with.")
     plan = plan_of(deployment, timeline)
     begin = int(timeline.at_or_before(decisions[0].at))
     end = min(int(timeline.first[number + 1]), int(timeline.at_or_before(deployment.cursor)) + 1)
     state = load(decisions[0].before, symbol_of(deployment))
-    history = run_steps(plan, timeline, begin, max(begin + 1, end), state.cash, state=state)
+    history = run_steps(plan, market, begin, max(begin + 1, end), state.cash, state=state)
     lived = [_reason(raw) for row in decisions for raw in row.reasons]
     document = document_of(deployment)
     rows = _aligned(document, plan, timeline, lived, history.reasons)

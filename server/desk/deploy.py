@@ -16,22 +16,22 @@ from django.db import transaction
 from django.db.models import Exists, OuterRef, Q
 
 from config.push import notify
+from desk import beside
 from desk.carry_out import carry_out
 from desk.deployed import document_of, plan_of, reason_words, state_of, symbol_of
 from desk.leader import still_leading
 from desk.models import Decision, Deployment, DeskFill, DeskOrder
 from journal import services as journal
-from market.calendars import calendar_for
 from market.models import Venue
 from strell_core.engine.advance import advance
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, Reason, to_plain
 from strell_core.engine.stored import dump, order_of
 from strell_core.market.instruments import ContractKey
-from strell_core.market.market import Observation
+from strell_core.market.market import Market, Observation
 from strell_core.market.timeline import Timeline
 from strell_core.orders.order import Leg
-from venue.live import last_recorded, recorded
+from venue.live import last_recorded, observed
 
 STRETCH = 64
 """Snapshots at most that are decided on in one transaction: a desk that was away for days holds nobody up for long."""
@@ -41,17 +41,17 @@ def decide_all(epoch: int, venue: Venue) -> int:
     """Let every armed deployment decide on what was recorded since it last did; on how many snapshots."""
     armed = Deployment.objects.filter(armed=True, account__underlying=venue.underlying, ended_at=None)
     last = last_recorded(venue.underlying)
-    behind = [(key, cursor) for key, cursor in armed.values_list("pk", "cursor") if cursor < last]
+    behind = [row for row in armed.values_list("pk", "cursor", "revision__document") if row[1] < last]
     count = 0
-    if behind:
-        calendar = calendar_for(venue.underlying)
-        since = min(calendar.local(cursor).date() for _, cursor in behind)
-        timeline = recorded(venue.underlying.symbol, min(since, venue.session))
-        if timeline is not None:
-            end = len(timeline.times)
-            for key, cursor in behind:
-                for begin in range(_after(timeline, cursor), end, STRETCH):
-                    count += decide(epoch, key, timeline, begin, min(begin + STRETCH, end))
+    markets: dict[tuple[str, ...], Market] = {}
+    for key, cursor, document in behind:
+        symbols = tuple(document["underlyings"])
+        if symbols not in markets:
+            markets[symbols] = observed(symbols)
+        market = markets[symbols]
+        end = beside.ready(market, venue)
+        for begin in range(_after(market.main, cursor), end, STRETCH):
+            count += decide(epoch, key, market, begin, min(begin + STRETCH, end))
     for key in _with_orders(venue):
         carry_out(epoch, key, venue)
     return count
@@ -70,11 +70,12 @@ def _with_orders(venue: Venue) -> list[int]:
 
 
 @transaction.atomic
-def decide(epoch: int, deployment_id: int, timeline: Timeline, begin: int, end: int) -> int:
+def decide(epoch: int, deployment_id: int, market: Market, begin: int, end: int) -> int:
     """Advance one deployment over the snapshots ``begin`` to ``end`` (exclusive) that it has not decided on; on how
     many. What a snapshot is decided on is the same however many are looked at together: between them nothing can
     become of an order, for orders of theirs are sent when all are done."""
     still_leading(epoch)
+    timeline = market.main
     deployment = (
         Deployment.objects.select_for_update(of=["self"], no_key=True)
         .select_related("revision", "account__underlying", "strategy")
@@ -92,7 +93,7 @@ def decide(epoch: int, deployment_id: int, timeline: Timeline, begin: int, end: 
         instant = int(timeline.times[index])
         orders, fills, news = _untold(deployment, state, instant) if news else ([], [], False)
         given = dataclasses.replace(state, orders=(*state.orders, *orders))
-        advanced = advance(plan, given, Observation(timeline, index), fills)
+        advanced = advance(plan, given, Observation(market, index), fills)
         session = timeline.dates[int(timeline.session_of[index])]
         first = deployment.session != session
         if first or fills or advanced.reasons or advanced.intents:

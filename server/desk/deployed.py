@@ -14,7 +14,9 @@ from strell_core.engine.stored import load
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
+from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
+from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 
 
@@ -66,8 +68,7 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         legs = ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
         return f"entered trade {reason.trade} at {local}{said}: {legs}"
     if reason.kind == "no entry":
-        why = values.get("message") or ", ".join(f"{key} {value}" for key, value in values.items())
-        return f"no entry at {local}: {why}{said}"
+        return f"no entry at {local}: {values.get('message') or _said_no(document, reason)}{said}"
     if reason.kind == "skipped":
         return f"decision time skipped at {local}: {values['message']}"
     if reason.kind == "left":
@@ -91,3 +92,11 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
             f"{amount_text(Decimal(str(values['needed'])), cash)}{said}"
         )
     return f"trade {reason.trade}: {values.get('message', reason.kind)}"
+
+
+def _said_no(document: dict[str, Any], reason: Reason) -> str:
+    """What the sentence that was not true said, in its own words."""
+    sentence = next((s for s in sheet(document).sentences if s.id == reason.rule), None)
+    if sentence is None or reason.truth is None:
+        return ", ".join(f"{key} {value}" for key, value in reason.values.items())
+    return reason_text(catalogue.sentences(sentence.part)[sentence.rule], reason.truth, reason.values, str)

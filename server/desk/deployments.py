@@ -11,6 +11,7 @@ from django.db import OperationalError, transaction
 
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify, notify_desk
+from desk.beside import not_traded
 from desk.models import PRACTICE, Account, Deployment, DeskOrder, Holding
 from desk.positions import standings
 from desk.services import closing_ticket, find_account, keep_refusal, locked_order, read_limits, send, withdraw
@@ -20,8 +21,6 @@ from strategies import services as strategies
 from strategies.models import Strategy
 from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump
-from strell_core.strategy.sentences import sheet
-from strell_core.strategy.today import beyond_today
 from venue.clock import market_now, session_of, venue_of
 from venue.live import live
 
@@ -56,10 +55,9 @@ def checklist(strategy: Strategy, account: Account) -> list[dict[str, Any]]:
         _item("limits", bool(account.limits), True, "The account has limits"),
         _item("quarantine", not account.quarantine, True, "The account agrees with its broker" if not account.quarantine else account.quarantine),
     ]  # fmt: skip
-    numbered = sheet(latest.document)
-    beyond = [f"sentence {numbered.numbered(key)}: {what}" for key, what in beyond_today(latest.document)]
+    missing = not_traded(latest.document["underlyings"][1:])
     items.append(
-        _item("known", not beyond, True, f"It asks what the desk does not keep yet ({'; '.join(beyond)})" if beyond else "All it asks is known at the desk")
+        _item("known", not missing, True, f"It looks at {', '.join(missing)}, which no connected market trades" if missing else "Every underlying it looks at is traded")
     )  # fmt: skip
     if account.kind == PRACTICE:
         items.insert(2, _item("paper", paper > 0, False, "Was on paper before" if paper else "Was never on paper"))

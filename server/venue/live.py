@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import threading
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -14,22 +15,19 @@ from django.db import transaction
 from config.errors import Conflict
 from config.push import notify_market
 from market.calendars import calendar_for
-from market.models import Bar, Contract, Expiration, LiveChain, RecordedSnapshot, SessionChainRow, Underlying
+from market.models import Bar, Contract, Expiration, LiveChain, RecordedSnapshot, SessionChainRow, Underlying, Venue
 from market.terms import terms
 from market.timelines import timeline
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode, digest, encode
-from strell_core.market.daily import DailyHistory
+from strell_core.market.continued import continued
 from strell_core.market.instruments import ContractKey
 from strell_core.market.instruments import Underlying as Terms
+from strell_core.market.market import Market
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import Timeline
 from strell_core.orders.order import Sided
 from strell_core.pricing.surface import CONVENTIONS
-
-KEPT_SESSIONS = 12
-"""Sealed sessions that a process keeps as they were read."""
-
 
 @dataclass(frozen=True)
 class Live:
@@ -184,74 +182,56 @@ def _recorded_session(underlying: Underlying, date: dt.date) -> SessionChain | N
     return _joined([columns[at] for at in have if at in columns]) if columns else None
 
 
-def recorded(symbol: str, since: dt.date) -> Timeline | None:
-    """What was recorded of the sessions from ``since`` on, as decisions see it: sealed sessions, then the
-    one being traded. Daily measures know the history before. ``None``: nothing yet."""
-    row = Underlying.objects.select_related("venue").get(symbol=symbol)
-    venue = row.venue
-    chains = _sealed(row, date__gte=since)
-    traded = None
-    if not venue.sealed and not any(chain.date == venue.session for chain in chains):
-        traded = _recorded_session(row, venue.session)
-    if traded is not None:
-        chains.append(traded)
-    if not chains:
-        return None
-    calendar = calendar_for(row)
-    last = chains[-1]
-    unfinished = traded is not None and int(last.times[-1]) < calendar.session(last.date).close
-    mark = f"{symbol} {since} to {int(last.times[-1])}"
-    past = _past(row, chains[0].date)
-    return cubes.in_memory(chains, terms(row), calendar, mark, past, unfinished, _deltas_of(row))
+def recorded(symbol: str) -> Timeline:
+    """All that is known of an underlying, as decisions see it: the history, sessions sealed since it was made, and what
+    is recorded of the one being traded. Of an underlying that no market trades: its history."""
+    row = Underlying.objects.get(symbol=symbol)
+    base, venue = _completed(row), Venue.objects.filter(underlying=row).first()
+    if venue is None or venue.sealed or base.dates[-1] >= venue.session:
+        return base
+    traded = _recorded_session(row, venue.session)
+    if traded is None:
+        return base
+    unfinished = int(traded.times[-1]) < base.calendar.session(traded.date).close
+    mark, deltas = f"{symbol} to {int(traded.times[-1])}", _deltas_of(symbol, traded.date, base.underlying)
+    return continued(
+        base, cubes.in_memory([traded], base.underlying, base.calendar, mark, None, unfinished, deltas)
+    )
 
 
-_deltas: dict[str, tuple[Terms, cubes.Deltas]] = {}
-"""Deltas of recorded snapshots by symbol, with the terms that they rest on."""
+def observed(symbols: Sequence[str]) -> Market:
+    """What is known of several underlyings, on the clock of the first."""
+    return Market(recorded(symbols[0]), {symbol: recorded(symbol) for symbol in symbols[1:]})
 
 
-def _deltas_of(row: Underlying) -> cubes.Deltas:
-    """What is known of an underlying's recorded sessions, the latest few."""
-    now = terms(row)
-    known = _deltas.get(row.symbol)
-    if known is None or known[0] != now:
-        _deltas[row.symbol] = known = (now, {})
-    dates = sorted({date for date, _, _ in known[1]})[:-KEPT_SESSIONS]
-    for key in [key for key in known[1] if key[0] in dates]:
-        del known[1][key]
-    return known[1]
+_bases: dict[str, Timeline] = {}
+"""By symbol what :func:`_completed` gave last."""
 
 
-_kept: dict[str, SessionChain] = {}
-_pasts: dict[tuple[str, str, dt.date], DailyHistory] = {}
-
-
-def _sealed(row: Underlying, **which: dt.date) -> list[SessionChain]:
-    """Sealed sessions in order; the last few are kept decoded."""
-    found = SessionChainRow.objects.filter(underlying=row, current=True, **which).order_by("date")
-    digests = list(found.values_list("digest", flat=True))
-    missing = [one for one in digests if one not in _kept]
-    for one in found.filter(digest__in=missing):
-        _kept[one.digest] = decode(bytes(one.payload))
-    chains = [_kept[one] for one in digests]
-    while len(_kept) > KEPT_SESSIONS:
-        del _kept[next(iter(_kept))]
-    return chains
-
-
-def _past(row: Underlying, until: dt.date) -> DailyHistory:
-    """What daily measures know before a session: the history, and sessions sealed since it was made."""
+def _completed(row: Underlying) -> Timeline:
+    """The history, and the sessions sealed since it was made."""
     history = timeline(row.symbol)
-    key = (row.symbol, history.digest, until)
-    if key not in _pasts:
-        daily = history.daily
-        between = _sealed(row, date__gt=daily.dates[-1], date__lt=until)
-        if between:
-            calendar = calendar_for(row)
-            daily = cubes.in_memory(between, terms(row), calendar, "between", daily).daily
-        while len(_pasts) > 8:
-            del _pasts[next(iter(_pasts))]
-        _pasts[key] = daily
-    return _pasts[key]
+    sealed = SessionChainRow.objects.filter(underlying=row, current=True, date__gt=history.dates[-1]).order_by("date")
+    digests = list(sealed.values_list("digest", flat=True))
+    if not digests:
+        return history
+    mark, known = " ".join(digests), _bases.get(row.symbol)
+    if known is None or known.digest != f"{history.digest} and {mark}":
+        chains = [decode(bytes(payload)) for payload in sealed.values_list("payload", flat=True)]
+        since = cubes.in_memory(chains, history.underlying, history.calendar, mark)
+        _bases[row.symbol] = known = continued(history, since)
+    return known
+
+
+_deltas: dict[str, tuple[tuple[dt.date, Terms], cubes.Deltas]] = {}
+"""Deltas of the snapshots recorded so far by symbol, with the session that they are of and the terms that they rest on."""
+
+
+def _deltas_of(symbol: str, session: dt.date, now: Terms) -> cubes.Deltas:
+    known = _deltas.get(symbol)
+    if known is None or known[0] != (session, now):
+        _deltas[symbol] = known = ((session, now), {})
+    return known[1]
 
 
 @transaction.atomic

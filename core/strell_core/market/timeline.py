@@ -211,6 +211,8 @@ class Timeline:
         self.daily = daily
         self.cubes = cubes
         self.digest = digest
+        self.of_snapshots = Kept()
+        """What was computed of single snapshots, by snapshot: a timeline that continues this one shares it."""
         self.sizes: Sizes | None = None
         """Contracts bid for and offered, where a history tells them; read when something is dealt."""
         counts = np.diff(first)
@@ -225,7 +227,7 @@ class Timeline:
             self.is_single[first[-2] :] = False
             self.is_last[first[-1] - 1] = False
         self.last_of_several = self.is_last & ~self.is_single
-        self._unfinished = unfinished
+        self.unfinished = unfinished
         self._session_index = {date: index for index, date in enumerate(dates)}
         self.splits: dict[int, Split] = {}
         """By the first snapshot of the session from whose open on it holds."""
@@ -305,7 +307,7 @@ class Timeline:
                 step = self.step_minutes(session)
                 local = self.calendar.local(self.calendar.session(date).close)
                 close = local.hour * 60 + local.minute
-                if self._unfinished and session == len(self.dates) - 1:
+                if self.unfinished and session == len(self.dates) - 1:
                     begun = int(self.minute[first])
                     ends[session] = begun + (close - begun) // step * step
                     acts[session] = ends[session] - step

@@ -16,11 +16,6 @@ from strell_core.measures.params import WEEKDAYS, Param, minutes
 __all__ = ["WEEKDAYS", "Declaration", "Param", "minutes"]
 
 
-STAGES = ("rules", "backtest", "replay", "paper", "live")
-NOT_AT_THE_DESK = ("rules", "backtest", "replay")
-"""Of what reads snapshots of sessions before today, which the desk does not keep yet."""
-
-
 @dataclass(frozen=True)
 class Declaration:
     """Everything Strell knows about one kind of sentence or pick, except how it is computed."""
@@ -47,8 +42,6 @@ class Declaration:
     price_basis: str = ""
     warm_up: str = ""
     needs: tuple[str, ...] = ()
-    stages: tuple[str, ...] = STAGES
-    """Where it is known."""
     when_true: str = ""
     when_false: str = ""
     when_unvalued: str = ""

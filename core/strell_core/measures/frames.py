@@ -105,6 +105,14 @@ class Stretch:
         return np.where(valued, np.where(truth, TRUE, FALSE), UNVALUED).astype(np.int8)
 
     @property
+    def opened_place(self) -> int | None:
+        """The clock's last snapshot not after the first fill, which at a desk comes between two; ``None``: it is older
+        than what is recorded."""
+        times = self.market.main.times
+        place = int(np.searchsorted(times, self.opened_at, side="right")) - 1
+        return None if place < 0 else place
+
+    @property
     def frame(self) -> Frame:
         """Where values are asked for, for conditions on this position."""
         return Frame(self.market, self.begin, self.begin + len(self.mid), self.symbol, position=self)

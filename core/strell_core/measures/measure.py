@@ -173,7 +173,7 @@ class ChainMeasure(OfAnUnderlying):
     value: Callable[[ChainView, Params], float]
 
     def _at(self, timeline: Timeline, index: int, params: Params) -> float:
-        known: dict[int, float] = timeline.computed.setdefault(key_of(self, params), {})
+        known: dict[int, float] = timeline.of_snapshots.setdefault(key_of(self, params), {})
         if index not in known:
             known[index] = float(
                 self.on_grid_exactly(np.array([self.value(timeline.view(index), params)], np.float64))[0]

@@ -22,6 +22,7 @@ from strell_core.engine.state import EngineState, to_plain
 from strell_core.engine.stored import dump, fill_of, load, order_of
 from strell_core.market.market import Observation
 from strell_core.market.timeline import Timeline
+from tests.engine.test_day_by_day import LOOKS_BACK
 from tests.engine.variations import variations
 from venue import clock
 from venue.live import recorded
@@ -41,7 +42,7 @@ class SamenessTest(DeskTestCase):
         account = services.open_account(self.mara, "Everything", "paper", "MK30", Decimal(900_000_000))
         services.set_limits(self.mara, account.pk, dict.fromkeys(account.limits))
         out = []
-        for document in variations().values():
+        for document in (*variations().values(), LOOKS_BACK):
             strategy = strategies.create(self.mara, document)
             history = timeline("MK30")
             Run.objects.create(
@@ -80,26 +81,27 @@ class SamenessTest(DeskTestCase):
             if number:
                 clock.next_session(self.mara, "MK30")
             self.close_session(every=TOGETHER[number % len(TOGETHER)])
-        live = recorded("MK30", first_day)
-        assert live is not None
-        self.assertEqual(len(live.dates), SESSIONS)
+        live = recorded("MK30")
+        since, until = live.span(first_day, live.dates[-1])
+        times = live.times[since:].tolist()
+        self.assertEqual(len(live.dates) - live.session_index(first_day), SESSIONS)
         fold_in(self.venue().underlying)
         history = timeline("MK30")
-        begin, end = history.span(live.dates[0], live.dates[-1])
-        self.assertEqual(end - begin, len(live.times))
+        begin, end = history.span(first_day, live.dates[-1])
+        self.assertEqual(history.times[begin:end].tolist(), times)
         entries = exits = 0
         for place, deployment in enumerate(armed):
             with self.subTest(deployment.revision.document["name"]):
                 deployment.refresh_from_db()
                 rows = {row.at: row for row in Decision.objects.filter(deployment=deployment)}
                 lived = []
-                for at in live.times.tolist():
+                for at in times:
                     row = rows.get(at)
                     lived.append((plain(row.reasons), plain(row.intents)) if row else ("[]", "[]"))
                 entries += sum('"kind": "entry"' in reasons for reasons, _ in lived)
                 exits += sum('"kind": "left"' in reasons for reasons, _ in lived)
                 for stage, where, a, b, restore in (
-                    ("replay", live, 0, len(live.times), True), ("replay", live, 0, len(live.times), False),
+                    ("replay", live, since, until, True), ("replay", live, since, until, False),
                     ("backtest", history, begin, end, True),
                 ):  # fmt: skip
                     said, state = self.lived_again(deployment, where, a, b, restore)
@@ -111,7 +113,7 @@ class SamenessTest(DeskTestCase):
                 )  # fmt: skip
                 self.assertEqual((plain(steps.reasons), dump(steps.state)), (plain(blocks.reasons), dump(blocks.state)))
                 # what its page sets beside a backtest is all that was said that day
-                date = live.dates[place % len(live.dates)]
+                date = live.dates[place % SESSIONS - SESSIONS]
                 reasons = [reason for row in rows.values() if row.session == date for reason in row.reasons]
                 said = sum(reason["kind"] in DECISIONS for reason in reasons)
                 beside = compare(deployment, date)["rows"]

@@ -7,16 +7,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from strell_core.measures import values
-from strell_core.measures.declaration import NOT_AT_THE_DESK, Declaration, Param
+from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
 from strell_core.measures.measure import Measure, Params, Series, measures
 
 DECLARATION = Declaration(
     id="at_entry", section="measure", title="As it was at entry", sentence="{of}, as it was at entry",
     params=(Param("of", "value", "Of", {"measure": "price"}, scopes=("market", "clock", "event")),),
-    explains="A value of the market at the snapshot of the position's first fill. Without a position it does not exist.",
+    explains="A value of the market at the last snapshot not after the position's first fill. Without a position it does not exist.",
     example="the underlying's price, as it was at entry", words=("frozen", "opening", "since entry"), scope="position", clock="constant",
-    stages=NOT_AT_THE_DESK,
 )  # fmt: skip
 
 
@@ -25,9 +24,8 @@ class AtEntry(Measure):
     def over(self, frame: Frame, params: Params) -> Series | None:
         if frame.position is None:
             return None
-        times = frame.market.main.times
-        place = int(np.searchsorted(times, frame.position.opened_at))
-        if place >= len(times) or int(times[place]) != frame.position.opened_at:
+        place = frame.position.opened_place
+        if place is None:
             return np.full(frame.end - frame.begin, np.nan)
         found = values.over(params["of"], Frame(frame.market, place, place + 1, frame.symbol))
         return None if found is None else np.full(frame.end - frame.begin, found[0])

@@ -8,7 +8,7 @@ import numpy as np
 
 from strell_core.market.market import Market
 from strell_core.measures import values
-from strell_core.measures.declaration import NOT_AT_THE_DESK, Declaration, Param
+from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
 from strell_core.measures.measure import UNDERLYING, Measure, Params, Series, key_of, measures
 
@@ -29,7 +29,7 @@ DECLARATION = Declaration(
     "latest less the one so many sessions before. Deviations: (latest − average) ÷ standard deviation (n − 1). Unvalued "
     "until the window is full, and with a day in it that has no value.",
     example="the average of the 25-delta skew over 30 days over 60 sessions", words=("rolling", "window", "z-score", "rank", "mean"),
-    scope="combined", clock="session", grid=0.0001, stages=NOT_AT_THE_DESK,
+    scope="combined", clock="session", grid=0.0001,
 )  # fmt: skip
 
 

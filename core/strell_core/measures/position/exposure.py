@@ -3,7 +3,7 @@
 import numpy as np
 
 from strell_core.market.prices import PARTS, SPOT_SCALE
-from strell_core.measures.declaration import NOT_AT_THE_DESK, Declaration, Param
+from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Stretch
 from strell_core.measures.measure import Params, PositionMeasure, Series, measures
 from strell_core.measures.sensitivities import NAMES, greek
@@ -17,8 +17,8 @@ GREEK = Declaration(
 )  # fmt: skip
 MOVED = Declaration(
     id="move_since_entry", section="measure", title="Move since entry", sentence="the underlying's move since entry", params=(),
-    explains="The underlying's price now against its price at the snapshot of the first fill, in percent.",
-    example="the underlying's move since entry", words=("spot change", "since opening"), scope="position", clock="snapshot", unit="%", grid=0.01, stages=NOT_AT_THE_DESK,
+    explains="The underlying's price now against its price at the last snapshot not after the first fill, in percent.",
+    example="the underlying's move since entry", words=("spot change", "since opening"), scope="position", clock="snapshot", unit="%", grid=0.01,
 )  # fmt: skip
 
 
@@ -35,8 +35,9 @@ def net_greek(stretch: Stretch, params: Params) -> Series:
 
 def moved(stretch: Stretch, params: Params) -> Series:
     timeline = stretch.market.timeline(stretch.symbol)
-    place = int(np.searchsorted(timeline.times, stretch.opened_at))
-    if place >= len(timeline.times) or int(timeline.times[place]) != stretch.opened_at:
+    opened = stretch.opened_place
+    place = None if opened is None else stretch.market.place(opened, stretch.symbol)
+    if place is None:
         return np.full(len(stretch.mid), np.nan)
     made: Series = 100 * (stretch.spot / SPOT_SCALE / (int(timeline.spot[place]) / SPOT_SCALE) - 1)
     return made
