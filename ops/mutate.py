@@ -96,8 +96,10 @@ class Tests:
         digest = hashlib.sha256(b"".join(file.read_bytes() for file in sources)).hexdigest()[:12]
         trace = PLACE / f"trace-{digest}.json"
         site = next((PLACE / "venv" / "lib").glob("python*/site-packages"))
-        if not trace.exists() and run(place, ["ops/traced.py", str(site), str(trace)], 3600):
-            sys.exit("the tests fail on the code as it is")
+        if not trace.exists():
+            done = run(place, ["ops/traced.py", str(site), str(trace)], 3600)
+            if done.returncode:
+                sys.exit(f"the tests fail on the code as it is:\n{done.stdout[-4000:]}\n{done.stderr[-4000:]}")
         told = json.loads(trace.read_text())
         self.lines: dict[str, dict[str, list[str]]] = told["lines"]
         self.seconds: dict[str, float] = told["seconds"]
@@ -117,8 +119,8 @@ class Tests:
         return self.seconds.get(name) or sum(s for test, s in self.seconds.items() if test.startswith(f"{name}."))
 
 
-def run(place: Path, command: list[str], seconds: float) -> int:
-    """A Python command's exit code in a copy, killed once it used so much processor time. Histories are shared between
+def run(place: Path, command: list[str], seconds: float) -> subprocess.CompletedProcess[str]:
+    """A Python command in a copy, killed once it used so much processor time. Histories are shared between
     copies, compiled kernels are not."""
     environment = {
         **os.environ, "PYTHONPATH": f"{place}/core:{place}/server:{place}/gateways", "CI": "1",
@@ -129,17 +131,16 @@ def run(place: Path, command: list[str], seconds: float) -> int:
     def bound() -> None:
         resource.setrlimit(resource.RLIMIT_CPU, (limit, limit))
 
-    done = subprocess.run(
+    return subprocess.run(
         [str(PROJECT / ".venv/bin/python"), *command], cwd=place, env=environment, capture_output=True, check=False,
-        preexec_fn=bound,
+        preexec_fn=bound, text=True,
     )  # fmt: skip
-    return done.returncode
 
 
 def asked(place: Path, labels: Sequence[str], seconds: float, which: str = "--exclude-tag") -> str:
     """*passed*, *noticed*, or *endless* where the tests used ROPE times their time."""
-    code = run(place, ["ops/test.py", *labels, which, "long", "--failfast"], 40 + ROPE * seconds)
-    return "passed" if code == 0 else "endless" if code < 0 else "noticed"
+    done = run(place, ["ops/test.py", *labels, which, "long", "--failfast"], 40 + ROPE * seconds)
+    return "passed" if done.returncode == 0 else "endless" if done.returncode < 0 else "noticed"
 
 
 class Said(ast.NodeTransformer):

@@ -32,7 +32,10 @@ def judge_again(order: DeskOrder) -> Judged:
     holding = None if order.opens else order.holding_id
     return judge(
         order.account,
-        Ticket(legs, order.lots, order.type, limit, order.time_in_force, holding),
+        Ticket(
+            legs, order.lots, order.type, limit, order.time_in_force, holding,
+            changes=order.holding_id if order.changes else None,
+        ),
         order.by,
         order.deployment,
     )

@@ -99,7 +99,7 @@ def book_fill(
     elif order.alive:
         order.state = State.PARTLY
     order.save()
-    if order.opens:
+    if order.opens and not order.changes:
         _protect(order)
     else:
         close_if_flat(order.holding, market_at)

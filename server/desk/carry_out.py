@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Sequence
+from typing import Any
 
 from django.db import transaction
 
@@ -65,19 +66,13 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
         "by": "rule", "deployment": deployment, "intent": order.id, "rule": order.rule,
         "because": because(deployment, order),
     }  # fmt: skip
-    if order.purpose == "adjust":
-        # no sentence asks for one yet: a position is never changed by an order that only half fits it
-        keep_refusal(
-            deployment.account, _open_ticket(order), client_id, "adjustments are not sent to a market yet", **facts
-        )
-        return
-    if order.purpose == "close":
+    holding = None
+    if order.purpose != "open":
         others = deployment.orders.filter(holding__trade=order.trade, state__in=DeskOrder.ALIVE)
-        if others.exists():
-            return
         holding = deployment.holdings.filter(trade=order.trade, closed_at=None).first()
-        if holding is None:
+        if others.exists() or holding is None:
             return
+    if order.purpose == "close" and holding is not None:
         ticket = closing_ticket(holding)
         # the engine's legs may stand in another order: fills must come back in the engine's
         ticket = Ticket(
@@ -91,12 +86,11 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
         if order.type == "limit":
             ticket = _priced(deployment, ticket)
     else:
+        ticket = dataclasses.replace(_open_ticket(order), changes=None if holding is None else holding.pk)
         if market_now(venue) - order.decided_at > LATE_SECONDS:
-            keep_refusal(
-                deployment.account, _open_ticket(order), client_id, "decided too long ago to be sent now", **facts
-            )
+            _refused(deployment, ticket, client_id, "decided too long ago to be sent now", facts)
             return
-        ticket = _priced(deployment, _open_ticket(order), order.least)
+        ticket = _priced(deployment, ticket, order.least)
     try:
         send(
             deployment.account,
@@ -106,8 +100,13 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
             expires_market=None if order.purpose == "close" else order.decided_at + LATE_SECONDS,
         )
     except Refused as error:
-        keep_refusal(deployment.account, ticket, client_id, error.message, **facts)
-        DeskOrder.objects.filter(account=deployment.account, client_id=client_id).update(told=False)
+        _refused(deployment, ticket, client_id, error.message, facts)
+
+
+def _refused(deployment: Deployment, ticket: Ticket, client_id: str, reason: str, facts: dict[str, Any]) -> None:
+    """Keep what was refused, and let the engine hear that its order has ended."""
+    keep_refusal(deployment.account, ticket, client_id, reason, **facts)
+    DeskOrder.objects.filter(account=deployment.account, client_id=client_id).update(told=False)
 
 
 def because(deployment: Deployment, order: Order) -> str:

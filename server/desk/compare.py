@@ -16,7 +16,7 @@ from strell_core.market.prices import parts_to_price
 from strell_core.market.timeline import Timeline
 from venue.live import observed
 
-DECISIONS = ("entry", "no entry", "skipped", "left", "lapsed")
+DECISIONS = ("entry", "no entry", "skipped", "left", "lapsed", "moved", "no adjustment")
 
 
 def sessions_of(deployment: Deployment) -> list[dt.date]:

@@ -12,7 +12,7 @@ from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.state import EngineState, Reason
 from strell_core.engine.stored import load
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import money, parts_to_money
+from strell_core.market.prices import money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
@@ -74,6 +74,16 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
     if reason.kind == "left":
         shown = {key: value for key, value in values.items() if key != "also"}
         return f"left trade {reason.trade} at {local}: {exit_reason(plan, timeline, document, reason.rule, shown, today)}{said}"
+    if reason.kind == "moved":
+        legs = ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
+        return f"adjusts trade {reason.trade} at {local}{said}: {legs}"
+    if reason.kind == "no adjustment":
+        return f"trade {reason.trade} is not adjusted at {local}: {values.get('message', '')}{said}"
+    if reason.kind == "stop moved":
+        price = float(parts_to_price(values["price"], plan.quantum))
+        return f"trade {reason.trade} at {local}: the stop of leg {values['leg']} is now its entry price, {price:g}{said}"
+    if reason.kind == "re-entry given up":
+        return f"no re-entry after trade {reason.trade} at {local}: {values.get('message') or 'sentence ' + str(sheet(document).numbered(values['said_no'])) + ' said no'}{said}"
     if reason.kind == "filled":
         what = "premium" if values["kind"] == "open" else "P/L"
         return f"trade {reason.trade}: {values['kind']} filled, {what} {amount(values['premium' if values['kind'] == 'open' else 'pnl'])}"

@@ -11,7 +11,7 @@ from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
 
-from django.db.models import Sum
+from django.db.models import Q, Sum
 
 from desk.models import DIVIDEND, Account, DeskFill, DeskOrder, Holding
 from observe import payoffs
@@ -86,7 +86,7 @@ class Standing:
 
     @cached_property
     def _opening(self) -> int:
-        opening = [fill for fill in self.fills if fill.kind in OPENING and (fill.order is None or fill.order.opens)]
+        opening = [fill for fill in self.fills if fill.kind in OPENING and (fill.order is None or (fill.order.opens and not fill.order.changes))]
         return -sum(move.contracts * move.price_parts for move in moves(opening) if not move.contract.is_unit)
 
     @property
@@ -218,6 +218,10 @@ def margin_words(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> str:
     return max(parts, key=lambda part: part.amount).words if parts else ""
 
 
+DEALS_IN_IT = Q(opens=False) | Q(changes=True)
+"""Orders that deal in the legs of a holding that is there."""
+
+
 @dataclass(frozen=True)
 class Standings:
     """An account at the market now."""
@@ -256,7 +260,7 @@ class Standings:
 
     @cached_property
     def opening_orders(self) -> list[DeskOrder]:
-        return list(self.account.orders.filter(opens=True, state__in=DeskOrder.ALIVE))
+        return list(self.account.orders.filter(opens=True, changes=False, state__in=DeskOrder.ALIVE))
 
     @property
     def free(self) -> Decimal | None:
@@ -279,7 +283,7 @@ def standings(account: Account, live: Live) -> Standings:
     fills: dict[int, list[DeskFill]] = defaultdict(list)
     rows = list(account.holdings.filter(closed_at=None).select_related("deployment__strategy"))
     closing: dict[int, list[DeskOrder]] = defaultdict(list)
-    for order in account.orders.filter(opens=False, state__in=DeskOrder.ALIVE, holding__in=rows).order_by("id"):
+    for order in account.orders.filter(DEALS_IN_IT, state__in=DeskOrder.ALIVE, holding__in=rows).order_by("id"):
         assert order.holding_id is not None
         closing[order.holding_id].append(order)
     for fill in DeskFill.objects.filter(holding__in=rows).select_related("order").order_by("id"):
@@ -288,5 +292,5 @@ def standings(account: Account, live: Live) -> Standings:
 
 
 def standing(row: Holding, live: Live) -> Standing:
-    closing = row.orders.filter(opens=False, state__in=DeskOrder.ALIVE).order_by("id")
+    closing = row.orders.filter(DEALS_IN_IT, state__in=DeskOrder.ALIVE).order_by("id")
     return Standing(row, list(row.fills.select_related("order").order_by("id")), live, list(closing))

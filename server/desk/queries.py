@@ -161,7 +161,7 @@ def order_facts(order: DeskOrder, now: Live) -> dict[str, Any]:
     local = calendar_for(now.row).local(order.placed_market)
     return {
         "id": order.pk, "account": order.account_id, "holding": order.holding_id, "deployment": order.deployment_id,
-        "by": order.by, "because": order.because, "rule": order.rule, "opens": order.opens,
+        "by": order.by, "because": order.because, "rule": order.rule, "opens": order.opens, "changes": order.changes,
         "words": book.structure_words(order.legs) if _readable(order) else "an order that could not be read", "legs": [{"contract": code, "ratio": ratio} for code, ratio in order.legs],
         "lots": order.lots, "filled": order.filled, "type": order.type,
         "limit": None if order.limit is None else float(order.limit * quantum),

@@ -233,6 +233,7 @@ class OrderOut(Schema):
     because: str
     rule: str
     opens: bool
+    changes: bool
     words: str
     legs: list[LegIn]
     lots: int

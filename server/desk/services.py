@@ -164,14 +164,16 @@ def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> Desk
     if works:
         facts.update(state=State.WORKING, arrived_market=now)
     order = DeskOrder.objects.create(
-        account=account, client_id=client_id, holding=judged.holding, opens=judged.holding is None,
+        account=account, client_id=client_id, holding=judged.holding or judged.changes, opens=judged.holding is None,
+        changes=judged.changes is not None,
         legs=[[leg.contract.code, leg.ratio] for leg in terms.legs], lots=terms.lots, type=terms.type.value,
         limit=terms.limit, time_in_force=terms.time_in_force.value, protection=plain_protection(judged.protection) if judged.holding is None else {},
         session=venue.session, placed_market=now, **facts,
     )  # fmt: skip
     if account.kind == PRACTICE:
         Outbox.objects.create(order=order, kind="new", cl_ord_id=f"{order.pk}-1")
-    text = f"{'Opens' if order.opens else 'Closes'} {book.order_words(order)}"
+    does = "Changes its position by" if order.changes else "Opens" if order.opens else "Closes"
+    text = f"{does} {book.order_words(order)}"
     book.tell(
         order,
         "person" if order.by == "person" else "rule" if order.by == "rule" else "desk",
@@ -202,7 +204,7 @@ def keep_refusal(account: Account, ticket: Ticket, client_id: str, reason: str, 
             else None
         )
         order = DeskOrder.objects.create(
-            account=account, client_id=client_id, opens=ticket.holding is None, legs=[list(leg) for leg in ticket.legs],
+            account=account, client_id=client_id, opens=ticket.holding is None, changes=ticket.changes is not None, legs=[list(leg) for leg in ticket.legs],
             lots=lots, type=str(ticket.type)[:8], limit=limit, time_in_force=str(ticket.time_in_force)[:4], state=State.REFUSED, told=True,
             reason=reason[:300], session=venue.session, placed_market=now, **{"by": "person", "because": "by hand", **facts},
         )  # fmt: skip

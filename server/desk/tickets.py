@@ -43,6 +43,8 @@ class Ticket:
     """The holding it closes, all or part; ``None``: it opens."""
     protection: dict[str, Any] = field(default_factory=dict)
     client_id: str = ""
+    changes: int | None = None
+    """The holding it changes: legs of it are closed and others opened, in one order."""
 
 
 @dataclass(frozen=True)
@@ -54,6 +56,8 @@ class Judged:
     live: Live
     terms: Terms
     holding: Holding | None
+    """What it closes."""
+    changes: Holding | None
     protection: protection.Protection
     sides: Sides | None
     standings: Standings
@@ -171,10 +175,12 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
     problems += wrong
     time = market_now(venue)
     problems += check.problems(terms, now.listed, lambda c: _last_trade(now, c), time)
-    holding = _holding(account, ticket, problems)
+    holding = _holding(account, ticket.holding, problems)
+    changes = _holding(account, ticket.changes, problems)
     opens = holding is None and ticket.holding is None
-    held = None if holding is None else standing(holding, now)
-    if held is not None:
+    whose = holding or changes
+    held = None if whose is None else standing(whose, now)
+    if held is not None and holding is not None:
         _fits(terms, held, problems)
     problems += _session(venue, terms)
     terms = dataclasses.replace(terms, closes=not opens)
@@ -193,17 +199,17 @@ def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Depl
             problems.append(("limits", broken))
         elif need > 0 and (at.free is None or need > at.free):
             problems.append(("capital", _too_much(account, need, at.free, held)))
-    return Judged(account, venue, now, terms, holding, shield, found, at, need, problems)
+    return Judged(account, venue, now, terms, holding, changes, shield, found, at, need, problems)
 
 
 def _last_trade(now: Live, contract: ContractKey) -> int:
     return now.timeline.settles_at(contract) - 60 * now.timeline.underlying.last_trade_minutes
 
 
-def _holding(account: Account, ticket: Ticket, problems: list[tuple[str, str]]) -> Holding | None:
-    if ticket.holding is None:
+def _holding(account: Account, key: int | None, problems: list[tuple[str, str]]) -> Holding | None:
+    if key is None:
         return None
-    found = account.holdings.filter(pk=ticket.holding, closed_at=None).first()
+    found = account.holdings.filter(pk=key, closed_at=None).first()
     if found is None:
         problems.append(("holding", "There is no such open position in this account."))
     return found
@@ -217,7 +223,9 @@ def _fits(terms: Terms, held: Standing, problems: list[tuple[str, str]]) -> None
     for order in held.closing:
         for code, ratio in order.legs:
             contract = ContractKey.parse(code)
-            have[contract] = have.get(contract, 0) + ratio * order.left
+            # what a change would open is not there to be closed
+            if have.get(contract, 0) * ratio < 0:
+                have[contract] += ratio * order.left
     for leg in terms.legs:
         left, wanted = have.get(leg.contract, 0), leg.ratio * terms.lots
         if wanted * left >= 0 or abs(wanted) > abs(left):

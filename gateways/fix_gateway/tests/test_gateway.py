@@ -14,8 +14,10 @@ import quickfix as fix
 
 from config.errors import Refused
 from desk import deployments, services
+from desk.deployed import state_of
 from desk.models import Connection, DeskFill, DeskOrder, Inbox
 from desk.reconcile import ledger_positions
+from desk.tests.test_adjustments import rolling
 from desk.tests.test_deployments import DeploymentTestCase
 from fix44 import messages as wire
 from fix_gateway import gate
@@ -24,6 +26,7 @@ from journal.models import JournalEntry
 from market.models import Venue
 from practice_broker import book
 from practice_broker.models import BrokerExecution, BrokerFault, BrokerOrder
+from strategies import services as strategies
 
 QUANTUM = Decimal("0.05")
 
@@ -415,3 +418,22 @@ class DeployedTest(GatewayTestCase):
         deployment.refresh_from_db()
         self.assertEqual(json.loads(deployment.state)["trades"], [])
         self.assertEqual(dict(ledger_positions(self.practice)), book.positions(self.practice.broker_code, "MK30"))
+
+    def test_an_adjustment_is_one_order_at_the_broker(self) -> None:
+        strategy = strategies.create(self.mara, rolling())
+        self.finished_run(strategy)
+        made = deployments.promote(self.mara, strategy.pk, self.practice.pk, 1, {}, True)
+        deployment = deployments.arm(self.mara, made.pk)
+        for time in ("09:40", "09:45", "09:50", "10:00", "10:05", "10:10"):
+            self.go(time)
+            self.gateway.round()
+            self.broker_reads()
+            self.exchange_deals()
+        self.go("10:20")
+        change = DeskOrder.objects.get(by="rule", changes=True)
+        self.assertEqual((change.state, len(change.legs)), ("filled", 2), change.reason)
+        deployment.refresh_from_db()
+        (trade,) = state_of(deployment).trades
+        held = {leg.contract.code: leg.contracts for leg in trade.legs}
+        self.assertEqual(held, dict(ledger_positions(self.practice)))
+        self.assertEqual(held, book.positions(self.practice.broker_code, "MK30"))

@@ -13,6 +13,7 @@ from desk.compare import DECISIONS, compare
 from desk.deployed import plan_of
 from desk.models import Decision, Deployment
 from desk.tests.desk import DeskTestCase
+from desk.tests.test_adjustments import rolling
 from market.timelines import fold_in, timeline
 from runs.models import Run
 from strategies import services as strategies
@@ -42,7 +43,7 @@ class SamenessTest(DeskTestCase):
         account = services.open_account(self.mara, "Everything", "paper", "MK30", Decimal(900_000_000))
         services.set_limits(self.mara, account.pk, dict.fromkeys(account.limits))
         out = []
-        for document in (*variations().values(), LOOKS_BACK):
+        for document in (*variations().values(), LOOKS_BACK, rolling()):
             strategy = strategies.create(self.mara, document)
             history = timeline("MK30")
             Run.objects.create(
@@ -74,7 +75,7 @@ class SamenessTest(DeskTestCase):
             said.append((plain(made.reasons), plain(made.intents)))
         return said, dump(state)
 
-    def test_twelve_strategies_over_ten_sessions(self) -> None:
+    def test_fourteen_strategies_over_ten_sessions(self) -> None:
         armed = self.deploy()
         first_day = self.venue().session
         for number in range(SESSIONS):

@@ -4814,6 +4814,8 @@ export interface components {
             rule: string;
             /** Opens */
             opens: boolean;
+            /** Changes */
+            changes: boolean;
             /** Words */
             words: string;
             /** Legs */

@@ -62,7 +62,7 @@ export function Orders({ orders }: { orders: Order[] }) {
                 {order.words}
               </td>
               <td className="whitespace-nowrap">
-                {order.opens ? "open" : "close"} {order.lots}
+                {order.changes ? "change" : order.opens ? "open" : "close"} {order.lots}
               </td>
               <td className="number whitespace-nowrap">
                 {changing === order.id ? (
