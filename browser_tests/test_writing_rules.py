@@ -96,6 +96,31 @@ class SigningInStory(BrowserTestCase):
         self.page.keyboard.press("Enter")
         expect(self.sentence(11)).to_contain_text("is at most 0.4.")
 
+    def test_a_condition_gets_company_and_loses_it_again(self) -> None:
+        self.sign_in()
+        self.page.get_by_role("link", name="Harbour strangle").click()
+        self.page.get_by_role("button", name="Add a sentence to Enter").click()
+        self.page.get_by_placeholder("Search: delta, stop").fill("A condition")
+        self.page.keyboard.press("Enter")
+        line = self.page.locator("[data-sentence]").filter(has_text="Only if at-the-money IV")
+        for what in ("+ For several snapshots in a row", "+ A further condition", "+ From then on, until…"):
+            line.hover()
+            line.get_by_role("button", name=re.compile("More for sentence")).click()
+            self.page.get_by_role("menuitem", name=what).click()
+            expect(self.page.get_by_role("menuitem")).to_have_count(0)
+        expect(line).to_contain_text(
+            "is above 15 for 3 snapshots in a row and at-the-money IV over 30 days is above 15, from then on until"
+        )
+        line.get_by_role("button", name="and, change").click()
+        self.page.get_by_role("radio", name="or", exact=True).click()
+        self.page.get_by_role("button", name="Change", exact=True).click()
+        expect(line).to_contain_text("in a row or at-the-money IV over 30 days is above 15, from then on until")
+        for value in ("for 3 snapshots in a row, change", "below, change"):
+            line.get_by_role("button", name=value).click()
+            self.page.get_by_role("button", name="Leave it out").click()
+            expect(self.page.get_by_role("dialog")).to_have_count(0)
+        expect(line).to_contain_text("is above 15 or at-the-money IV over 30 days is above 15.")
+
     def test_what_names_a_leg_that_is_taken_out_says_so(self) -> None:
         self.sign_in()
         self.page.get_by_role("button", name="New strategy").click()

@@ -16,6 +16,8 @@ class TokenOut(Schema):
     family: str
     """What may stand in its place, by the name of a family of the declarations; empty: it is the sentence's own."""
     of: str
+    piece: str
+    """Where stands what was added to the sentence and can be left out again, this with it."""
 
 
 class SentenceOut(Schema):
@@ -159,7 +161,7 @@ class CheckedText(Schema):
 class ParamOut(Schema):
     name: str
     kind: str
-    editor: Literal["number", "choice", "choices", "time", "text", "value", "reference", "times"]
+    editor: Literal["number", "choice", "choices", "time", "text", "value", "reference", "times", "within"]
     """With what it is changed."""
     label: str
     default: Any
@@ -169,6 +171,8 @@ class ParamOut(Schema):
     unit: str
     choices: dict[str, str]
     optional: bool
+    begins: Any
+    """What an optional value is added to a sentence with; nothing: it is not added that way."""
     family: str
     """Of a value: what it may be, where that is not what the value it stands in may be."""
 

@@ -99,7 +99,7 @@ class Declaration:
         ]
         for param in self.params:
             value = values.get(param.name)
-            if param.kind == "value" and value is not None:
+            if param.of_kind.nested and value is not None:
                 found += [(f"{param.name}/{path}".rstrip("/"), m) for path, m in param.inner(value)] if nested else []
             elif message := param.problem(value):
                 found.append((param.name, message))

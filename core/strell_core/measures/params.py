@@ -11,9 +11,9 @@ from typing import Any, Literal
 
 WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
 WEEKDAY_NAMES = {"mon": "Mon", "tue": "Tue", "wed": "Wed", "thu": "Thu", "fri": "Fri"}
-Editor = Literal["number", "choice", "choices", "time", "text", "value", "reference", "times"]
+Editor = Literal["number", "choice", "choices", "time", "text", "value", "reference", "times", "within"]
 """With what a person changes a value: a number between bounds, one or several of some options, a time of day, a text, a
-measure with its own values, something the document names, several times of day."""
+measure with its own values, something the document names, several times of day; or by what stands within it."""
 _LARGEST = 1e15
 _TIME = r"^([01]\d|2[0-3]):[0-5]\d$"
 
@@ -27,6 +27,8 @@ class ParamKind:
     """A kind of value. ``options`` are what may be chosen, each with the words shown for it."""
 
     editor: Editor = "text"
+    nested = False
+    """Its values have values of their own."""
 
     def problem(self, param: Param, value: Any) -> str | None:
         """What is wrong with a value, in words that say what to do; ``None`` if nothing is."""
@@ -42,6 +44,10 @@ class ParamKind:
 
     def options(self, param: Param) -> dict[str, str]:
         return {}
+
+    def within(self, param: Param, value: Any) -> Iterator[tuple[str, Any, Mapping[str, Any]]]:
+        """``(path, declaration, values)`` of everything within a value that has a declaration of its own."""
+        yield from ()
 
     def problems(self, param: Param, value: Any) -> Iterator[tuple[str, str]]:
         """``(path within the value, message)`` for all that is wrong with it."""
@@ -205,6 +211,8 @@ class Param:
     choices: Mapping[str, str] = field(default_factory=dict)
     """Choice value to the words shown for it."""
     optional: bool = False
+    begins: Any = None
+    """What an optional value is added with where a person adds it to a sentence; nothing: it is not added that way."""
     scopes: tuple[str, ...] = ()
     """Of a value: what it may speak of; nothing: what the value it stands in may."""
 

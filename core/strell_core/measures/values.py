@@ -25,6 +25,7 @@ class ValueKind(ParamKind):
     """A value that may speak of what the parameter's scopes name."""
 
     editor: Editor = "value"
+    nested = True
 
     def problem(self, param: Param, value: Any) -> str | None:
         found = next(problems(value, param.scopes), None)
@@ -46,6 +47,9 @@ class ValueKind(ParamKind):
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {"$ref": f"#/$defs/{family(param.scopes)}"}
+
+    def within(self, param: Param, value: Any) -> Iterator[tuple[str, Any, Mapping[str, Any]]]:
+        yield "", measure_of(value).declaration, value
 
 
 param_kinds["value"] = ValueKind()

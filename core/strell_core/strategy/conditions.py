@@ -5,7 +5,8 @@ The same condition serves entries, checks on what was picked, and exits; what di
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from strell_core.measures import values
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Truths, Values
 from strell_core.measures.measure import Series
+from strell_core.measures.params import Editor, IntegerKind, ParamKind, param_kinds
 
 COMPARISONS = {
     "above": "above", "below": "below", "at least": "at least", "at most": "at most", "equal": "equal to",
@@ -22,40 +24,187 @@ COMPARISONS = {
 CROSSINGS = ("crosses above", "crosses below")
 MARKET = ("market", "clock", "event")
 """What a value may speak of wherever there is a market; only of these it is known whether one crossed another."""
+MOST = 6
+"""Further conditions in a sentence."""
 PLACES = 9
 """Decimal places at which two values are the same: coarser than their arithmetic, finer than any measure's grid."""
 
 
 def params(scopes: tuple[str, ...], left: Any, comparison: str, right: Any) -> tuple[Param, ...]:
-    """The parameters of a condition whose values may speak of ``scopes``, with what they begin as."""
+    """The parameters of a condition whose values may speak of ``scopes``, with what they begin as; and what may be
+    added to it: how long it has to hold, further conditions, and until when it counts once it held."""
+    begins = {"left": left, "is": comparison, "right": right}
+    return (
+        *_compared_values(scopes, left, comparison, right),
+        Param("join", "choice", "Joined by", "and", choices={"and": "and", "or": "or"}, optional=True),
+        Param("also", "conditions", "A further condition", None, optional=True, begins=[begins], scopes=scopes),
+        Param("until", "condition", "From then on, until…", None, optional=True, begins={**begins, "is": _opposite(comparison)}, scopes=scopes),
+    )  # fmt: skip
+
+
+def _compared_values(scopes: tuple[str, ...], left: Any, comparison: str, right: Any) -> tuple[Param, ...]:
     return (
         Param("left", "value", "What", left, scopes=scopes),
         Param("is", "choice", "Is", comparison, choices=COMPARISONS),
         Param("right", "value", "Than", right, scopes=scopes),
+        Param("looks", "snapshots", "For several snapshots in a row", None, 2, 200, optional=True, begins=3),
     )
+
+
+def _opposite(comparison: str) -> str:
+    pairs = {"above": "below", "below": "above", "at least": "below", "at most": "above"}
+    return pairs.get(comparison, "below")
+
+
+@lru_cache(maxsize=64)
+def further(scopes: tuple[str, ...]) -> Declaration:
+    """A condition that stands within another's sentence."""
+    return Declaration(
+        id="further", section="condition", title="A further condition", sentence="{left} is {is} {right}{looks}",
+        params=_compared_values(scopes, 0, "above", 0), explains="A value against another.", example="the price is above 100",
+    )  # fmt: skip
+
+
+class SnapshotsKind(IntegerKind):
+    """For how many snapshots in a row."""
+
+    def text(self, param: Param, value: Any) -> str:
+        return f"for {value} snapshots in a row"
+
+
+class ConditionKind(ParamKind):
+    """A condition within a sentence."""
+
+    editor: Editor = "within"
+    nested = True
+
+    def problems(self, param: Param, value: Any) -> Iterator[tuple[str, str]]:
+        if not isinstance(value, dict):
+            yield "", f"{param.label}: a condition is a mapping with left, is and right"
+            return
+        yield from further(param.scopes).problems(value)
+
+    def normal(self, param: Param, value: Any) -> Any:
+        if not isinstance(value, dict):
+            return value
+        declaration = further(param.scopes)
+        return declaration.normal({**declaration.defaults(), **value})
+
+    def written(self, param: Param, value: Any) -> Any:
+        return {
+            p.name: p.of_kind.written(p, value[p.name])
+            for p in further(param.scopes).params
+            if value.get(p.name) is not None
+        }
+
+    def told(self, param: Param, value: Any) -> Any:
+        return further(param.scopes).told(value)
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        properties = {p.name: p.schema() for p in further(param.scopes).params}
+        return {"type": "object", "properties": properties, "additionalProperties": False}
+
+    def within(self, param: Param, value: Any) -> Iterator[tuple[str, Any, Mapping[str, Any]]]:
+        yield "", further(param.scopes), value
+
+
+class ConditionsKind(ConditionKind):
+    """Several of them."""
+
+    def problems(self, param: Param, value: Any) -> Iterator[tuple[str, str]]:
+        if not isinstance(value, list) or not 0 < len(value) <= MOST:
+            yield "", f"{param.label}: a list of at least one condition, at most {MOST}"
+            return
+        for place, item in enumerate(value):
+            yield from ((f"{place}/{path}".rstrip("/"), message) for path, message in super().problems(param, item))
+
+    def normal(self, param: Param, value: Any) -> Any:
+        if not isinstance(value, list):
+            return value
+        return [super(ConditionsKind, self).normal(param, item) for item in value]
+
+    def written(self, param: Param, value: Any) -> Any:
+        return [super(ConditionsKind, self).written(param, item) for item in value]
+
+    def told(self, param: Param, value: Any) -> Any:
+        return [super(ConditionsKind, self).told(param, item) for item in value]
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {"type": "array", "items": super().schema(param), "minItems": 1, "maxItems": MOST}
+
+    def within(self, param: Param, value: Any) -> Iterator[tuple[str, Any, Mapping[str, Any]]]:
+        yield from ((str(place), further(param.scopes), item) for place, item in enumerate(value))
+
+
+param_kinds |= {"snapshots": SnapshotsKind(), "condition": ConditionKind(), "conditions": ConditionsKind()}
 
 
 def declared(acts: str, **more: Any) -> Declaration:
     """The declaration of a sentence that is a condition; ``acts``: what it does, in the words of a reason."""
     return Declaration(
-        tells=("value", "than"), when_true="{value}, {is} {than}", when_false=f"{{value}}, {acts} {{is}} {{than}}",
-        when_unvalued="a value is not there: {value} against {than}", **more,
+        tells=("value", "than", "which"), when_true="{value}, {is} {than}{which}",
+        when_false=f"{{value}}, {acts} {{is}} {{than}}{{which}}",
+        when_unvalued="a value is not there: {value} against {than}{which}", **more,
     )  # fmt: skip
 
 
-def problem(condition: Mapping[str, Any]) -> str | None:
-    """What the two values and their comparison have wrong together."""
-    if condition["is"] in CROSSINGS:
-        parts = [*values.parts_of(condition["left"]), *values.parts_of(condition["right"])]
-        others = [p for p in parts if values.measure_of(p).declaration.scope not in (*MARKET, values.COMBINED)]
-        if others:
-            title = values.measure_of(others[0]).declaration.title
-            return f"whether it crosses is only known of a market's values, not of '{title}'; use above or below"
+def problems(condition: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """``(path, message)`` of what a sentence's conditions have wrong together."""
+    every = [("", condition), *((f"also/{n}/", item) for n, item in enumerate(condition.get("also") or ()))]
+    until = condition.get("until")
+    if until:
+        every.append(("until/", until))
+    for path, item in every:
+        crosses, looks = item["is"] in CROSSINGS, item.get("looks")
+        if looks and crosses:
+            yield f"{path}looks", "a crossing is over with the next value; it does not hold for several snapshots"
+        why = "whether it crosses" if crosses else "whether it held before" if looks else "since when it holds"
+        if crosses or looks or until:
+            other = _of_more_than_a_market(item)
+            if other is not None:
+                yield f"{path}is", f"{why} is only known of a market's values, not of '{other}'; use above or below alone"
+
+
+def _of_more_than_a_market(condition: Mapping[str, Any]) -> str | None:
+    """The title of a value of a condition that speaks of more than a market."""
+    for part in (*values.parts_of(condition["left"]), *values.parts_of(condition["right"])):
+        declaration = values.measure_of(part).declaration
+        if declaration.scope not in (*MARKET, values.COMBINED):
+            return declaration.title
     return None
 
 
-def truths(condition: Params, frame: Frame) -> Truths:
-    """Truths ``(n,)`` of a condition at a frame's snapshots. What does not exist makes it false (semantics rule 4)."""
+def truths(condition: Params, frame: Frame, crossed: bool = False) -> Truths:
+    """Truths ``(n,)`` of a sentence's conditions at a frame's snapshots: joined by *and* it is true where all are and
+    false where any is, by *or* the other way round. What does not exist makes its condition false (semantics rule 4).
+    ``crossed``: the crossing that the first one waits for has been."""
+    if condition.get("until"):
+        return _lasting(condition, frame)
+    found = np.full(frame.end - frame.begin, TRUE, np.int8) if crossed else _alone(condition, frame)
+    decides = TRUE if condition.get("join") == "or" else FALSE
+    for item in condition.get("also") or ():
+        other = _alone(item, frame)
+        settled = (found == decides) | (other == decides)
+        unknown = (found == UNVALUED) | (other == UNVALUED)
+        found = np.where(settled, decides, np.where(unknown, UNVALUED, FALSE if decides == TRUE else TRUE)).astype(np.int8)
+    return found
+
+
+def _alone(condition: Params, frame: Frame) -> Truths:
+    """Of one comparison, held for as many snapshots as it says."""
+    looks = condition.get("looks")
+    if not looks:
+        return _now(condition, frame)
+    begin = max(0, frame.begin - looks + 1)
+    held = _now(condition, Frame(frame.market, begin, frame.end, frame.symbol))
+    # before the first snapshot nothing is known
+    held = np.concatenate([np.full(looks - 1 - (frame.begin - begin), UNVALUED, np.int8), held])
+    windows = np.lib.stride_tricks.sliding_window_view(held, looks)
+    broken, whole = (windows == FALSE).any(axis=1), (windows == TRUE).all(axis=1)
+    return np.where(broken, FALSE, np.where(whole, TRUE, UNVALUED)).astype(np.int8)
+
+
+def _now(condition: Params, frame: Frame) -> Truths:
     if condition["is"] in CROSSINGS:
         return _crossed(condition, frame)
     left, right = values.over(condition["left"], frame), values.over(condition["right"], frame)
@@ -72,33 +221,58 @@ def _compared(comparison: str, left: Series, right: Series) -> Truths:
     return np.where(np.isnan(away), UNVALUED, np.where(held, TRUE, FALSE)).astype(np.int8)
 
 
+def _lasting(condition: Params, frame: Frame) -> Truths:
+    """True from when the conditions hold until the last one does, and not while both do; false to begin with. What is
+    not valued changes nothing."""
+    begins, ends = {**condition, "until": None}, condition["until"]
+
+    def made(places: list[Frame]) -> Truths:
+        starts = np.concatenate([truths(begins, where) for where in places])
+        stops = np.concatenate([_alone(ends, where) for where in places])
+        changes = np.where(stops == TRUE, -1, np.where(starts == TRUE, 1, 0))
+        last = np.maximum.accumulate(np.where(changes != 0, np.arange(len(changes)), -1))
+        return np.where((last >= 0) & (changes[np.maximum(last, 0)] == 1), TRUE, FALSE).astype(np.int8)
+
+    return _looked_up("lasting", condition, frame, made)
+
+
 def _crossed(condition: Params, frame: Frame) -> Truths:
     """Was at or below and is above, or the other way round, between the last two valued instants of the values' own
-    clock; true until the next value. Looked up in the whole history, in which no value depends on a later one."""
+    clock; true until the next value."""
+    left, comparison, right = condition["left"], condition["is"], condition["right"]
+
+    def made(places: list[Frame]) -> Truths:
+        both = [np.concatenate([_valued(value, where) for where in places]) for value in (left, right)]
+        return _changes(both[0] - both[1], comparison)
+
+    return _looked_up("crossed", {"left": left, "is": comparison, "right": right}, frame, made)
+
+
+def _valued(value: Params, frame: Frame) -> Series:
+    found = values.over(value, frame)
+    return np.full(frame.end - frame.begin, np.nan) if found is None else found
+
+
+def _looked_up(what: str, condition: Params, frame: Frame, made: Callable[[list[Frame]], Truths]) -> Truths:
+    """Truths at a frame's snapshots of what is made once of the whole history, in which no value depends on a later
+    one: of every snapshot, or of the first of each session where nothing in it changes within one."""
     timeline, market = frame.market.main, frame.market
-    left, right, comparison = condition["left"], condition["right"], condition["is"]
-    named = (*values.data_of(left, market), *values.data_of(right, market))
-    key = ("crossed", comparison, repr(left), repr(right), *named)
+    until = condition.get("until")
+    every = [condition, *(condition.get("also") or ()), *([until] if until else [])]
+    compared = [item[side] for item in every for side in ("left", "right")]
+    others = sorted({digest for value in compared for digest in values.data_of(value, market)})
+    said = {name: condition.get(name) for name in ("left", "is", "right", "looks", "join", "also", "until")}
+    key = (what, repr(said), *others)
     known: Truths | None = timeline.computed.get(key)
     if known is None:
-        ticks = values.finest(iter((values.clock_of(left), values.clock_of(right))))
-        if ticks == "snapshot":
-            whole = Frame(market, 0, len(timeline.times), frame.symbol)
-            a, b = values.over(left, whole), values.over(right, whole)
-            assert a is not None and b is not None
-            known = _changes(a - b, comparison)
+        ticks = values.finest(iter([values.clock_of(value) for value in compared]))
+        if ticks == "snapshot" or any(item.get("looks") for item in every):
+            known = made([Frame(market, 0, len(timeline.times), frame.symbol)])
         else:
-            # a session's value is the same at all its snapshots
             first = [Frame(market, int(at), int(at) + 1, frame.symbol) for at in timeline.first[:-1]]
-            found = [_first_value(left, item) - _first_value(right, item) for item in first]
-            known = _changes(np.array(found, np.float64), comparison)[timeline.session_of]
+            known = made(first)[timeline.session_of]
         timeline.computed[key] = known
     return known[frame.begin : frame.end]
-
-
-def _first_value(value: Params, frame: Frame) -> float:
-    found = values.over(value, frame)
-    return float("nan") if found is None else float(found[0])
 
 
 def _changes(away: Series, comparison: str) -> Truths:
@@ -115,10 +289,27 @@ def _changes(away: Series, comparison: str) -> Truths:
 
 
 def told(condition: Params, frame: Frame, place: int = 0) -> Values:
-    """The numbers that a condition saw at a snapshot of the frame; nothing where a value was not there."""
+    """The numbers that decided a condition at a snapshot of the frame; nothing where a value was not there. Where there
+    are several comparisons ``which`` says whose they are."""
+    item, which = condition, ""
+    if condition.get("also"):
+        number, item = _deciding(condition, frame, place)
+        which = f", condition {number} of {1 + len(condition['also'])}"
+    if condition.get("until"):
+        which += ", or it held before"
     found = {}
     for name in ("left", "right"):
-        value = values.over(condition[name], frame)
+        value = values.over(item[name], frame)
         at = None if value is None or np.isnan(value[place]) else float(value[place])
         found[name] = None if at is None else round(at, 4)
-    return {"value": found["left"], "than": found["right"], "is": COMPARISONS[condition["is"]]}
+    said = {"value": found["left"], "than": found["right"], "is": COMPARISONS[item["is"]]}
+    return {**said, "which": which} if which else said
+
+
+def _deciding(condition: Params, frame: Frame, place: int) -> tuple[int, Params]:
+    """The first comparison that settles what several give together, else the first."""
+    settles = (TRUE,) if condition.get("join") == "or" else (FALSE, UNVALUED)
+    for number, item in enumerate([condition, *condition["also"]], 1):
+        if int(_alone(item, frame)[place]) in settles:
+            return number, item
+    return 1, condition

@@ -20,6 +20,11 @@ its own *leave* and *adjust*); *leave*, *adjust*, *limits* and *orders* hold for
 A **value** is a number, or a mapping with `measure` and the measure's parameters, some of which may be values again:
 `{measure: scaled, of: {measure: expected_move, unit: points}, times: 0.5}`. A **condition** compares two values
 (`left`, `is`, `right`). What is unvalued never acts; what does not exist (a leg that is gone) makes its condition false.
+To a condition may be added: `looks`, for how many snapshots in a row it has to hold; `also`, further conditions, each with its
+own `left`, `is`, `right` and `looks`, all joined by `join: and` or `join: or`; and `until`, a condition that ends it: from the
+snapshot on which all of it holds it counts as true until that one is true, whatever becomes of it meanwhile. How long and since
+when is known of a market's values only. Sentences of an entry must all be true, exits act each by itself, so that *and* within
+*or* is several exits, and *or* within *and* several conditions.
 """
 SCOPES = {
     "market": "Of a market (each takes `underlying`, another one of the strategy's)", "event": "Of what is announced", "clock": "Of the clock and the calendar",

@@ -28,7 +28,8 @@ class _Told(dict[str, str]):
     """What a reason told; a number that an earlier version did not tell is left open."""
 
     def __missing__(self, name: str) -> str:
-        return "…"
+        # whose numbers they are is told where there are several
+        return "" if name == "which" else "…"
 
 
 def _plain(value: Any) -> str:

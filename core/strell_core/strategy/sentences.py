@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import UNDERLYING
+from strell_core.measures.params import Param
 from strell_core.measures.values import family as value_family
 from strell_core.measures.values import measure_of
 from strell_core.strategy import catalogue
@@ -27,6 +28,8 @@ class Token:
     """What may stand in its place: strikes, expirations, values of something; nothing: it is the sentence's own."""
     of: str = ""
     """Of the family, which it is a value of."""
+    piece: str = ""
+    """Where something stands that was added to the sentence and can be left out again, this with it."""
 
 
 @dataclass(frozen=True)
@@ -134,6 +137,10 @@ class _Writer:
                 within = measure_of(value).declaration
                 out += self.tokens(within, value, f"{path}/{name}", value_family(inside), inside)
                 continue
+            if param.optional and param.begins is not None:
+                if value is not None:
+                    out += self._added(param, values, f"{path}/{name}")
+                continue
             text = self._reference(value) if param.kind == "leg" else param.text(value)
             if one is not None:
                 text = f"{text} {one if value == 1 else many}"
@@ -146,6 +153,24 @@ class _Writer:
             # what has no values of its own can still be changed for something else
             out = [
                 Token(token.text, f"{path}/{catalogue.CHOSEN_BY.get(family, 'measure')}", family, of) for token in out
+            ]
+        return out
+
+    def _added(self, param: Param, values: Mapping[str, Any], path: str) -> list[Token]:
+        """What was added to a sentence: for how long, further conditions, until when."""
+        value, out = values[param.name], []
+        if not param.of_kind.nested:
+            return [Token(" "), Token(param.text(value), path, piece=path)]
+        for at, declaration, inner in param.of_kind.within(param, value):
+            place = f"{path}/{at}" if at else path
+            if at:
+                word = values.get("join") or "and"
+                out += [Token(" "), Token(word, f"{path.rpartition('/')[0]}/join"), Token(" ")]
+            else:
+                out.append(Token(", from then on until "))
+            out += [
+                replace(token, piece=token.piece or place) if token.path else token
+                for token in self.tokens(declaration, inner, place)
             ]
         return out
 

@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
-from strell_core.measures.values import measure_of
 from strell_core.strategy import catalogue, conditions, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 
@@ -82,9 +81,7 @@ def _references(document: dict[str, Any]) -> list[Problem]:
                     known = ", ".join(document["underlyings"])
                     out.append(Problem(f"{place}/{at}", f"'{name}' is no underlying of the strategy; it has {known}"))
             if {"left", "is", "right"} <= set(sentence):
-                wrong = conditions.problem(sentence)
-                if wrong is not None:
-                    out.append(Problem(f"{place}/is", wrong))
+                out += [Problem(f"{place}/{at}", wrong) for at, wrong in conditions.problems(sentence)]
     return out
 
 
@@ -96,10 +93,9 @@ def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tupl
             continue
         if param.kind in ("leg", "underlying"):
             yield param.name, param.kind, str(value)
-        if param.kind == "value":
-            inner = measure_of(value)
-            for path, kind, name in _named(inner.declaration, value):
-                yield f"{param.name}/{path}", kind, name
+        for at, inner, values in param.of_kind.within(param, value):
+            for path, kind, name in _named(inner, values):
+                yield "/".join(part for part in (param.name, at, path) if part), kind, name
     for pick in catalogue.PICKS if declaration.id in catalogue.OPTION_LEGS else ():
         # which leg a pick may go by is asked where legs are in their order
         found = _named(catalogue.picks(pick)[holder[pick]["pick"]], holder[pick])

@@ -10,6 +10,7 @@ from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import load
 from strell_core.measures.params import WEEKDAYS, Param
 from strell_core.strategy import catalogue
+from strell_core.strategy.conditions import MARKET
 
 Raw = dict[str, Any]
 
@@ -67,7 +68,26 @@ class Maker:
         made = {"rule": declaration.id, **self.filled(declaration)}
         if made.get("is") in ("crosses above", "crosses below") and part != "conditions":
             made["is"] = "above"
+        if any(param.name == "also" for param in declaration.params):
+            self.add(made, declaration.param("also").scopes)
         return made
+
+    def further(self, scopes: tuple[str, ...]) -> Raw:
+        made = {"left": self.value(scopes, 1), "is": self.dice.choice(("above", "below", "at most"))}
+        return {**made, "right": round(self.dice.uniform(-50, 150), 2)}
+
+    def add(self, made: Raw, scopes: tuple[str, ...]) -> None:
+        """Now and then further conditions, and on a market's values for how long and until when."""
+        if self.dice.random() < 0.25:
+            made["also"] = [self.further(scopes) for _ in range(self.dice.randint(1, 3))]
+            made["join"] = self.dice.choice(("and", "or"))
+        if self.dice.random() < 0.15:
+            made.update(self.further(MARKET))
+            made["looks"] = self.dice.randint(2, 20)
+        elif self.dice.random() < 0.1:
+            made.update(self.further(MARKET))
+            made.pop("also", None)
+            made["until"] = self.further(MARKET)
 
     def leg(self, number: int) -> Raw:
         key = f"leg{number}"

@@ -8,7 +8,7 @@ from fractions import Fraction
 from typing import Any
 
 from strell_core.market.chains import SessionChain
-from tests.engine.plain_recording import QUANTUM, Contract, compares
+from tests.engine.plain_recording import QUANTUM, Contract
 from tests.engine.plain_values import Values
 
 
@@ -161,7 +161,7 @@ class Picks(Values):
         if rule["rule"] == "strike_filter":
             return True
         if rule["rule"] == "condition":
-            return compares(rule, self.value(rule["left"], picked=named), self.value(rule["right"], picked=named))
+            return self.true_now(rule, picked=named)
         quotes = [(c, n, self.recording.quote(c, self.session, self.snap) or (0, 0)) for c, n in picked]
         if rule["rule"] == "net_premium":
             credit = sum(-n * Fraction(q[0] if n < 0 else q[1]) for _, n, q in quotes) * QUANTUM

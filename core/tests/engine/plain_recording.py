@@ -64,6 +64,7 @@ class Recording:
         self.rows = [
             {(c.expiration, c.right, c.strike): i for i, c in enumerate(chain.contracts)} for chain in self.chains
         ]
+        self.places = [(s, k) for s, chain in enumerate(self.chains) for k in range(len(chain.times))]
         self.by_date = {date: number for number, date in enumerate(self.dates)}
         self.atm = [self._atm(chain) for chain in self.chains]
         self.minutes = [[minute(int(at)) for at in chain.times] for chain in self.chains]
@@ -139,6 +140,7 @@ class Here:
     single: bool
     last: bool
     cash: Decimal
+    lasting: dict[str, list[bool]]
     open: list[dict[str, Any]]
     orders: list[dict[str, Any]]
     set: dict[str, Any]

@@ -3,16 +3,61 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
+from contextlib import contextmanager
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 
-from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, Contract, Here, local
+from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, Contract, Here, compares, local
 
 
 class Values(Here):
+    # -- conditions
+    def true_now(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
+        """Whether a sentence's conditions hold now."""
+        if not rule.get("until"):
+            return self.together(rule, trade, picked)
+        known = self.lasting.get(rule["id"])
+        if known is None:
+            known, on = [], False
+            for place in range(len(self.recording.places)):
+                with self.standing(place):
+                    if self.one(rule["until"]):
+                        on = False
+                    elif self.together(rule):
+                        on = True
+                known.append(on)
+            self.lasting[rule["id"]] = known
+        return bool(known[self.recording.places.index((self.session, self.snap))])
+
+    def together(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
+        found = [self.one(item, trade, picked) for item in (rule, *(rule.get("also") or ()))]
+        return any(found) if rule.get("join") == "or" else all(found)
+
+    def one(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
+        if not rule.get("looks"):
+            sides = [self.value(rule[side], trade, picked) for side in ("left", "right")]
+            return compares(rule, *sides)
+        now = self.recording.places.index((self.session, self.snap))
+        for place in range(now - rule["looks"] + 1, now + 1):
+            if place < 0:
+                return False
+            with self.standing(place):
+                if not self.one({**rule, "looks": None}):
+                    return False
+        return True
+
+    @contextmanager
+    def standing(self, place: int) -> Iterator[None]:
+        """Looked at from another snapshot of the recording."""
+        before = self.session, self.snap
+        self.session, self.snap = self.recording.places[place]
+        yield
+        self.session, self.snap = before
+
     # -- values
     def value(self, value: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> float | None:
         """A value of the sheet now; None: unvalued, ABSENT: what it speaks of does not exist."""

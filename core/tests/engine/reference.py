@@ -21,7 +21,6 @@ from tests.engine.plain_recording import (
     Recording,
     cents,
     clock,
-    compares,
     local,
     minute,
 )
@@ -51,6 +50,7 @@ class Reference(Picks):
             entry["leaves"] = [r for r in every if self.is_loss(r)] + [r for r in every if not self.is_loss(r)]
         self.set = {r["rule"]: r for r in document["orders"] if not r.get("off")}
         self.open: list[dict[str, Any]] = []
+        self.lasting: dict[str, list[bool]] = {}
         self.orders: list[dict[str, Any]] = []
         self.closed: list[dict[str, Any]] = []
         self.decisions: list[tuple[int, str, str]] = []
@@ -228,8 +228,7 @@ class Reference(Picks):
                 and 100 * trade["close"] >= rule["percent"] * abs(premium)
             )
         if kind == "condition":
-            held = compares(rule, self.value(rule["left"], trade=trade), self.value(rule["right"], trade=trade))
-            return held and not (rule["as"] == "profit" and self.doubtful(trade))
+            return self.true_now(rule, trade) and not (rule["as"] == "profit" and self.doubtful(trade))
         if kind == "profit_floor":
             best, mid = trade["best"], trade["mid"]
             if premium == 0 or mid is None or 100 * best < rule["start"] * abs(premium):
@@ -342,7 +341,7 @@ class Reference(Picks):
                     value > rule["level"] if rule["comparison"] == "above" else value < rule["level"]
                 ):
                     return rule["id"], [], [], 0
-            if rule["rule"] == "condition" and not compares(rule, self.value(rule["left"]), self.value(rule["right"])):
+            if rule["rule"] == "condition" and not self.true_now(rule):
                 return rule["id"], [], [], 0
         picked: dict[str, tuple[Contract, int]] = {}
         gone: set[str] = set()

@@ -3075,7 +3075,7 @@ export interface components {
              * Editor
              * @enum {string}
              */
-            editor: "number" | "choice" | "choices" | "time" | "text" | "value" | "reference" | "times";
+            editor: "number" | "choice" | "choices" | "time" | "text" | "value" | "reference" | "times" | "within";
             /** Label */
             label: string;
             /** Default */
@@ -3094,6 +3094,8 @@ export interface components {
             };
             /** Optional */
             optional: boolean;
+            /** Begins */
+            begins: unknown;
             /** Family */
             family: string;
         };
@@ -3254,6 +3256,8 @@ export interface components {
             family: string;
             /** Of */
             of: string;
+            /** Piece */
+            piece: string;
         };
         /**
          * Begun

@@ -35,13 +35,13 @@ def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], ex
 
 AT_DELTA = conditions.params(SCOPES, {"measure": "leg_greek"}, "above", 0.35)
 STRIKES = _declared(
-    "roll_strikes", "Roll a leg by strikes", "When {left} is {is} {right}, roll {what} {strikes|strike|strikes} {where}.",
+    "roll_strikes", "Roll a leg by strikes", "When {left} is {is} {right}{looks}{also}{until}, roll {what} {strikes|strike|strikes} {where}.",
     (*AT_DELTA, WHAT, Param("strikes", "integer", "Strikes", 2, 1, 40), WHERE),
     "When the delta of leg 3 is above 0.35, roll leg 3 2 strikes away from the money.", ("defend", "strike"),
 )  # fmt: skip
 UNTIL = _declared(
     "roll_until", "Roll a leg until something holds",
-    "When {left} is {is} {right}, roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}.",
+    "When {left} is {is} {right}{looks}{also}{until}, roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}.",
     (
         *conditions.params(SCOPES, {"measure": "net_greek"}, "below", 0.0), WHAT, WHERE, Param("most", "integer", "At most", 10, 1, 40),
         Param("goal", "value", "Until", {"measure": "structure_greek"}, scopes=GOAL_SCOPES),
@@ -52,12 +52,12 @@ UNTIL = _declared(
     ("wing", "delta", "neutral", "step"), "What is to hold is asked of the position as it would be, a lot of it. ",
 )  # fmt: skip
 DELTA = _declared(
-    "roll_to_delta", "Roll a leg to a delta", "When {left} is {is} {right}, roll {what} to the strike nearest to delta {delta}.",
+    "roll_to_delta", "Roll a leg to a delta", "When {left} is {is} {right}{looks}{also}{until}, roll {what} to the strike nearest to delta {delta}.",
     (*AT_DELTA, WHAT, Param("delta", "number", "Delta", 0.2, 0.01, 0.99, 0.01)),
     "When the delta of leg 3 is above 0.35, roll leg 3 to the strike nearest to delta 0.20.", ("defend", "delta"),
 )  # fmt: skip
 OUT = _declared(
-    "roll_out", "Roll legs out in time", "When {left} is {is} {right}, roll every short leg to the expiration nearest {days|day|days} later.",
+    "roll_out", "Roll legs out in time", "When {left} is {is} {right}{looks}{also}{until}, roll every short leg to the expiration nearest {days|day|days} later.",
     (*conditions.params(SCOPES, {"measure": "days_to_expiration"}, "at most", 7.0), Param("days", "integer", "Days later", 14, 1, 300)),
     "When days to the nearest expiration is at most 7, roll every short leg to the expiration nearest 14 days later.",
     ("expiration", "time", "cycle"), "At the same strikes, or the nearest quoted ones. ",

@@ -6,7 +6,7 @@ from strell_core.strategy.kinds import EnterCondition, EntryFrame, enter_conditi
 
 DECLARATION = conditions.declared(
     "needs",
-    id="condition", section="enter", title="A condition", sentence="Only if {left} is {is} {right}.",
+    id="condition", section="enter", title="A condition", sentence="Only if {left} is {is} {right}{looks}{also}{until}.",
     params=conditions.params((*conditions.MARKET, "account"), {"measure": "iv_now"}, "above", 15.0),
     explains="Any value of the market, the clock or the account against another. A crossing compares the last two values: it "
     "was at or below, and is above. Unvalued while either value is.",
@@ -16,11 +16,12 @@ DECLARATION = conditions.declared(
 
 def judge(frame: EntryFrame, params: Params) -> Verdict:
     where = frame.frame()
-    told, truth = conditions.told(params, where), int(conditions.truths(params, where)[0])
-    if params["is"] in conditions.CROSSINGS:
-        if frame.again:
-            return Verdict(TRUE, told)
-        if truth == TRUE and frame.account.entered_today:
+    crosses = params["is"] in conditions.CROSSINGS
+    told = conditions.told(params, where)
+    truth = int(conditions.truths(params, where, crossed=crosses and frame.again)[0])
+    if crosses and not frame.again and truth == TRUE and frame.account.entered_today:
+        alone = not params.get("also") or params.get("join") != "or"
+        if alone and not params.get("until"):
             # true all session: it is acted on once
             return Verdict(FALSE, {**told, "message": "the crossing was acted on in this session"})
     return Verdict(truth, told)

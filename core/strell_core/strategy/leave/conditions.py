@@ -32,35 +32,35 @@ def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], ex
 
 
 POSITION = _declared(
-    "condition", "An exit on any value", "Close the position {as} when {left} is {is} {right}.", (AS, *BEGINS),
+    "condition", "An exit on any value", "Close the position {as} when {left} is {is} {right}{looks}{also}{until}.", (AS, *BEGINS),
     "Close the position at the market when P/L at mid in money is at most −500.", words=("stop", "target", "money stop"),
 )  # fmt: skip
 SHARE = _declared(
-    "condition_share", "Close a share of the lots", "Close {percent} of the lots {as} when {left} is {is} {right}.",
+    "condition_share", "Close a share of the lots", "Close {percent} of the lots {as} when {left} is {is} {right}{looks}{also}{until}.",
     (Param("percent", "integer", "Share", 50, 1, 99, 1, "%"), AS, *conditions.params(SCOPES, {"measure": "pnl", "unit": "premium"}, "at least", 25.0)),
     "Close 50 % of the lots patiently when P/L at mid in % of the premium is at least 25.",
     "Acts once a trade, on the lots it was opened with, rounded down, at least one. ", ("partial", "scale out", "half"),
 )  # fmt: skip
 LEG = _declared(
-    "leg_condition", "Close one leg", "Close {what} {as} when {left} is {is} {right}.", (WHAT, AS, *OF_LEG),
+    "leg_condition", "Close one leg", "Close {what} {as} when {left} is {is} {right}{looks}{also}{until}.", (WHAT, AS, *OF_LEG),
     "Close leg 3 patiently when P/L of leg 3 at mid in % of its premium is at least 60.", words=("leg target", "leg stop"),
 )  # fmt: skip
 LEG_STOP = _declared(
     "leg_condition_stop", "Close one leg, the other stops at its entry",
-    "Close {what} {as} when {left} is {is} {right}; then {other} stops at its entry.", (WHAT, AS, *OF_LEG, OTHER),
+    "Close {what} {as} when {left} is {is} {right}{looks}{also}{until}; then {other} stops at its entry.", (WHAT, AS, *OF_LEG, OTHER),
     "Close leg 3 patiently when P/L of leg 3 at mid in % of its premium is at least 60; then leg 4 stops at its entry.",
     "When the leg is closed, the other leaves at the market as soon as its mid is back at what it was opened for. ",
     ("linked", "stop to entry", "break-even stop"),
 )  # fmt: skip
 LEG_PARTNER = _declared(
     "leg_condition_partner", "Close one leg, then its partner",
-    "Close {what} {as} when {left} is {is} {right}; then {other} closes too.", (WHAT, AS, *OF_LEG, OTHER),
+    "Close {what} {as} when {left} is {is} {right}{looks}{also}{until}; then {other} closes too.", (WHAT, AS, *OF_LEG, OTHER),
     "Close leg 3 at the market when P/L of leg 3 at mid in % of its premium is at most −100; then leg 5 closes too.",
     "When the leg is closed, its partner follows at the market. ", ("linked", "wing", "side"),
 )  # fmt: skip
 AGAIN = _declared(
     "condition_again", "Close everything and enter again",
-    "Close the position {as} when {left} is {is} {right}; then enter again, at most {times|time|times} in a row.",
+    "Close the position {as} when {left} is {is} {right}{looks}{also}{until}; then enter again, at most {times|time|times} in a row.",
     (AS, *BEGINS, Param("times", "integer", "At most", 1, 1, 50)),
     "Close the position at the market when P/L at mid in money is at most −500; then enter again, at most 1 time in a row.",
     "The entry is judged again on the snapshot in which the last leg is closed, with fresh picks; what refuses it then ends the chain. ",

@@ -9,7 +9,7 @@ from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure
 
 DECLARATION = conditions.declared(
     "needs",
-    id="condition", section="legs", title="A check", sentence="Only if {left} is {is} {right}.",
+    id="condition", section="legs", title="A check", sentence="Only if {left} is {is} {right}{looks}{also}{until}.",
     params=conditions.params(
         (*conditions.MARKET, "account", "structure", "leg"), {"measure": "reward_to_risk"}, "at least", 0.2
     ),

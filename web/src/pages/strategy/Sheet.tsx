@@ -7,7 +7,9 @@ import { MenuItem } from "../../ui/MenuItem";
 import { tellError } from "../../ui/toast";
 import { AddSentence } from "./AddSentence";
 import {
+  addable,
   type Block,
+  type Declaration,
   type Declarations,
   doubled,
   legsOf,
@@ -16,6 +18,7 @@ import {
   type Sentence,
   switched,
   targetOf,
+  withMore,
 } from "./document";
 import { NoteEditor } from "./NoteEditor";
 import type { Evidence } from "./types";
@@ -72,11 +75,10 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
                   count={evidence.of[sentence.id]}
                   marked={marked.includes(sentence.id)}
                   save={save}
-                  mirror={
-                    section.sentences.some((item) => item.id === sentence.rule && item.mirrors)
-                      ? mirror
-                      : undefined
-                  }
+                  declaration={section.sentences.find(
+                    (item) => item.id === sentence.rule && item.part === sentence.part,
+                  )}
+                  mirror={mirror}
                 />
               ))}
             </ol>
@@ -114,12 +116,24 @@ interface LineProps {
   count?: string;
   marked: boolean;
   save: (document: Document) => Promise<unknown>;
-  /** Missing where a sentence is its own mirror. */
-  mirror?: (sentence: string) => Promise<unknown>;
+  declaration?: Declaration;
+  mirror: (sentence: string) => Promise<unknown>;
 }
 
-function SentenceLine({ document, declarations, sheet, sentence, count, marked, save, mirror }: LineProps) {
+function SentenceLine({
+  document,
+  declarations,
+  sheet,
+  sentence,
+  count,
+  marked,
+  save,
+  declaration,
+  mirror,
+}: LineProps) {
   const [noting, setNoting] = useState(false);
+  const legs = legsOf(sheet, sentence.entry);
+  const legIds = legs.map((leg) => leg.id);
   // only sentences of the same list may be dropped here
   const dragged = `text/x-sentence-${sentence.path}`;
   function move(event: React.KeyboardEvent) {
@@ -162,7 +176,8 @@ function SentenceLine({ document, declarations, sheet, sentence, count, marked, 
                 target={target}
                 sentence={sentence.number}
                 text={token.text}
-                legs={legsOf(sheet, sentence.entry)}
+                piece={token.piece}
+                legs={legs}
                 save={save}
               />
             ) : (
@@ -191,7 +206,18 @@ function SentenceLine({ document, declarations, sheet, sentence, count, marked, 
               {sentence.off ? "Switch on" : "Switch off"}
             </MenuItem>
             <MenuItem onSelect={() => save(doubled(document, sentence)).catch(tellError)}>Duplicate</MenuItem>
-            {mirror && <MenuItem onSelect={() => mirror(sentence.id).catch(tellError)}>Mirror</MenuItem>}
+            {declaration?.mirrors && (
+              <MenuItem onSelect={() => mirror(sentence.id).catch(tellError)}>Mirror</MenuItem>
+            )}
+            {declaration &&
+              addable(document, sentence, declaration).map((param) => (
+                <MenuItem
+                  key={param.name}
+                  onSelect={() => save(withMore(document, sentence, param, legIds)).catch(tellError)}
+                >
+                  + {param.label}
+                </MenuItem>
+              ))}
             <MenuItem onSelect={() => save(moved(document, sentence, -1)).catch(tellError)}>Move up</MenuItem>
             <MenuItem onSelect={() => save(moved(document, sentence, 1)).catch(tellError)}>
               Move down

@@ -3,7 +3,7 @@ import { type FormEvent, useState } from "react";
 import { Refusal } from "../../api/client";
 import type { Document } from "../../api/queries";
 import { Chooser } from "./Chooser";
-import { naming, type Reference, type Target, valueAt, withValue } from "./document";
+import { naming, type Reference, type Target, valueAt, withoutPiece, withValue } from "./document";
 import { ValueField } from "./ValueField";
 
 interface Props {
@@ -11,6 +11,8 @@ interface Props {
   target: Target;
   sentence: number;
   text: string;
+  /** Where stands what was added to the sentence and can be left out again; empty: this belongs to it. */
+  piece: string;
   /** What a value may name. */
   legs: Reference[];
   save: (document: Document) => Promise<unknown>;
@@ -19,7 +21,7 @@ interface Props {
 type Values = Record<string, unknown>;
 
 /** A value in a sentence: a button that opens its small editor in place. */
-export function ValueEditor({ document, target, sentence, text, legs, save }: Props) {
+export function ValueEditor({ document, target, sentence, text, piece, legs, save }: Props) {
   const [open, setOpen] = useState(false);
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
@@ -44,6 +46,7 @@ export function ValueEditor({ document, target, sentence, text, legs, save }: Pr
             target={target}
             sentence={sentence}
             text={text}
+            piece={piece}
             legs={legs}
             save={save}
             close={() => setOpen(false)}
@@ -54,7 +57,16 @@ export function ValueEditor({ document, target, sentence, text, legs, save }: Pr
   );
 }
 
-function EditorForm({ document, target, sentence, text, legs, save, close }: Props & { close: () => void }) {
+function EditorForm({
+  document,
+  target,
+  sentence,
+  text,
+  piece,
+  legs,
+  save,
+  close,
+}: Props & { close: () => void }) {
   const chooses = target.others.length > 0;
   const [declaration, setDeclaration] = useState(target.declaration);
   const [values, setValues] = useState<Values>(() => ({ ...(valueAt(document, target.base) as Values) }));
@@ -69,7 +81,7 @@ function EditorForm({ document, target, sentence, text, legs, save, close }: Pro
   };
   // values within a value are changed where they stand in the sentence
   const shown = declaration.params
-    .filter((param) => (chooses ? param.kind !== "value" : param.name === target.name))
+    .filter((param) => (chooses ? param.editor !== "value" : param.name === target.name))
     .filter((param) => param.kind !== "underlying" || symbols.length > 1)
     .map((param) =>
       param.editor === "reference" ? { ...param, choices: references[param.kind] ?? {} } : param,
@@ -90,7 +102,6 @@ function EditorForm({ document, target, sentence, text, legs, save, close }: Pro
 
   async function submit(event: FormEvent) {
     event.preventDefault();
-    setBusy(true);
     setError(null);
     const told = declaration.params.map((p) => [p.name, values[p.name] ?? p.default] as const);
     const changed = chooses
@@ -99,6 +110,11 @@ function EditorForm({ document, target, sentence, text, legs, save, close }: Pro
           ...Object.fromEntries(told.filter(([, value]) => value !== null && value !== "")),
         })
       : withValue(document, `${target.base}/${target.name}`, values[target.name]);
+    await send(changed);
+  }
+
+  async function send(changed: Document) {
+    setBusy(true);
     try {
       await save(changed);
       close();
@@ -130,7 +146,7 @@ function EditorForm({ document, target, sentence, text, legs, save, close }: Pro
         <ValueField
           key={`${declaration.id}${param.name}`}
           param={param}
-          value={values[param.name]}
+          value={values[param.name] ?? param.default}
           focus={chooses ? param.name === target.name || i === 0 : true}
           problem={own(param.name)}
           onChange={(value) => setValues({ ...values, [param.name]: value })}
@@ -143,6 +159,16 @@ function EditorForm({ document, target, sentence, text, legs, save, close }: Pro
       ) : null}
       <p className="border-t pt-2 text-xs text-soft">{declaration.explains}</p>
       <div className="flex justify-end gap-2">
+        {piece && (
+          <button
+            type="button"
+            className="link mr-auto"
+            disabled={busy}
+            onClick={() => send(withoutPiece(document, piece))}
+          >
+            Leave it out
+          </button>
+        )}
         <button type="button" className="button small" onClick={close}>
           Keep as it was
         </button>

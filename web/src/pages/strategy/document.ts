@@ -53,6 +53,38 @@ export const withNote = (document: Document, { path, index }: Sentence, note: st
     else delete list[index]!.note;
   });
 
+/** What may be added to a sentence: values that it has not yet, and one more of what it has several of. */
+export function addable(document: Document, { path, index }: Sentence, declaration: Declaration) {
+  const item = items(document, path)[index]!;
+  return declaration.params.filter(
+    (param) => param.optional && param.begins !== null && (!item[param.name] || Array.isArray(param.begins)),
+  );
+}
+
+export const withMore = (
+  document: Document,
+  { path, index }: Sentence,
+  param: Declaration["params"][number],
+  legs: string[],
+) =>
+  changed(document, path, (list) => {
+    const begins = naming(param.begins, legs);
+    const there = list[index]![param.name];
+    list[index]![param.name] = Array.isArray(there) && Array.isArray(begins) ? [...there, ...begins] : begins;
+  });
+
+/** Without what was added to a sentence at a path; the last of several takes the list with it. */
+export function withoutPiece(document: Document, piece: string): Document {
+  const copy = structuredClone(document);
+  const parts = piece.split("/");
+  const last = parts.pop()!;
+  const holder = valueAt(copy, parts.join("/"));
+  if (!Array.isArray(holder)) delete (holder as Record<string, unknown>)[last];
+  else if (holder.length > 1) holder.splice(Number(last), 1);
+  else return withoutPiece(document, parts.join("/"));
+  return copy;
+}
+
 export const removed = (document: Document, { path, index }: Sentence) =>
   changed(document, path, (list) => list.splice(index, 1));
 
@@ -95,7 +127,8 @@ export function added(
 
 /** A value in which every leg that is not named yet is the first one. */
 export function naming(value: unknown, legs: string[]): unknown {
-  if (Array.isArray(value) || value === null || typeof value !== "object") return value;
+  if (Array.isArray(value)) return value.map((item) => naming(item, legs));
+  if (value === null || typeof value !== "object") return value;
   return Object.fromEntries(
     Object.entries(value).map(([key, item]) => [
       key,
