@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+import dataclasses
+import datetime as dt
 import hashlib
+import math
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import cache
 from pathlib import Path
+
+import numpy as np
 
 import strell_core
 from strell_core.formats import cubes
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain, decode
+from strell_core.market.market import Market
+from strell_core.market.series import DatedSeries
 from strell_core.market.timeline import Timeline
 from strell_core.scenario.generator import MK30, Settings
 from strell_core.scenario.sessions import generate
@@ -73,6 +80,27 @@ def demo_chains() -> tuple[SessionChain, ...]:
 
 
 SHORT = Settings(sessions=90, intraday=25)
+
+
+REPORTS = (dt.date(2026, 8, 3), dt.date(2026, 9, 8), dt.date(2026, 10, 27))
+"""Days of the short history after whose close the tests let the index report."""
+BREADTH = "BREADTH"
+
+
+def breadth(dates: Sequence[dt.date]) -> dict[dt.date, float]:
+    """A series of the tests: a number every other day, from a rule of thumb."""
+    return {date: round(math.sin(date.toordinal() / 5.0), 3) for date in dates[::2]}
+
+
+def market_with_reports(settings: Settings) -> Market:
+    """A history in which the index reports, with a series of one's own."""
+    made, calendar = history(settings), marrowick()
+    events = tuple((date, calendar.session(date).close + 600, "Quarterly report") for date in REPORTS)
+    made.underlying = dataclasses.replace(made.underlying, events=events)
+    values = breadth(made.dates)
+    at = [calendar.instant(date + dt.timedelta(days=1), dt.time(0)) for date in values]
+    series = DatedSeries(BREADTH, np.array(at, np.int64), np.array(list(values.values())))
+    return Market(made, series={BREADTH: series})
 
 
 @cache

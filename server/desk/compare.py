@@ -28,7 +28,7 @@ def compare(deployment: Deployment, session: dt.date) -> dict[str, Any]:
     decisions = list(deployment.decisions.filter(session=session).order_by("at"))
     if not decisions:
         raise NotThere("The deployment decided nothing in that session.")
-    market = observed(deployment.revision.document["underlyings"])
+    market = observed(deployment.revision.document, deployment.owner_id)
     timeline = market.main
     number = timeline.session_index(session)
     if number is None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Sequence
 from decimal import Decimal
+from functools import cache
 
 import numpy as np
 from django.db import transaction
@@ -23,6 +24,7 @@ from desk.leader import still_leading
 from desk.models import Decision, Deployment, DeskFill, DeskOrder
 from journal import services as journal
 from market.models import Venue
+from market.own import market_of
 from strell_core.engine.advance import advance
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, Reason, to_plain
@@ -31,7 +33,7 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market, Observation
 from strell_core.market.timeline import Timeline
 from strell_core.orders.order import Leg
-from venue.live import last_recorded, observed
+from venue.live import last_recorded, recorded
 
 STRETCH = 64
 """Snapshots at most that are decided on in one transaction: a desk that was away for days holds nobody up for long."""
@@ -41,17 +43,14 @@ def decide_all(epoch: int, venue: Venue) -> int:
     """Let every armed deployment decide on what was recorded since it last did; on how many snapshots."""
     armed = Deployment.objects.filter(armed=True, account__underlying=venue.underlying, ended_at=None)
     last = last_recorded(venue.underlying)
-    behind = [row for row in armed.values_list("pk", "cursor", "revision__document") if row[1] < last]
+    behind = [row for row in armed.select_related("revision") if row.cursor < last]
     count = 0
-    markets: dict[tuple[str, ...], Market] = {}
-    for key, cursor, document in behind:
-        symbols = tuple(document["underlyings"])
-        if symbols not in markets:
-            markets[symbols] = observed(symbols)
-        market = markets[symbols]
+    histories = cache(recorded)
+    for row in behind:
+        market = market_of(row.revision.document, row.owner_id, histories)
         end = beside.ready(market, venue)
-        for begin in range(_after(market.main, cursor), end, STRETCH):
-            count += decide(epoch, key, market, begin, min(begin + STRETCH, end))
+        for begin in range(_after(market.main, row.cursor), end, STRETCH):
+            count += decide(epoch, row.pk, market, begin, min(begin + STRETCH, end))
     for key in _with_orders(venue):
         carry_out(epoch, key, venue)
     return count

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from decimal import Decimal
 
+from django.db.models.functions import Coalesce
+
 from config.errors import NotThere
 from market.models import Rate, Underlying, Venue
 from strell_core.market import instruments
@@ -43,6 +45,7 @@ def terms(row: Underlying) -> instruments.Underlying:
         ticks=_ticks(row.ticks),
         rates=curves(row),
         splits=tuple(row.splits.order_by("date").values_list("date", "ratio")),
+        events=tuple(row.events.order_by("date", "event").values_list("date", Coalesce("at", 0), "event")),
         dividends=tuple((date, float(amount)) for date, amount in paid),
     )
 

@@ -7,7 +7,7 @@ import fcntl
 import hashlib
 import shutil
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,7 +20,6 @@ from market.sizes import sizes_of
 from market.terms import terms
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain, decode
-from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 
 _open: dict[str, Timeline] = {}
@@ -37,11 +36,6 @@ def timeline(symbol: str) -> Timeline:
         if known is None or known.digest != row.data_digest:
             _open[symbol] = known = _open_cache(row)
     return known
-
-
-def market(symbols: Sequence[str]) -> Market:
-    """The histories of several underlyings on the clock of the first; raises :class:`NotThere`."""
-    return Market(timeline(symbols[0]), {symbol: timeline(symbol) for symbol in symbols[1:]})
 
 
 def _folder(row: Underlying) -> Path:
@@ -96,6 +90,8 @@ def data_digest(row: Underlying) -> str:
     calendars. A name is none of it."""
     known = terms(row)
     whole = hashlib.sha256(repr((replace(known, name=""), known.rates.dates, known.rates.curves)).encode())
+    if known.events:
+        whole.update(repr(known.events).encode())
     whole.update(calendars.identity(row).encode())
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
     for date, digest, version, beside in current.values_list("date", "digest", "version", "extras_size"):

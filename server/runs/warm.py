@@ -42,7 +42,7 @@ def warm_up(history: Timeline) -> None:
     plan = make_plan(parse(document), history)
     end = int(history.first[min(len(history.dates), 40)])
     run_blocks(plan, history, 0, end, Decimal(50_000))
-    preview(document, None)
+    preview(document, 0, None)
     look(history.underlying.symbol)
 
 

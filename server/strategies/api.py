@@ -146,4 +146,4 @@ def check_text(request: SignedRequest, body: TextIn) -> dict[str, Any]:
 def preview_strategy(
     request: SignedRequest, strategy_id: int, at: str | None = None, entry: str | None = None
 ) -> dict[str, Any]:
-    return preview(services.find(request.user, strategy_id).latest.document, at, entry)
+    return preview(services.find(request.user, strategy_id).latest.document, request.user.pk, at, entry)

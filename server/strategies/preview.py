@@ -5,7 +5,8 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from market.timelines import instant_of, market
+from market.own import market_of
+from market.timelines import instant_of
 from observe.payoffs import Holding, glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import price_of
@@ -30,9 +31,10 @@ STATUS_TEXT = {
 }  # fmt: skip
 
 
-def preview(document: dict[str, Any], at: str | None, entry_id: str | None = None) -> dict[str, Any]:
-    """Everything the Rules stage shows for one instant, of one entry: the first unless it is named."""
-    whole = market(document["underlyings"])
+def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: str | None = None) -> dict[str, Any]:
+    """Everything the Rules stage shows for one instant, of one entry: the first unless it is named. ``owner_id``:
+    whose series it may read."""
+    whole = market_of(document, owner_id)
     history = whole.main
     plan = make_plan(parse(document), history)
     entry = next((item for item in plan.entries if item.id == entry_id), plan.entries[0])

@@ -8,11 +8,11 @@ from typing import Any
 
 from django.contrib.auth.models import User
 
+from market.own import market_of
 from market.timelines import timeline
 from observe.payoffs import Holding, glyph
 from strategies.models import Revision, Strategy
 from strell_core.formats.starters import starters
-from strell_core.market.market import Market
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
 from strell_core.measures.values import allowed, family
@@ -32,13 +32,14 @@ def blocks_of(document: dict[str, Any]) -> list[dict[str, Any]]:
     return [asdict(block) for block in sheet(document).blocks]
 
 
-def glyph_now(document: dict[str, Any]) -> dict[str, Any]:
+def glyph_now(document: dict[str, Any], owner_id: int) -> dict[str, Any]:
     """The structure the rules would pick at the last recorded snapshot, for the leg glyph."""
-    history = timeline(clock_of(document))
+    whole = market_of(document, owner_id)
+    history = whole.main
     index = len(history.times) - 2
     view = history.view(index)
     legs = parse(document).entries[0].legs
-    frame = Frame(Market(history), index, index + 1, view.underlying.symbol)
+    frame = Frame(whole, index, index + 1, view.underlying.symbol)
     picked = select(legs, frame, view).legs
     return glyph([Holding(leg.contract, leg.contracts, 0.0) for leg in picked], view.spot / 100)
 
@@ -56,7 +57,7 @@ def strategy_facts(strategy: Strategy) -> dict[str, Any]:
     return {
         "id": strategy.pk, "name": latest.document["name"], "underlying": clock_of(latest.document),
         "revision": latest.number, "digest": latest.digest, "document": latest.document,
-        "sheet": sheet_of(latest.document), "blocks": blocks_of(latest.document), "glyph": glyph_now(latest.document),
+        "sheet": sheet_of(latest.document), "blocks": blocks_of(latest.document), "glyph": glyph_now(latest.document, strategy.owner_id),
         "sentences": sum(1 for s in sheet(latest.document).sentences if not s.off),
     }  # fmt: skip
 

@@ -12,7 +12,8 @@ from django.db import transaction
 
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
-from market.models import Underlying
+from market.models import Series, Underlying
+from market.own import missing_series
 from observe.services import instant
 from strategies.models import Revision, Strategy
 from strell_core.formats.starters import starters
@@ -79,7 +80,7 @@ def find(user: User, strategy_id: int) -> Strategy:
 def create(user: User, document: dict[str, Any]) -> Strategy:
     if Strategy.objects.of(user).count() >= MAX_STRATEGIES:
         raise Refused(f"At most {MAX_STRATEGIES} strategies; delete one first.")
-    strategy = Strategy.objects.create(owner=user, underlying=_underlying(document))
+    strategy = Strategy.objects.create(owner=user, underlying=_underlying(document, user.pk))
     _add_revision(strategy, document, "written")
     return strategy
 
@@ -121,8 +122,12 @@ def from_legs(
     return create(user, document), made.notes
 
 
-def _underlying(document: dict[str, Any]) -> Underlying:
-    """The one whose snapshots are the clock; every other has to be there as well."""
+def _underlying(document: dict[str, Any], owner_id: int) -> Underlying:
+    """The one whose snapshots are the clock; every other has to be there as well, and every series of its owner's."""
+    if gone := missing_series(document, owner_id):
+        own = ", ".join(Series.objects.filter(owner=owner_id).values_list("name", flat=True)) or "none yet"
+        problems = [{"path": path, "message": f"You have no series {name}; there is {own}"} for path, name in gone]
+        raise Refused(_first(problems), problems)
     rows = {row.symbol: row for row in Underlying.objects.filter(symbol__in=document["underlyings"])}
     for place, symbol in enumerate(document["underlyings"]):
         if symbol not in rows:
@@ -154,7 +159,7 @@ def revise(user: User, strategy_id: int, document: dict[str, Any], based_on: int
         )
     if latest.document == document:
         return latest
-    underlying = _underlying(document)
+    underlying = _underlying(document, user.pk)
     if underlying.pk != strategy.underlying_id:
         strategy.underlying = underlying
         strategy.save(update_fields=["underlying"])

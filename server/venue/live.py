@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import threading
-from collections.abc import Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import zstandard
@@ -16,6 +17,7 @@ from config.errors import Conflict
 from config.push import notify_market
 from market.calendars import calendar_for
 from market.models import Bar, Contract, Expiration, LiveChain, RecordedSnapshot, SessionChainRow, Underlying, Venue
+from market.own import market_of
 from market.terms import terms
 from market.timelines import timeline
 from strell_core.formats import cubes
@@ -199,9 +201,9 @@ def recorded(symbol: str) -> Timeline:
     )
 
 
-def observed(symbols: Sequence[str]) -> Market:
-    """What is known of several underlyings, on the clock of the first."""
-    return Market(recorded(symbols[0]), {symbol: recorded(symbol) for symbol in symbols[1:]})
+def observed(document: Mapping[str, Any], owner_id: int) -> Market:
+    """What is known now of all that a strategy looks at."""
+    return market_of(document, owner_id, recorded)
 
 
 _bases: dict[str, Timeline] = {}

@@ -26,9 +26,18 @@ class StrategyFileError(ValueError):
         self.problems = problems
 
 
+class _Plain(yaml.SafeDumper):
+    """Writes what stands at two places twice: references are not read."""
+
+    def ignore_aliases(self, data: Any) -> bool:
+        return True
+
+
 def to_text(document: Mapping[str, Any]) -> str:
     """A document as YAML text; :func:`from_text` gives the same document back."""
-    return yaml.safe_dump(in_order(document), sort_keys=False, allow_unicode=True, default_flow_style=None, width=100)
+    return yaml.dump(
+        in_order(document), Dumper=_Plain, sort_keys=False, allow_unicode=True, default_flow_style=None, width=100
+    )
 
 
 def from_text(text: str) -> dict[str, Any]:

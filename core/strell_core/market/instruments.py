@@ -83,6 +83,8 @@ class Underlying:
     """The exchange's price steps, never finer than the quantum prices are kept in."""
     splits: tuple[tuple[dt.date, float], ...] = ()
     """Days at whose open units became more, and new ones for an old one, oldest first."""
+    events: tuple[tuple[dt.date, int, str], ...] = field(default=(), repr=False)
+    """Reports and other announced things: date, epoch second (0: none is known), what; in order."""
     rates: RateCurves = field(default_factory=RateCurves)
     """Interest by term where it is known; ``rate`` before the first curve."""
 

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from strell_core.market.daily import DailyHistory
+from strell_core.market.series import DatedSeries
 from strell_core.market.timeline import ChainView, Timeline
 
 
@@ -18,6 +19,8 @@ class Market:
     main: Timeline
     others: Mapping[str, Timeline] = field(default_factory=dict)
     """By symbol, without the main one."""
+    series: Mapping[str, DatedSeries] = field(default_factory=dict)
+    """Series of one's own, by name."""
 
     def timeline(self, symbol: str = "") -> Timeline:
         """The recorded history of an underlying, of the main one without a symbol; raises ``KeyError`` when the

@@ -171,7 +171,19 @@ class TimeKind(ParamKind):
         return {"type": "string", "pattern": _TIME}
 
 
-REFERENCES = ("sentence", "leg", "underlying")
+class WordsKind(ParamKind):
+    """A few words."""
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        if not isinstance(value, str) or not value.strip() or len(value) > 60 or not value.isprintable():
+            return f"{param.label}: write a few words, not '{str(value)[:40]}'"
+        return None
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {"type": "string", "minLength": 1, "maxLength": 60}
+
+
+REFERENCES = ("sentence", "leg", "underlying", "series")
 """Kinds of values that name something of the document; what they begin as is up to whoever adds the sentence."""
 UNNAMED = "must name a sentence"
 
@@ -188,10 +200,23 @@ class SentenceKind(ParamKind):
         return {"type": "string", "minLength": 1, "maxLength": 40}
 
 
+class SeriesKind(WordsKind):
+    """The name of a series of one's own."""
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        return f"{param.label} {UNNAMED}" if value == "" else super().problem(param, value)
+
+    def text(self, param: Param, value: Any) -> str:
+        return str(value) or "…"
+
+    def normal(self, param: Param, value: Any) -> Any:
+        return value.strip().upper() if isinstance(value, str) else value
+
+
 param_kinds: dict[str, ParamKind] = {
     "integer": IntegerKind(), "number": NumberKind(), "choice": ChoiceKind(), "weekdays": WeekdaysKind(),
     "time": TimeKind(), "amount": AmountKind(), "sentence": SentenceKind(), "leg": SentenceKind(),
-    "underlying": SentenceKind(),
+    "underlying": SentenceKind(), "words": WordsKind(), "series": SeriesKind(),
 }  # fmt: skip
 """Kinds by name; a room that needs another adds it when it is imported."""
 

@@ -159,6 +159,10 @@ def finest(clocks: Iterator[str]) -> str:
 
 
 def data_of(value: Mapping[str, Any], market: Market) -> tuple[str, ...]:
-    """Identities of the histories of other underlyings that a value reads: what is computed of it holds for these."""
-    named = {str(part[UNDERLYING]) for part in parts_of(value) if part.get(UNDERLYING)}
-    return tuple(market.timeline(symbol).digest for symbol in sorted(named))
+    """Identities of other underlyings' histories and of series that a value reads: what is computed of it holds for these."""
+    parts = list(parts_of(value))
+    named = {str(part[UNDERLYING]) for part in parts if part.get(UNDERLYING)}
+    series = {str(part["series"]) for part in parts if part.get("series") in market.series}
+    return (
+        *(market.timeline(symbol).digest for symbol in sorted(named)), *(market.series[name].digest for name in sorted(series))
+    )

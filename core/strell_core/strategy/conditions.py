@@ -22,7 +22,7 @@ COMPARISONS = {
     "crosses above": "crossing above", "crosses below": "crossing below",
 }  # fmt: skip
 CROSSINGS = ("crosses above", "crosses below")
-MARKET = ("market", "clock", "event")
+MARKET = ("market", "clock", "event", "series")
 """What a value may speak of wherever there is a market; only of these it is known whether one crossed another."""
 MOST = 6
 """Further conditions in a sentence."""

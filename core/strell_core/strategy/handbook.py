@@ -27,7 +27,7 @@ when is known of a market's values only. Sentences of an entry must all be true,
 *or* is several exits, and *or* within *and* several conditions.
 """
 SCOPES = {
-    "market": "Of a market (each takes `underlying`, another one of the strategy's)", "event": "Of what is announced", "clock": "Of the clock and the calendar",
+    "market": "Of a market (each takes `underlying`, another one of the strategy's)", "event": "Of what is announced", "series": "Of series of one's own", "clock": "Of the clock and the calendar",
     "leg": "Of a leg, picked or held", "structure": "Of what was picked together (checks)", "position": "Of a position (exits, adjustments)",
     "account": "Of the account (entries, checks)", "combined": "Made of other values",
 }  # fmt: skip

@@ -64,6 +64,17 @@ def whole(document: dict[str, Any]) -> list[Problem]:
     return problems
 
 
+def named_in(document: Mapping[str, Any], wanted: str) -> list[tuple[str, str]]:
+    """``(path, name)`` of everything of a kind (leg, underlying, series) that a document's sentences name."""
+    return [
+        (f"{path}/{number}/{at}", name)
+        for path, part, _, sentences in parts(document)
+        for number, sentence in switched_on(sentences)
+        for at, kind, name in _named(catalogue.sentences(part)[sentence["rule"]], sentence)
+        if kind == wanted
+    ]
+
+
 def _references(document: dict[str, Any]) -> list[Problem]:
     """What names a leg or an underlying that is not there, and comparisons that cannot be made."""
     out: list[Problem] = []
@@ -91,7 +102,7 @@ def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tupl
         value = holder.get(param.name)
         if value is None:
             continue
-        if param.kind in ("leg", "underlying"):
+        if param.kind in ("leg", "underlying", "series"):
             yield param.name, param.kind, str(value)
         for at, inner, values in param.of_kind.within(param, value):
             for path, kind, name in _named(inner, values):
@@ -99,4 +110,4 @@ def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tupl
     for pick in catalogue.PICKS if declaration.id in catalogue.OPTION_LEGS else ():
         # which leg a pick may go by is asked where legs are in their order
         found = _named(catalogue.picks(pick)[holder[pick]["pick"]], holder[pick])
-        yield from ((f"{pick}/{path}", kind, name) for path, kind, name in found if kind == "underlying")
+        yield from ((f"{pick}/{path}", kind, name) for path, kind, name in found if kind != "leg")

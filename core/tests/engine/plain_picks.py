@@ -9,6 +9,7 @@ from typing import Any
 
 from strell_core.market.chains import SessionChain
 from tests.engine.plain_recording import QUANTUM, Contract
+from tests.demo import REPORTS
 from tests.engine.plain_values import Values
 
 
@@ -31,6 +32,13 @@ class Picks(Values):
         elif expiry["pick"] == "nth_listed":
             later = sorted(e for e in quoted if (e - today).days >= expiry["days"])
             listed, target = later[expiry["n"] - 1 : expiry["n"]], today
+        elif expiry["pick"] == "around_event":
+            assert (expiry["which"], expiry["side"]) == ("nearest", "after")
+            report = min((date for date in REPORTS if date >= today), default=None)
+            if report is None:
+                return None
+            # what settles on its day does so before it comes
+            listed, target = [e for e in quoted if e > report], report
         elif expiry["pick"] in ("days_after_leg", "same_as_leg", "nth_after_leg"):
             of = picked[expiry["leg"]][0][0]
             later = sorted(e for e in quoted if e > of)

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from strell_core.market.chains import SessionChain
 
@@ -28,10 +29,11 @@ def clock(text: str) -> int:
     return int(hours) * 60 + int(minutes)
 
 
-def local(at: int) -> dt.datetime:
-    from zoneinfo import ZoneInfo
+ZONE = ZoneInfo(LISBON)
 
-    return dt.datetime.fromtimestamp(at, ZoneInfo(LISBON))
+
+def local(at: int) -> dt.datetime:
+    return dt.datetime.fromtimestamp(at, ZONE)
 
 
 def minute(at: int) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -11,7 +12,8 @@ from typing import Any
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 
-from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, Contract, Here, compares, local
+from tests.demo import REPORTS, breadth
+from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, ZONE, Contract, Here, compares, local
 
 
 class Values(Here):
@@ -108,6 +110,23 @@ class Values(Here):
             window = [None if a is None else round(a, 2) for a in self.recording.atm[: self.session]][-n:]
             known = [a for a in window if a is not None]
             return (sum(known) / n if len(known) == n else None), 0.0001
+        if name in ("sessions_to_event", "sessions_since_event"):
+            # reports come after the close of their day
+            to = [date for date in REPORTS if date >= today]
+            since = [date for date in REPORTS if date < today]
+            days = sorted(self.recording.closes)
+            if name == "sessions_to_event":
+                return (float(sum(today <= day <= to[0] for day in days)) if to else None), 1
+            return (float(sum(since[-1] < day < today for day in days)) if since else None), 1
+        if name in ("series_value", "series_age"):
+            told = {date: number for date, number in breadth(self.recording.dates).items() if date < today}
+            if not told:
+                return None, 0
+            last = max(told)
+            if name == "series_value":
+                return told[last], 0
+            begins = dt.datetime.combine(last + dt.timedelta(days=1), dt.time(0), ZONE)
+            return (self.at - begins.timestamp()) / 86_400, 0.0001
         if name == "weekday":
             return float(today.isoweekday()), 1
         if name == "minutes_to_close":

@@ -335,6 +335,10 @@ class Reference(Picks):
         for rule in entry["conditions"]:
             if rule["rule"] == "open_limit" and count >= rule["limit"]:
                 return rule["id"], [], [], 0
+            if rule["rule"] == "stay_out_event":
+                to, since = (self.value({"measure": f"sessions_{way}_event"}) for way in ("to", "since"))
+                if (to is not None and to <= rule["before"]) or (since is not None and since <= rule["after"]):
+                    return rule["id"], [], [], 0
             if rule["rule"].startswith("when_"):
                 value = self.measure(rule)
                 if value is None or not (

@@ -17,7 +17,7 @@ from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
 from strell_core.strategy.edits import mirrored, rules_digest
 from strell_core.strategy.sentences import sheet
-from tests.demo import SHORT, chains, short_history
+from tests.demo import SHORT, chains, market_with_reports
 from tests.engine.plain_recording import Recording, plainly
 from tests.engine.reference import Reference
 from tests.engine.trades import trades_of_engine, trades_of_reference
@@ -54,16 +54,17 @@ class FortyTest(unittest.TestCase):
                 self.assertEqual(rules_digest(mirrored(mirrored(document))), rules_digest(document))
 
     def test_steps_and_blocks_say_the_same(self) -> None:
-        timeline = short_history()
+        market = market_with_reports(SHORT)
+        timeline = market.main
         entered: dict[str, int] = {}
         for name, document in self.on_the_index().items():
             with self.subTest(name):
                 plan, end = make_plan(parse(document), timeline), len(timeline.times)
                 # the whole finds something to enter; steps are tried where there are several snapshots a session
-                whole = run_blocks(plan, timeline, 0, end, CASH)
+                whole = run_blocks(plan, market, 0, end, CASH)
                 begin = int(timeline.first[len(timeline.dates) - STEPPED])
-                blocks = run_blocks(plan, timeline, begin, end, CASH)
-                steps = run_steps(plan, timeline, begin, end, CASH)
+                blocks = run_blocks(plan, market, begin, end, CASH)
+                steps = run_steps(plan, market, begin, end, CASH)
                 for part in ("reasons", "entries", "closed", "intents"):
                     self.assertEqual(to_plain(getattr(blocks, part)), to_plain(getattr(steps, part)), part)
                 self.assertEqual(dump(blocks.state), dump(steps.state))
@@ -72,14 +73,15 @@ class FortyTest(unittest.TestCase):
         self.assertEqual(idle, [], "each finds something to enter within the ninety sessions")
 
     def test_the_second_implementation_agrees_to_the_cent(self) -> None:
-        timeline = short_history()
+        market = market_with_reports(SHORT)
+        timeline = market.main
         closes = {session.date: session.close for session in timeline.calendar.sessions}
         recording, agreed, closed = Recording(list(chains(SHORT)), closes, MK30.rate), 0, 0
         for name, document in self.on_the_index().items():
             if not plainly(document):
                 continue
             with self.subTest(name):
-                history = run_blocks(make_plan(parse(document), timeline), timeline, 0, len(timeline.times), CASH)
+                history = run_blocks(make_plan(parse(document), timeline), market, 0, len(timeline.times), CASH)
                 reference = Reference(document, recording, CASH)
                 reference.run()
                 self.same(history, reference)

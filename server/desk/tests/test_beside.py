@@ -56,6 +56,6 @@ class BesideTest(DeskTestCase):
         self.assertIn("no entry at 09:40: a value is not there", made.says)
 
     def test_a_market_that_stands_is_not_waited_for(self) -> None:
-        market = observed(["MK30", "OSTL"])
+        market = observed(self.both.latest.document, self.mara.pk)
         self.other.update(running=False)
         self.assertEqual(beside.ready(market, self.venue()), len(market.main.times))

@@ -13,7 +13,7 @@ from strell_core.measures.measure import Measure, Params, Series, measures
 
 DECLARATION = Declaration(
     id="at_entry", section="measure", title="As it was at entry", sentence="{of}, as it was at entry",
-    params=(Param("of", "value", "Of", {"measure": "price"}, scopes=("market", "clock", "event")),),
+    params=(Param("of", "value", "Of", {"measure": "price"}, scopes=("market", "clock", "event", "series")),),
     explains="A value of the market at the last snapshot not after the position's first fill. Without a position it does not exist.",
     example="the underlying's price, as it was at entry", words=("frozen", "opening", "since entry"), scope="position", clock="constant",
 )  # fmt: skip

@@ -21,7 +21,7 @@ DECLARATION = Declaration(
     sentence="the {which} of {of} over {sessions} sessions",
     params=(
         Param("which", "choice", "Statistic", "average", choices=KINDS),
-        Param("of", "value", "Of", {"measure": "atm_iv"}, scopes=("market", "clock", "event")),
+        Param("of", "value", "Of", {"measure": "atm_iv"}, scopes=("market", "clock", "event", "series")),
         Param("sessions", "integer", "Sessions", 60, 2, 756),
     ),
     explains="Over the last completed sessions, a day's value being the one at its last snapshot. Rank: 100 × (latest − "

@@ -3,6 +3,7 @@
 import datetime as dt
 from collections.abc import Sequence
 
+from strell_core.measures.day.events import EVENT, instants
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Params
 from strell_core.strategy.kinds import ExpiryPick, Picking, expiry_picks
@@ -34,6 +35,13 @@ AROUND = Declaration(
     explains="Listed expirations before the day on which the underlying next trades without a dividend, or on that day and after; nearest "
     "to it first. None when no dividend is known.",
     example="in the nearest expiration before the next dividend", words=("event", "ex-date"),
+)  # fmt: skip
+AROUND_EVENT = Declaration(
+    id="around_event", section="expiry pick", title="around a report", sentence="the {which} expiration {side} the next {event}",
+    params=(*AROUND.params, EVENT),
+    explains="Listed expirations that settle before the next event in whose name these words stand, or after it; nearest to it first. None "
+    "when none is known.",
+    example="in the nearest expiration on or after the next report", words=("event", "earnings", "announcement"),
 )  # fmt: skip
 NTH_AFTER = Declaration(
     id="nth_after_leg", section="expiry pick", title="nth after a leg's", sentence="listed expiration no. {n} after that of {leg}",
@@ -84,11 +92,23 @@ def around(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[
     if not to_come:
         return []
     day = min(to_come)
-    if params["side"] == "before":
-        found = [date for date in reversed(listed) if date < day]
-    else:
-        found = [date for date in listed if date >= day]
+    return _beside([date < day for date in listed], listed, params)
+
+
+def _beside(earlier: Sequence[bool], listed: Sequence[dt.date], params: Params) -> list[dt.date]:
+    """Of listed expirations, of which those before something are marked, the ones on the wanted side, nearest first."""
+    marked = list(zip(earlier, listed, strict=True))
+    found = [date for before, date in (reversed(marked) if params["side"] == "before" else marked) if before == (params["side"] == "before")]
     return found if params["which"] == "nearest" else found[1:]
+
+
+def around_event(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[dt.date]:
+    view = picking.view
+    to_come = [at for at in instants(view.timeline, params["event"]).tolist() if at > view.instant]
+    if not to_come:
+        return []
+    settles = [view.timeline.cubes[date].settlement_at for date in listed]
+    return _beside([at < min(to_come) for at in settles], listed, params)
 
 
 def nth_after(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[dt.date]:
@@ -110,7 +130,7 @@ def same(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[dt
 
 
 for _declaration, _choose, _alone in (
-    (NTH, nth, True), (KIND, of_kind, True), (AROUND, around, True), (NTH_AFTER, nth_after, False), (DAYS_AFTER, days_after, False),
+    (NTH, nth, True), (KIND, of_kind, True), (AROUND, around, True), (AROUND_EVENT, around_event, True), (NTH_AFTER, nth_after, False), (DAYS_AFTER, days_after, False),
     (SAME, same, False),
 ):  # fmt: skip
     expiry_picks.register(ExpiryPick(_declaration, _choose, _alone))
