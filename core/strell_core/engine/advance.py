@@ -7,6 +7,7 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 from __future__ import annotations
 
 import dataclasses
+from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -17,6 +18,7 @@ from strell_core.engine.expiry import Expiry
 from strell_core.engine.fills import price_of
 from strell_core.engine.marks import stretch, with_paths
 from strell_core.engine.plan import EntryPlan, Plan
+from strell_core.engine.record import ALL, Rest, none_yet
 from strell_core.engine.state import (
     Advanced,
     EngineState,
@@ -31,9 +33,20 @@ from strell_core.engine.step import closing_legs
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS, grouped
-from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Account, PickedLeg, Stretch, Verdict
+from strell_core.measures.frames import (
+    FALSE,
+    TRUE,
+    UNVALUED,
+    Account,
+    Ended,
+    Past,
+    PickedLeg,
+    Stretch,
+    Values,
+    Verdict,
+)
 from strell_core.selection.select import Selection, select
-from strell_core.strategy import kinds
+from strell_core.strategy import conditions, kinds
 from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
 from strell_core.strategy.kinds import AdjustFrame, EntryFrame
 from strell_core.strategy.schedule import DUE, MISSED
@@ -62,6 +75,7 @@ def advance(plan: Plan, state: EngineState, observation: Observation, fills: Seq
     step.lapse()
     step.update_paths()
     step.watch_capital()
+    step.watch_limits()
     if "leave" in plan.acts:
         step.exits()
     if "adjust" in plan.acts:
@@ -154,6 +168,7 @@ class _Decisions(Expiry):
             return
         now = self._funds()
         self.needs.append(Need(self.observation.instant, now.equity, now.needed))
+        self.record = self.record.closed(self.observation.date, now.equity)
         if now.free > -capital.CENT:
             return
         limit = self.plan.strategy.limits["capital"]
@@ -169,6 +184,54 @@ class _Decisions(Expiry):
             self.leave(trade, trade.legs, limit.id, told, (), "loss", (), Close())
             if limit.params["below"] == "newest":
                 break
+
+    def watch_limits(self) -> None:
+        """Close trades where a limit says so."""
+        for rule in self.plan.strategy.guards if self.trades and "leave" in self.plan.acts else ():
+            kind = kinds.limit_rules[rule.kind]
+            if kind.closes is None or any(order.whole and order.rule == rule.id for order in self.orders):
+                continue
+            frame = EntryFrame(self.observation, self._account(""), self.plan.strategy.underlying).frame()
+            if int(conditions.truths(rule.params, frame)[0]) != TRUE:
+                continue
+            told = conditions.told(rule.params, frame)
+            self.rests[rule.id] = Rest(rule.id, self.observation.date)
+            for trade in sorted(self.trades.values(), key=lambda trade: (-trade.opened_at, -trade.number)):
+                if any(order.whole for order in self.at_work(trade.number, "close")) or not self.traded(trade.legs):
+                    continue
+                self.leave(trade, trade.legs, rule.id, told, (), "loss", (), Close())
+                if kind.closes(rule.params) == "newest":
+                    break
+
+    def _barred(self, entry: EntryPlan) -> tuple[str, int, Values] | None:
+        """The limit that lets nothing be entered now: its sentence, what it said, and the numbers."""
+        for rule in self.plan.strategy.guards:
+            kind = kinds.limit_rules[rule.kind]
+            rest = self.rests.get(rule.id)
+            if rest is not None:
+                since = bisect_right(self.timeline.dates, self.observation.date) - bisect_right(self.timeline.dates, rest.since)
+                if since <= kind.rests(rule.params):
+                    return rule.id, FALSE, {"message": f"a limit closed trades on {rest.since:%-d %b %Y}, nothing is entered yet"}
+            if kind.bars:
+                frame = EntryFrame(self.observation, self._account(entry.id), entry.entry.underlying).frame()
+                truth = int(conditions.truths(rule.params, frame)[0])
+                if truth != FALSE:
+                    return rule.id, truth, conditions.told(rule.params, frame)
+        return None
+
+    def _past(self, entry: str) -> Past:
+        """What the run remembers of itself."""
+        today, dates = self.observation.date, self.timeline.dates
+
+        def ended(name: str) -> Ended:
+            found = self.outcomes.get(name, none_yet(name))
+            since = None if found.lost_on is None else bisect_right(dates, today) - bisect_right(dates, found.lost_on)
+            here = found.on == today
+            return Ended(found.in_a_row, since, found.lost if here else 0, float(found.pnl) if here else 0.0)
+
+        start = self.record.opened_with(today, self.yesterday, self.cash)
+        trades = tuple(self.now[number] for number in sorted(self.trades) if number in self.now)
+        return Past(ended(ALL), ended(entry), start, self.record.highest(start), trades)
 
     def _funds(self) -> capital.Funds:
         return capital.funds(
@@ -186,7 +249,7 @@ class _Decisions(Expiry):
         today = self.observation.date
         return Account(
             state.open_count, state.open_of(entry), funds, state.entered_on(entry, today),
-            sum(item.times for item in state.entered if item.on == today),
+            sum(item.times for item in state.entered if item.on == today), lambda: self._past(entry),
         )  # fmt: skip
 
     def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:
@@ -299,6 +362,10 @@ class _Decisions(Expiry):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
+            barred = self._barred(entry)
+            if barred is not None:
+                self.say("re-entry given up", item.trade, item.rule, barred[1], {**barred[2], "said_no": barred[0]})
+                continue
             decision = decide_entry(entry, self.observation, self._account(entry.id), afford=self._afford, again=True)
             if decision.entered and decision.selection is not None:
                 self._enter(entry, decision, item.rule, item.number)
@@ -317,6 +384,11 @@ class _Decisions(Expiry):
             if status != DUE:
                 message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
                 self.say("skipped", None, when, None, {"message": message})
+                continue
+            barred = self._barred(entry)
+            if barred is not None:
+                # what holds is what bars: of the entry it is a no
+                self.say("no entry", None, *barred)
                 continue
             decision = decide_entry(entry, self.observation, self._account(entry.id), afford=self._afford)
             if not decision.entered or decision.selection is None:

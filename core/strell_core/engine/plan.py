@@ -121,6 +121,12 @@ class Plan:
         """Whether any rule looks at the path of single legs."""
         return any(item.closes.legs and not item.kind.asks_all for entry in self.entries for item in entry.exits)
 
+    @cached_property
+    def watches(self) -> bool:
+        """Whether a limit is asked on every snapshot with open trades."""
+        closes = any(kinds.limit_rules[rule.kind].closes is not None for rule in self.strategy.guards)
+        return closes and "leave" in self.acts
+
     def looks(self, timeline: Timeline, begin: int, end: int) -> npt.NDArray[np.int64]:
         """Snapshots in ``[begin, end)`` at which any entry or adjustment is looked at, or was missed."""
         if not self.acts & {"enter", "adjust"}:

@@ -127,7 +127,7 @@ def _next_event(
 ) -> int:  # fmt: skip
     """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions: the earliest that
     any look, order, exit, settlement or split offers."""
-    if state.due:
+    if state.due or (plan.watches and state.trades):
         return min(index, end)
     timeline = market.main
     at = int(np.searchsorted(looks, index))
@@ -165,6 +165,8 @@ def _watched(plan: Plan, timeline: Timeline, out: History, index: int, after: in
         if now.free <= -CENT or now.equity <= 0:
             return close
         out.needs.append(Need(int(timeline.times[close]), now.equity, now.needed))
+        date = timeline.dates[int(timeline.session_of[close])]
+        state = out.state = dataclasses.replace(state, record=state.record.closed(date, now.equity))
         close = next_close(timeline, close + 1)
     return after
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import datetime as dt
 import math
 from collections.abc import Iterable, Sequence
 from decimal import Decimal
@@ -12,6 +13,7 @@ from typing import Any
 
 from strell_core.engine.fills import quoted_lots
 from strell_core.engine.plan import Plan
+from strell_core.engine.record import ALL, none_yet
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import (
     Advanced,
@@ -51,6 +53,8 @@ class Step:
         self.orders = list(state.orders)
         self.due = list(state.due)
         self.entered = {item.entry: item for item in state.entered}
+        self.outcomes = {item.entry: item for item in state.outcomes}
+        self.record, self.rests = state.record, {item.rule: item for item in state.rests}
         self.intents: list[Order] = []
         self.reasons: list[Reason] = []
         self.entries_made: list[LedgerEntry] = []
@@ -70,7 +74,15 @@ class Step:
         return EngineState(
             self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders), tuple(self.due),
             tuple(self.entered[name] for name in sorted(self.entered)),
+            tuple(self.outcomes[name] for name in sorted(self.outcomes)), self.record,
+            tuple(self.rests[name] for name in sorted(self.rests)),
         )  # fmt: skip
+
+    @property
+    def yesterday(self) -> dt.date | None:
+        """The session before this one, as recorded."""
+        session = self.observation.session
+        return self.timeline.dates[session - 1] if session else None
 
     def replace(self, order: Order, **changes: Any) -> None:
         self.orders[self.orders.index(order)] = dataclasses.replace(order, **changes)
@@ -83,6 +95,7 @@ class Step:
 
     def _book(self, trade: TradeState, kind: Any, leg: Any, contracts: int, parts: int, amount: Decimal) -> TradeState:
         """Move money: one ledger entry, the account's and the trade's cash with it."""
+        self.record = self.record.booked(self.observation.date, self.yesterday, self.cash)
         self.cash += amount
         self.entries_made.append(
             LedgerEntry(self.observation.instant, trade.number, kind, leg, contracts, parts, amount)
@@ -110,6 +123,8 @@ class Step:
 
     def _finish(self, trade: TradeState, rule: str, left_at: int, values: Any, also: tuple[str, ...]) -> None:
         del self.trades[trade.number]
+        for name in (ALL, trade.entry):
+            self.outcomes[name] = self.outcomes.get(name, none_yet(name)).after(self.observation.date, trade.cash)
         self.orders = [order for order in self.orders if order.trade != trade.number]
         best = trade.realised if trade.best is None else max(trade.best, trade.realised)
         self.closed.append(

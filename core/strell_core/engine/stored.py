@@ -12,6 +12,7 @@ from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
 
+from strell_core.engine.record import Record, Rest, outcome_of, record_of
 from strell_core.engine.state import (
     ClosedTrade,
     Due,
@@ -29,7 +30,7 @@ from strell_core.engine.state import (
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.actions import consequence
 
-VERSION = 3
+VERSION = 4
 ENTRY = "entry"
 """What the only entry of a strategy was called when there was one."""
 
@@ -52,6 +53,8 @@ def load(text: str, underlying: str) -> EngineState:
             Decimal(raw["cash"]), raw["next_trade"], tuple(_trade(item, underlying) for item in raw["trades"]),
             tuple(order_of(item, underlying) for item in raw["orders"]), tuple(Due(**item) for item in raw["due"]),
             tuple(Entered(i["entry"], dt.date.fromisoformat(i["on"]), i["times"]) for i in raw["entered"]),
+            tuple(outcome_of(item) for item in raw["outcomes"]), record_of(raw["record"]),
+            tuple(Rest(item["rule"], dt.date.fromisoformat(item["since"])) for item in raw["rests"]),
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, ArithmeticError) as error:
         raise StoredStateError(f"a stored state cannot be read: {error}") from error
@@ -89,7 +92,12 @@ def _order_to_2(raw: dict[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-_STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2, _to_3)
+def _to_4(raw: dict[str, Any]) -> dict[str, Any]:
+    """How trades ended and what equity was is remembered from now on."""
+    return {**raw, "outcomes": [], "record": to_plain(Record()), "rests": []}
+
+
+_STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2, _to_3, _to_4)
 
 
 def _trade(raw: dict[str, Any], underlying: str) -> TradeState:

@@ -127,6 +127,32 @@ class Structure:
 
 
 @dataclass(frozen=True)
+class Ended:
+    """How closed trades ended."""
+
+    in_a_row: int
+    since_loss: int | None
+    """Sessions since the last loss; ``None``: there was none."""
+    lost_today: int
+    pnl_today: float
+
+
+@dataclass(frozen=True)
+class Past:
+    """What a run remembers of itself, and its open trades."""
+
+    all: Ended
+    entry: Ended
+    """Of the entry that is judged."""
+    opened_with: float
+    """Equity when the session began, money."""
+    high: float
+    """The highest equity of all session ends."""
+    trades: tuple[Stretch, ...] = field(repr=False)
+    """Open now, oldest first, of one snapshot each."""
+
+
+@dataclass(frozen=True)
 class Account:
     """What is known of the account that an entry is for."""
 
@@ -140,6 +166,8 @@ class Account:
     """How often the entry that is judged was made in this session."""
     all_entered_today: int = 0
     """The same of all entries."""
+    past: Callable[[], Past] | None = field(default=None, repr=False)
+    """``None``: not known here."""
 
 
 @dataclass(frozen=True)

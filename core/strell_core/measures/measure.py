@@ -248,14 +248,15 @@ class StructureMeasure(Measure):
 
 @dataclass(frozen=True)
 class AccountMeasure(Measure):
-    """A number of the account that is traded in: ``value(account, params)``, NaN unvalued."""
+    """A number of the account that is traded in: ``value(account, params)``, NaN unvalued, ``None`` absent."""
 
-    value: Callable[[Account, Params], float]
+    value: Callable[[Account, Params], float | None]
 
     def over(self, frame: Frame, params: Params) -> Series | None:
         if frame.account is None:
             return None
-        return self.on_grid(np.full(frame.end - frame.begin, self.value(frame.account, params), np.float64))
+        found = self.value(frame.account, params)
+        return None if found is None else self.on_grid(np.full(frame.end - frame.begin, found, np.float64))
 
 
 def leg_of(frame: Frame, leg_id: str) -> Legs | None:

@@ -89,7 +89,9 @@ class Strategy:
     """Values of every order rule, defaults where the document has no such sentence."""
     adjust: tuple[Rule, ...] = ()
     limits: Mapping[str, Rule] = field(default_factory=dict)
-    """Limit rules by kind, defaults where the document has no such sentence; these have no id."""
+    """Limit rules that stand once, by kind, defaults where the document has no such sentence; these have no id."""
+    guards: tuple[Rule, ...] = ()
+    """Limits on conditions, in the sheet's order."""
 
     @property
     def underlying(self) -> str:
@@ -343,12 +345,14 @@ def parse(raw: Any) -> Strategy:
         return {
             kind: _rule(given.get(kind, {"id": "", "rule": kind, **declaration.defaults()}))
             for kind, declaration in catalogue.sentences(part).items()
+            if declaration.once
         }
 
     orders = {kind: rule.params for kind, rule in settings("orders").items()}
     return Strategy(
         document["name"], tuple(document["underlyings"]), tuple(entry(item) for item in document["entries"]),
         rules(document["leave"]), orders, rules(document["adjust"]), settings("limits"),
+        tuple(rule for rule in rules(document["limits"]) if not catalogue.sentences("limits")[rule.kind].once),
     )  # fmt: skip
 
 

@@ -187,9 +187,14 @@ class OrderRule:
 
 @dataclass(frozen=True)
 class LimitRule:
-    """A limit over all open trades; the engine reads its values."""
+    """A limit over all open trades. ``bars``: nothing is entered while its condition holds. ``closes(params)``: which trades
+    are closed when it does, and ``rests(params)`` for how many more sessions nothing is entered. With neither the engine
+    reads its values."""
 
     declaration: Declaration
+    bars: bool = False
+    closes: Callable[[Params], str] | None = None
+    rests: Callable[[Params], int] = lambda params: 0
 
 
 schedules: Registry[ScheduleRule] = Registry()

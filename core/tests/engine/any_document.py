@@ -11,6 +11,7 @@ from strell_core.measures.measure import load
 from strell_core.measures.params import WEEKDAYS, Param
 from strell_core.strategy import catalogue
 from strell_core.strategy.conditions import MARKET
+from tests.demo import BREADTH
 
 Raw = dict[str, Any]
 
@@ -43,6 +44,8 @@ class Maker:
             return f"{dice.randint(9, 17):02d}:{dice.randrange(0, 60, 5):02d}"
         if param.kind == "leg":
             return dice.choice(self.legs)
+        if param.kind in ("words", "series"):
+            return dice.choice(("report", "meeting") if param.kind == "words" else (BREADTH, "NOTHING"))
         return self.value(param.scopes or scopes, depth)
 
     def value(self, scopes: tuple[str, ...], depth: int) -> Any:
@@ -132,6 +135,9 @@ class Maker:
         out: Raw = {"strell": 2, "name": "any", "underlyings": ["MK30"], "entries": entries}
         out["leave"] = [self.sentence("leave") for _ in range(self.dice.randint(0, 4))]
         out["adjust"] = [self.sentence("adjust") for _ in range(self.dice.choice((0, 0, 1, 2)))]
+        if self.dice.random() < 0.4:
+            made = [self.sentence("limits") for _ in range(self.dice.randint(1, 3))]
+            out["limits"] = [rule for rule in made if rule["rule"] != "capital"]
         out["orders"] = [{"rule": "single_snapshots", "policy": self.dice.choice(("decide", "skip"))}]
         return out
 

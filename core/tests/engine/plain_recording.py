@@ -113,7 +113,9 @@ ONE_ORDER_A_TRADE = {
     "condition_again",
 }
 """Exits after which a trade goes on: the second implementation has one closing order a trade, and no adjustments."""
-NOT_PLAIN = {"move_chance", "term_slope", "iv_now", "realised_volatility"}
+NOT_PLAIN = {
+    "move_chance", "term_slope", "iv_now", "realised_volatility", "pnl_today", "below_high", "account_greek", "open_trade", "close_trades",
+}  # fmt: skip
 """Measures that are checked by themselves (:mod:`tests.measures`), and not written again here."""
 
 
@@ -144,5 +146,8 @@ class Here:
     cash: Decimal
     lasting: dict[str, list[bool]]
     open: list[dict[str, Any]]
+    closed: list[dict[str, Any]]
+    entry: dict[str, Any]
+    """The entry that is judged."""
     orders: list[dict[str, Any]]
     set: dict[str, Any]

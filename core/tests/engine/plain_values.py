@@ -131,6 +131,8 @@ class Values(Here):
             return float(today.isoweekday()), 1
         if name == "minutes_to_close":
             return (self.recording.closes[today] - self.at) / 60, 1
+        if name in ("losses_in_a_row", "sessions_since_loss", "losses_today", "realised_today"):
+            return self.of_closed(name, value["of"]), 0.01 if name == "realised_today" else 1
         if name == "open_trades":
             return float(len(self.open) + sum(o["kind"] == "open" for o in self.orders)), 1
         if name == "net_credit":
@@ -173,6 +175,19 @@ class Values(Here):
             return float((min(leg["contract"][0] for leg in trade["legs"]) - today).days), 1
         assert name == "days_held_so_far", name
         return float((today - local(trade["opened"]).date()).days), 1
+
+    def of_closed(self, name: str, of: str) -> float | None:
+        today = self.recording.dates[self.session]
+        ended = [trade for trade in self.closed if of == "all" or trade["entry"] == self.entry]
+        here = [trade["cash"] for trade in ended if local(trade["closed"]).date() == today]
+        if name == "losses_today":
+            return float(sum(cash < 0 for cash in here))
+        if name == "realised_today":
+            return float(sum(here))
+        if name == "losses_in_a_row":
+            return float(next((n for n, trade in enumerate(reversed(ended)) if trade["cash"] >= 0), len(ended)))
+        lost = [local(trade["closed"]).date() for trade in ended if trade["cash"] < 0]
+        return float(self.session - self.recording.by_date[max(lost)]) if lost else ABSENT
 
     def of_leg(
         self, name: str, value: dict[str, Any], trade: Any, picked: Any, spot: float

@@ -42,7 +42,8 @@ class Reference(Picks):
                 if r["rule"] == "net_premium" and r["kind"] == "credit"
             ]
             entry["credit"] = max(points, default=None)
-        self.limit = next((r for r in document["limits"] if not r.get("off")), {})
+        self.document, self.entry = document, document["entries"][0]
+        self.limit = next((r for r in document["limits"] if r["rule"] == "capital" and not r.get("off")), {})
         self.refuses = self.limit.get("entries", "refuse") == "refuse"
         common = [r for r in document["leave"] if not r.get("off")]
         for entry in self.entries:
@@ -331,6 +332,10 @@ class Reference(Picks):
             )  # fmt: skip
 
     def judge(self, entry: dict[str, Any]) -> tuple[str, list[str], list[tuple[Contract, int]], int]:
+        self.entry = entry
+        for rule in self.document["limits"]:
+            if rule["rule"] == "no_entry" and self.true_now(rule):
+                return rule["id"], [], [], 0
         count = len(self.open) + sum(o["kind"] == "open" for o in self.orders)
         for rule in entry["conditions"]:
             if rule["rule"] == "open_limit" and count >= rule["limit"]:

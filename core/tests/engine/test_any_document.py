@@ -14,7 +14,7 @@ from strell_core.engine.stored import dump
 from strell_core.formats.strategies import from_text, to_text
 from strell_core.strategy.document import DocumentError, normalise, parse
 from strell_core.strategy.sentences import sheet
-from tests.demo import short_history
+from tests.demo import SHORT, market_with_reports
 from tests.engine.any_document import Maker
 
 COUNT = int(os.environ.get("STRELL_DOCUMENTS", "150"))
@@ -23,7 +23,8 @@ CASH = Decimal(500_000)
 
 class AnyDocumentTest(unittest.TestCase):
     def test_valid_ones_are_decided_alike(self) -> None:
-        timeline = short_history()
+        market = market_with_reports(SHORT)
+        timeline = market.main
         entered = closed = refused = 0
         for seed in range(COUNT):
             raw = Maker(seed).document()
@@ -40,8 +41,8 @@ class AnyDocumentTest(unittest.TestCase):
                 # a session of several snapshots and two of one, wherever the dice fall
                 begin = int(timeline.first[len(timeline.dates) - 3 - seed % 20])
                 end = int(timeline.first[len(timeline.dates) - 1 - seed % 20])
-                blocks = run_blocks(plan, timeline, begin, end, CASH)
-                steps = run_steps(plan, timeline, begin, end, CASH)
+                blocks = run_blocks(plan, market, begin, end, CASH)
+                steps = run_steps(plan, market, begin, end, CASH)
                 self.assertEqual(to_plain(blocks.reasons), to_plain(steps.reasons))
                 self.assertEqual(to_plain(blocks.closed), to_plain(steps.closed))
                 self.assertEqual(dump(blocks.state), dump(steps.state))

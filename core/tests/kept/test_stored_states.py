@@ -9,6 +9,7 @@ from decimal import Decimal
 import numpy as np
 
 from strell_core.engine.plan import make_plan
+from strell_core.engine.record import Record
 from strell_core.engine.run import run_blocks, run_steps
 from strell_core.engine.state import EngineState, to_plain
 from strell_core.engine.stored import StoredStateError, closed_trade, dump, load, order_of
@@ -60,6 +61,11 @@ class StoredStateTest(unittest.TestCase):
                     self.assertEqual(to_plain(mine), to_plain(first))
                 self.assertEqual(rest.state.cash - state.cash, whole.state.cash - today.cash)
         self.assertGreaterEqual(reached, len(SAMPLES) - 3)
+
+    def test_version_3_remembers_nothing_of_how_trades_ended(self) -> None:
+        now = {key: value for key, value in json.loads(dump(EngineState(Decimal(7)))).items() if key not in ("outcomes", "record", "rests")}
+        state = load(json.dumps({**now, "version": 3}), "MK30")
+        self.assertEqual((state.cash, state.outcomes, state.record, state.rests), (Decimal(7), (), Record(), ()))
 
     def test_what_no_version_wrote_is_refused(self) -> None:
         for text in ("", "{}", "[]", '{"version": 9}', '{"version": 2, "cash": "x"}', '{"version": "two"}'):
