@@ -93,6 +93,7 @@ def apply_fills(plan: Plan, state: EngineState, observation: Observation, fills:
     step = _Decisions(plan, state, observation)
     step.apply(fills)
     step.update_paths()
+    step.note_equity()
     if step.timeline.is_single[step.index]:
         step.assign()
     return step.result()
@@ -184,6 +185,11 @@ class _Decisions(Expiry):
             self.leave(trade, trade.legs, limit.id, told, (), "loss", (), Close())
             if limit.params["below"] == "newest":
                 break
+
+    def note_equity(self) -> None:
+        """Equity at a session's end after fills on its last snapshot."""
+        if self.timeline.is_last[self.index]:
+            self.record = self.record.closed(self.observation.date, self._funds().equity)
 
     def watch_limits(self) -> None:
         """Close trades where a limit says so."""

@@ -52,6 +52,9 @@ class Record:
     closing: float = 0.0
     closed_on: dt.date | None = None
     """The last session that ended with open trades, and equity then."""
+    previous: float = 0.0
+    previous_on: dt.date | None = None
+    """The same of the one before it."""
     before: Decimal = Decimal(0)
     booked_on: dt.date | None = None
     """The last session in which money moved, and cash before it did."""
@@ -60,6 +63,8 @@ class Record:
         """Equity when the session began."""
         if yesterday is not None and self.closed_on == yesterday:
             return self.closing
+        if yesterday is not None and self.previous_on == yesterday:
+            return self.previous
         return float(self.before if self.booked_on == today else cash)
 
     def booked(self, today: dt.date, yesterday: dt.date | None, cash: Decimal) -> Record:
@@ -71,7 +76,10 @@ class Record:
 
     def closed(self, today: dt.date, equity: float) -> Record:
         """At a session's end with open trades."""
-        return dataclasses.replace(self, high=self.highest(equity), closing=equity, closed_on=today)
+        found = dataclasses.replace(self, high=self.highest(equity), closing=equity, closed_on=today)
+        if self.closed_on in (None, today):
+            return found
+        return dataclasses.replace(found, previous=self.closing, previous_on=self.closed_on)
 
     def highest(self, equity: float) -> float:
         return equity if self.high is None else max(self.high, equity)
@@ -93,5 +101,5 @@ def outcome_of(raw: Mapping[str, Any]) -> Outcome:
 
 def record_of(raw: Mapping[str, Any]) -> Record:
     """From plain data."""
-    dates = {key: dt.date.fromisoformat(raw[key]) if raw[key] else None for key in ("closed_on", "booked_on")}
+    dates = {key: dt.date.fromisoformat(raw[key]) if raw[key] else None for key in ("closed_on", "previous_on", "booked_on")}
     return Record(**{**raw, **dates, "before": Decimal(raw["before"])})

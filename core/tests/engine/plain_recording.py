@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import math
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
@@ -114,7 +115,7 @@ ONE_ORDER_A_TRADE = {
 }
 """Exits after which a trade goes on: the second implementation has one closing order a trade, and no adjustments."""
 NOT_PLAIN = {
-    "move_chance", "term_slope", "iv_now", "realised_volatility", "pnl_today", "below_high", "account_greek", "open_trade", "close_trades",
+    "move_chance", "term_slope", "iv_now", "realised_volatility", "account_greek", "open_trade",
 }  # fmt: skip
 """Measures that are checked by themselves (:mod:`tests.measures`), and not written again here."""
 
@@ -134,7 +135,7 @@ def plainly(document: dict[str, Any]) -> bool:
     return not adjusts and not named & (ONE_ORDER_A_TRADE | NOT_PLAIN | {"crosses above", "crosses below"})
 
 
-class Here:
+class Here(ABC):
     """What every part of the second implementation knows: the recording, where in it it stands, and what is open."""
 
     recording: Recording
@@ -147,7 +148,12 @@ class Here:
     lasting: dict[str, list[bool]]
     open: list[dict[str, Any]]
     closed: list[dict[str, Any]]
+    session_ends: list[float]
+    """Equity at session ends, and the cash that it began with."""
     entry: dict[str, Any]
     """The entry that is judged."""
     orders: list[dict[str, Any]]
     set: dict[str, Any]
+
+    @abstractmethod
+    def equity(self) -> float: ...

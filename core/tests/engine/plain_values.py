@@ -133,6 +133,11 @@ class Values(Here):
             return (self.recording.closes[today] - self.at) / 60, 1
         if name in ("losses_in_a_row", "sessions_since_loss", "losses_today", "realised_today"):
             return self.of_closed(name, value["of"]), 0.01 if name == "realised_today" else 1
+        if name == "pnl_today":
+            return self.equity() - self.session_ends[-1], 0.01
+        if name == "below_high":
+            below = max(0.0, max(self.session_ends) - self.equity())
+            return (below if value["unit"] == "money" else 100 * below / max(self.session_ends)), 0.0001
         if name == "open_trades":
             return float(len(self.open) + sum(o["kind"] == "open" for o in self.orders)), 1
         if name == "net_credit":

@@ -54,6 +54,8 @@ class Reference(Picks):
         self.lasting: dict[str, list[bool]] = {}
         self.orders: list[dict[str, Any]] = []
         self.closed: list[dict[str, Any]] = []
+        self.rests: dict[str, int] = {}
+        self.session_ends: list[float] = [float(cash)]
         self.decisions: list[tuple[int, str, str]] = []
 
     def run(self) -> None:
@@ -71,6 +73,7 @@ class Reference(Picks):
                 self.lapse()
                 self.mark()
                 self.call()
+                self.guard()
                 self.exits()
                 for entry in self.entries:
                     self.enter(entry)
@@ -80,6 +83,30 @@ class Reference(Picks):
                         if prices:
                             self.fill(order, prices)
                     self.mark()
+            self.session_ends.append(self.equity())
+
+    # -- limits on conditions
+    def equity(self) -> float:
+        """Cash and open trades at mid, at their last valid one."""
+        mids = (leg["n"] * Fraction(sum(leg.get("last") or (0, 0)), 2) for trade in self.open for leg in trade["legs"])
+        return float(self.cash + Decimal(float(sum(mids, Fraction(0)) * QUANTUM * MULTIPLIER)))
+
+    def guard(self) -> None:
+        for rule in self.document["limits"] if self.open else ():
+            if rule["rule"] != "close_trades" or any(o["rule"] == rule["id"] for o in self.orders if o["kind"] == "close"):
+                continue
+            if not self.true_now(rule):
+                continue
+            self.rests[rule["id"]] = self.session
+            for trade in sorted(self.open, key=lambda trade: -trade["number"]):
+                there = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
+                if not there or any(o["trade"] == trade["number"] for o in self.orders):
+                    continue
+                legs = [(leg["contract"], -leg["n"]) for leg in there]
+                self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at,
+                                    "session": self.session, "rule": rule["id"], "loss": True})  # fmt: skip
+                if rule["which"] == "newest":
+                    break
 
     # -- rule 10
     def settle(self) -> None:
@@ -334,7 +361,8 @@ class Reference(Picks):
     def judge(self, entry: dict[str, Any]) -> tuple[str, list[str], list[tuple[Contract, int]], int]:
         self.entry = entry
         for rule in self.document["limits"]:
-            if rule["rule"] == "no_entry" and self.true_now(rule):
+            rests = self.session - self.rests.get(rule["id"], -999) <= rule.get("sessions", -1)
+            if rests or (rule["rule"] in ("no_entry", "close_trades") and self.true_now(rule)):
                 return rule["id"], [], [], 0
         count = len(self.open) + sum(o["kind"] == "open" for o in self.orders)
         for rule in entry["conditions"]:

@@ -82,6 +82,17 @@ class LimitsTest(ByHandCase):
         self.assertEqual(left, [2, 3])
         self.assertEqual([trade.number for trade in history.state.trades], [1])
 
+    def test_what_is_sold_on_a_sessions_only_snapshot_is_no_loss_of_the_next_day(self) -> None:
+        days = [{"at": f"2026-10-0{day} 17:30", "spot": 3100.0, CALL: call, PUT: "5.00/5.20"}
+                for day, call in ((5, "6.00/6.20"), (6, "6.00/6.20"), (7, "8.00/8.20"))]  # fmt: skip
+        made = entry("only", [*self.STRANGLE], time="17:30", limit=1)
+        rule = limit("close_trades", {"measure": "pnl_today"}, "at most", -100)
+        history = self.run_all(strategy(made, limits=[rule]), timeline_of(session_chains(days)))
+        # two lots of 50 EUR a point: 200 EUR at mid from Tuesday to Wednesday, and nothing before
+        self.assertEqual(self.told(history, "left"), [("07 17:30", "left", "limit")])
+        reason = next(r for r in history.reasons if r.kind == "left")
+        self.assertEqual(reason.values["value"], -200.0)
+
     def test_below_the_high_counts_from_the_best_session_end(self) -> None:
         # 100 are gained at mid by the first session's end, and 150 lost from there
         quotes = {"2026-10-05 15:55": {CALL: "5.00/5.20"}, "2026-10-06 15:40": {CALL: "6.00/6.20"}, "2026-10-06 15:50": {CALL: "6.50/6.70"}}

@@ -14,15 +14,16 @@ NO_ENTRY = conditions.declared(
 )  # fmt: skip
 CLOSE = conditions.declared(
     "closes", id="close_trades", section="limits", title="Close trades when",
-    sentence="Close {which} at the market when {left} is {is} {right}{looks}{also}{until}, and enter nothing that day and "
-    "{sessions|session|sessions} longer.",
+    sentence="Close {which} at the market when {left} is {is} {right}{looks}{also}{until}, and enter nothing while it holds, "
+    "that day and {sessions|session|sessions} longer.",
     params=(
         Param("which", "choice", "Which", "all", choices={"all": "all trades", "newest": "the newest trade"}),
         *conditions.params(SCOPES, {"measure": "pnl_today"}, "at most", -1000.0),
         Param("sessions", "integer", "Sessions longer", 0, 0, 250),
     ),
-    explains="Asked on every snapshot with open trades, before exits. The newest: one at a time. What cannot be told closes nothing.",
-    example="Close all trades at the market when P/L today is at most −1 000, and enter nothing that day and 0 sessions longer.",
+    explains="Asked on every snapshot with open trades, before exits, and before every entry. The newest: one at a time. What cannot be told "
+    "closes nothing, and lets nothing be entered.",
+    example="Close all trades at the market when P/L today is at most −1 000, and enter nothing while it holds, that day and 0 sessions longer.",
     words=("daily loss", "day stop", "flatten", "drawdown", "limit", "net delta"),
 )  # fmt: skip
 
@@ -36,4 +37,4 @@ def rests(params: Params) -> int:
 
 
 limit_rules.register(LimitRule(NO_ENTRY, bars=True))
-limit_rules.register(LimitRule(CLOSE, closes=which, rests=rests))
+limit_rules.register(LimitRule(CLOSE, bars=True, closes=which, rests=rests))
