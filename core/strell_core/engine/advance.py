@@ -215,9 +215,15 @@ class _Decisions(Expiry):
             kind = kinds.limit_rules[rule.kind]
             rest = self.rests.get(rule.id)
             if rest is not None:
-                since = bisect_right(self.timeline.dates, self.observation.date) - bisect_right(self.timeline.dates, rest.since)
+                since = bisect_right(self.timeline.dates, self.observation.date) - bisect_right(
+                    self.timeline.dates, rest.since
+                )
                 if since <= kind.rests(rule.params):
-                    return rule.id, FALSE, {"message": f"a limit closed trades on {rest.since:%-d %b %Y}, nothing is entered yet"}
+                    return (
+                        rule.id,
+                        FALSE,
+                        {"message": f"a limit closed trades on {rest.since:%-d %b %Y}, nothing is entered yet"},
+                    )
             if kind.bars:
                 frame = EntryFrame(self.observation, self._account(entry.id), entry.entry.underlying).frame()
                 truth = int(conditions.truths(rule.params, frame)[0])

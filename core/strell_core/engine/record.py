@@ -101,5 +101,7 @@ def outcome_of(raw: Mapping[str, Any]) -> Outcome:
 
 def record_of(raw: Mapping[str, Any]) -> Record:
     """From plain data."""
-    dates = {key: dt.date.fromisoformat(raw[key]) if raw[key] else None for key in ("closed_on", "previous_on", "booked_on")}
+    dates = {
+        key: dt.date.fromisoformat(raw[key]) if raw[key] else None for key in ("closed_on", "previous_on", "booked_on")
+    }
     return Record(**{**raw, **dates, "before": Decimal(raw["before"])})

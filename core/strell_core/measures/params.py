@@ -109,7 +109,7 @@ class AmountKind(NumberKind):
     """A number of any unit, shown with the places it has."""
 
     def text(self, param: Param, value: Any) -> str:
-        return f"{float(value):,.10g}".replace(",", "\u00a0").replace("-", "\u2212")
+        return f"{float(value):,.14g}".replace(",", "\u00a0").replace("-", "\u2212")
 
 
 class ChoiceKind(ParamKind):
@@ -172,12 +172,21 @@ class TimeKind(ParamKind):
 
 
 class WordsKind(ParamKind):
-    """A few words."""
+    """A few words, in quotation marks where a sentence says them: they are a name and no part of what it says."""
 
     def problem(self, param: Param, value: Any) -> str | None:
-        if not isinstance(value, str) or not value.strip() or len(value) > 60 or not value.isprintable():
+        if (
+            not isinstance(value, str)
+            or not value.strip()
+            or len(value) > 60
+            or not value.isprintable()
+            or "”" in value
+        ):
             return f"{param.label}: write a few words, not '{str(value)[:40]}'"
         return None
+
+    def text(self, param: Param, value: Any) -> str:
+        return f"“{value}”"
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {"type": "string", "minLength": 1, "maxLength": 60}
@@ -205,9 +214,6 @@ class SeriesKind(WordsKind):
 
     def problem(self, param: Param, value: Any) -> str | None:
         return f"{param.label} {UNNAMED}" if value == "" else super().problem(param, value)
-
-    def text(self, param: Param, value: Any) -> str:
-        return str(value) or "…"
 
     def normal(self, param: Param, value: Any) -> Any:
         return value.strip().upper() if isinstance(value, str) else value

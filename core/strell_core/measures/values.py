@@ -164,5 +164,6 @@ def data_of(value: Mapping[str, Any], market: Market) -> tuple[str, ...]:
     named = {str(part[UNDERLYING]) for part in parts if part.get(UNDERLYING)}
     series = {str(part["series"]) for part in parts if part.get("series") in market.series}
     return (
-        *(market.timeline(symbol).digest for symbol in sorted(named)), *(market.series[name].digest for name in sorted(series))
+        *(market.timeline(symbol).digest for symbol in sorted(named)),
+        *(market.series[name].digest for name in sorted(series)),
     )

@@ -162,7 +162,10 @@ def problems(condition: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
         if crosses or looks or until:
             other = _of_more_than_a_market(item)
             if other is not None:
-                yield f"{path}is", f"{why} is only known of a market's values, not of '{other}'; use above or below alone"
+                yield (
+                    f"{path}is",
+                    f"{why} is only known of a market's values, not of '{other}'; use above or below alone",
+                )
 
 
 def _of_more_than_a_market(condition: Mapping[str, Any]) -> str | None:
@@ -186,7 +189,9 @@ def truths(condition: Params, frame: Frame, crossed: bool = False) -> Truths:
         other = _alone(item, frame)
         settled = (found == decides) | (other == decides)
         unknown = (found == UNVALUED) | (other == UNVALUED)
-        found = np.where(settled, decides, np.where(unknown, UNVALUED, FALSE if decides == TRUE else TRUE)).astype(np.int8)
+        found = np.where(settled, decides, np.where(unknown, UNVALUED, FALSE if decides == TRUE else TRUE)).astype(
+            np.int8
+        )
     return found
 
 

@@ -89,7 +89,7 @@ class Maker:
             made["looks"] = self.dice.randint(2, 20)
         elif self.dice.random() < 0.1:
             made.update(self.further(MARKET))
-            made.pop("also", None)
+            made.pop("also", None), made.pop("join", None)
             made["until"] = self.further(MARKET)
 
     def leg(self, number: int) -> Raw:

@@ -100,12 +100,22 @@ class GroupsTest(TestCase):
         said = reason_text(conditions.declared("needs", **self.facts()), FALSE, conditions.told(both, where), str)
         self.assertRegex(said, r"^-?[\d.]+, needs above 99, condition 3 of 3$")
         # an earlier version told less
-        said = reason_text(conditions.declared("needs", **self.facts()), FALSE, {"value": 1.0, "than": 2.0, "is": "above"}, str)
+        said = reason_text(
+            conditions.declared("needs", **self.facts()), FALSE, {"value": 1.0, "than": 2.0, "is": "above"}, str
+        )
         self.assertEqual(said, "1, needs above 2")
 
     @staticmethod
     def facts() -> dict[str, Any]:
-        return {"id": "x", "section": "enter", "title": "x", "sentence": "x", "params": (), "explains": "x", "example": "x"}
+        return {
+            "id": "x",
+            "section": "enter",
+            "title": "x",
+            "sentence": "x",
+            "params": (),
+            "explains": "x",
+            "example": "x",
+        }
 
 
 class WrittenTest(TestCase):

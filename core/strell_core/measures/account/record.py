@@ -123,7 +123,9 @@ def open_trade(account: Account, params: Params) -> float | None:
         return float(int(trade.ordinal[0]) - trade.opened_on.toordinal())
     place = trade.opened_place
     at = None if place is None else trade.market.place(place, trade.symbol)
-    return math.nan if at is None else 100 * (int(trade.spot[0]) / int(trade.market.timeline(trade.symbol).spot[at]) - 1)
+    return (
+        math.nan if at is None else 100 * (int(trade.spot[0]) / int(trade.market.timeline(trade.symbol).spot[at]) - 1)
+    )
 
 
 for _declaration, _value in (

@@ -22,7 +22,7 @@ TO = Declaration(
     params=(EVENT,),
     explains=f"Closes before the next one: 1 on the day after whose close it comes, 0 on a day within which it comes. Unvalued when none is "
     f"known. {MEANT}",
-    example="sessions to the next report", words=("earnings", "announcement", "results", "event"), scope="event", clock="day", grid=1,
+    example="sessions to the next “report”", words=("earnings", "announcement", "results", "event"), scope="event", clock="day", grid=1,
     needs=("events",),
 )  # fmt: skip
 SINCE = Declaration(
@@ -30,7 +30,7 @@ SINCE = Declaration(
     sentence="sessions since the last {event}", params=(EVENT,),
     explains=f"Closes since the last one that had happened when the session opened: 0 in the first session after it. Unvalued before the "
     f"first. {MEANT}",
-    example="sessions since the last report", words=("earnings", "announcement", "results", "event"), scope="event", clock="day", grid=1,
+    example="sessions since the last “report”", words=("earnings", "announcement", "results", "event"), scope="event", clock="day", grid=1,
     needs=("events",),
 )  # fmt: skip
 

@@ -16,13 +16,13 @@ NAME = Param("series", "series", "Series", "")
 KNOWN = "A value of a whole day counts from the next day on, one with a time from that instant on."
 VALUE = Declaration(
     id="series_value", section="measure", title="A series of one's own", sentence="the series {series}", params=(NAME,),
-    explains=f"Its last known value. {KNOWN} Unvalued before the first.", example="the series BREADTH",
+    explains=f"Its last known value. {KNOWN} Unvalued before the first.", example="the series “BREADTH”",
     words=("signal", "own data", "indicator", "external"), scope="series", clock="snapshot",
 )  # fmt: skip
 AGE = Declaration(
     id="series_age", section="measure", title="Age of a series' last value", sentence="the age in days of the series {series}",
     params=(NAME,), explains=f"Days since its last value counts, with their parts. {KNOWN} Unvalued before the first.",
-    example="the age in days of the series BREADTH", words=("signal", "stale", "own data"), scope="series", clock="snapshot", grid=0.0001,
+    example="the age in days of the series “BREADTH”", words=("signal", "stale", "own data"), scope="series", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 DAY = 86_400
 

@@ -26,7 +26,7 @@ REPORT = Declaration(
     sentence="Not from {before|session|sessions} before a {event} until {after|session|sessions} after it.", params=(*SESSIONS, EVENT),
     explains="Counts closes to the next event in whose name these words stand, and since the last: 1 before on the day after whose close it "
     "comes, 0 after in the first session that follows. Events that are not known keep nobody out.",
-    example="Not from 2 sessions before a report until 0 sessions after it.", words=("earnings", "blackout", "avoid", "announcement"), **TELLS,  # type: ignore[arg-type]
+    example="Not from 2 sessions before a “report” until 0 sessions after it.", words=("earnings", "blackout", "avoid", "announcement"), **TELLS,  # type: ignore[arg-type]
 )  # fmt: skip
 
 

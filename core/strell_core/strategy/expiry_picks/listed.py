@@ -41,7 +41,7 @@ AROUND_EVENT = Declaration(
     params=(*AROUND.params, EVENT),
     explains="Listed expirations that settle before the next event in whose name these words stand, or after it; nearest to it first. None "
     "when none is known.",
-    example="in the nearest expiration on or after the next report", words=("event", "earnings", "announcement"),
+    example="in the nearest expiration on or after the next “report”", words=("event", "earnings", "announcement"),
 )  # fmt: skip
 NTH_AFTER = Declaration(
     id="nth_after_leg", section="expiry pick", title="nth after a leg's", sentence="listed expiration no. {n} after that of {leg}",
@@ -98,7 +98,11 @@ def around(picking: Picking, listed: Sequence[dt.date], params: Params) -> list[
 def _beside(earlier: Sequence[bool], listed: Sequence[dt.date], params: Params) -> list[dt.date]:
     """Of listed expirations, of which those before something are marked, the ones on the wanted side, nearest first."""
     marked = list(zip(earlier, listed, strict=True))
-    found = [date for before, date in (reversed(marked) if params["side"] == "before" else marked) if before == (params["side"] == "before")]
+    found = [
+        date
+        for before, date in (reversed(marked) if params["side"] == "before" else marked)
+        if before == (params["side"] == "before")
+    ]
     return found if params["which"] == "nearest" else found[1:]
 
 
