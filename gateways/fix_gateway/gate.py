@@ -33,7 +33,12 @@ def judge_again(order: DeskOrder) -> Judged:
     return judge(
         order.account,
         Ticket(
-            legs, order.lots, order.type, limit, order.time_in_force, holding,
+            legs,
+            order.lots,
+            order.type,
+            limit,
+            order.time_in_force,
+            holding,
             changes=order.holding_id if order.changes else None,
         ),
         order.by,

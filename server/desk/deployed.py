@@ -81,7 +81,9 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         return f"trade {reason.trade} is not adjusted at {local}: {values.get('message', '')}{said}"
     if reason.kind == "stop moved":
         price = float(parts_to_price(values["price"], plan.quantum))
-        return f"trade {reason.trade} at {local}: the stop of leg {values['leg']} is now its entry price, {price:g}{said}"
+        return (
+            f"trade {reason.trade} at {local}: the stop of leg {values['leg']} is now its entry price, {price:g}{said}"
+        )
     if reason.kind == "re-entry given up":
         return f"no re-entry after trade {reason.trade} at {local}: {values.get('message') or 'sentence ' + str(sheet(document).numbered(values['said_no'])) + ' said no'}{said}"
     if reason.kind == "filled":

@@ -154,7 +154,9 @@ class DeskOrder(models.Model):
     because = models.CharField(max_length=300, blank=True)
     rule = models.CharField(max_length=40, blank=True)
     opens = models.BooleanField()
-    changes = models.BooleanField(default=False, help_text="it closes legs of its holding and opens others in one order")
+    changes = models.BooleanField(
+        default=False, help_text="it closes legs of its holding and opens others in one order"
+    )
     legs = models.JSONField(help_text="[[contract, signed contracts a lot]]")
     lots = models.PositiveIntegerField()
     type = models.CharField(max_length=8)

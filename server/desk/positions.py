@@ -86,7 +86,11 @@ class Standing:
 
     @cached_property
     def _opening(self) -> int:
-        opening = [fill for fill in self.fills if fill.kind in OPENING and (fill.order is None or (fill.order.opens and not fill.order.changes))]
+        opening = [
+            fill
+            for fill in self.fills
+            if fill.kind in OPENING and (fill.order is None or (fill.order.opens and not fill.order.changes))
+        ]
         return -sum(move.contracts * move.price_parts for move in moves(opening) if not move.contract.is_unit)
 
     @property

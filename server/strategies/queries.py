@@ -9,7 +9,6 @@ from typing import Any
 from django.contrib.auth.models import User
 
 from market.own import market_of
-from market.timelines import timeline
 from observe.payoffs import Holding, glyph
 from strategies.models import Revision, Strategy
 from strell_core.formats.starters import starters

@@ -31,6 +31,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.orders.order import Sided
 from strell_core.pricing.surface import CONVENTIONS
 
+
 @dataclass(frozen=True)
 class Live:
     """The chain as last published."""
@@ -196,9 +197,7 @@ def recorded(symbol: str) -> Timeline:
         return base
     unfinished = int(traded.times[-1]) < base.calendar.session(traded.date).close
     mark, deltas = f"{symbol} to {int(traded.times[-1])}", _deltas_of(symbol, traded.date, base.underlying)
-    return continued(
-        base, cubes.in_memory([traded], base.underlying, base.calendar, mark, None, unfinished, deltas)
-    )
+    return continued(base, cubes.in_memory([traded], base.underlying, base.calendar, mark, None, unfinished, deltas))
 
 
 def observed(document: Mapping[str, Any], owner_id: int) -> Market:

@@ -85,6 +85,9 @@ class Record:
         return equity if self.high is None else max(self.high, equity)
 
 
+NOTHING_YET = Record()
+
+
 @dataclass(frozen=True)
 class Rest:
     """A limit has acted in a session, and says that nothing is entered for some more."""

@@ -11,7 +11,7 @@ from decimal import Decimal
 from functools import cache
 from typing import Any, Literal
 
-from strell_core.engine.record import Outcome, Record, Rest
+from strell_core.engine.record import NOTHING_YET, Outcome, Record, Rest
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.actions import Consequence, plain_consequence
 
@@ -195,7 +195,7 @@ class EngineState:
     """Of every entry that was made: when last, and how often on that day."""
     outcomes: tuple[Outcome, ...] = ()
     """Of every entry with a closed trade, and of all of them."""
-    record: Record = Record()
+    record: Record = NOTHING_YET
     rests: tuple[Rest, ...] = ()
     """Limits that have acted, each with its last session."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any

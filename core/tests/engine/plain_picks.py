@@ -8,8 +8,8 @@ from fractions import Fraction
 from typing import Any
 
 from strell_core.market.chains import SessionChain
-from tests.engine.plain_recording import QUANTUM, Contract
 from tests.demo import REPORTS
+from tests.engine.plain_recording import QUANTUM, Contract
 from tests.engine.plain_values import Values
 
 

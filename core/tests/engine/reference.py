@@ -93,7 +93,9 @@ class Reference(Picks):
 
     def guard(self) -> None:
         for rule in self.document["limits"] if self.open else ():
-            if rule["rule"] != "close_trades" or any(o["rule"] == rule["id"] for o in self.orders if o["kind"] == "close"):
+            if rule["rule"] != "close_trades" or any(
+                o["rule"] == rule["id"] for o in self.orders if o["kind"] == "close"
+            ):
                 continue
             if not self.true_now(rule):
                 continue

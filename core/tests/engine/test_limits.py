@@ -42,7 +42,10 @@ class LimitsTest(ByHandCase):
     def test_the_day_of_the_loss_has_no_second_entry(self) -> None:
         # what was sold at bid loses its half spread at once
         stop = {**self.STOP, "right": -10}
-        twice = {"when": [{"id": "w", "rule": "every_minutes", "minutes": 5, "from": "15:40", "until": "15:50"}], "limit": 1}
+        twice = {
+            "when": [{"id": "w", "rule": "every_minutes", "minutes": 5, "from": "15:40", "until": "15:50"}],
+            "limit": 1,
+        }
         free = self.lived([], leave=[stop], entry=twice)
         bars = [limit("no_entry", {"measure": "losses_today", "of": "entry"}, "at least", 1)]
         held = self.lived(bars, leave=[stop], entry=twice)
@@ -63,7 +66,11 @@ class LimitsTest(ByHandCase):
     def test_a_days_loss_closes_everything_at_the_market_and_rests(self) -> None:
         # a first trade is carried over night at a loss of 100 at mid: only what today loses counts
         rule = limit("close_trades", {"measure": "pnl_today"}, "at most", -150, sessions=1)
-        quotes = {"2026-10-05 15:55": {CALL: "7.00/7.20"}, "2026-10-06 15:40": {CALL: "8.40/8.60"}, "2026-10-06 15:45": {CALL: "8.60/8.80"}}
+        quotes = {
+            "2026-10-05 15:55": {CALL: "7.00/7.20"},
+            "2026-10-06 15:40": {CALL: "8.40/8.60"},
+            "2026-10-06 15:45": {CALL: "8.60/8.80"},
+        }
         history = self.lived([rule], quotes)
         self.assertEqual(self.told(history, "left"), [("06 15:45", "left", "limit")])
         (order,) = [order for order in history.intents if order.purpose == "close"]
@@ -95,7 +102,11 @@ class LimitsTest(ByHandCase):
 
     def test_below_the_high_counts_from_the_best_session_end(self) -> None:
         # 100 are gained at mid by the first session's end, and 150 lost from there
-        quotes = {"2026-10-05 15:55": {CALL: "5.00/5.20"}, "2026-10-06 15:40": {CALL: "6.00/6.20"}, "2026-10-06 15:50": {CALL: "6.50/6.70"}}
+        quotes = {
+            "2026-10-05 15:55": {CALL: "5.00/5.20"},
+            "2026-10-06 15:40": {CALL: "6.00/6.20"},
+            "2026-10-06 15:50": {CALL: "6.50/6.70"},
+        }
         once = {"when": [{"id": "w", "rule": "decision_times", "weekdays": ["mon"], "time": "15:45"}]}
         rule = limit("close_trades", {"measure": "below_high", "unit": "money"}, "at least", 150)
         history = self.lived([rule], quotes, entry=once)
@@ -116,7 +127,9 @@ class LimitsTest(ByHandCase):
                 first["when"][0]["weekdays"] = ["mon"]
                 more = entry("more", [*self.STRANGLE], time="15:45", limit=9)
                 more["when"][0]["id"] = "more-when"
-                more["conditions"] = [{"id": "ask", "rule": "condition", "left": value, "is": comparison, "right": right}]
+                more["conditions"] = [
+                    {"id": "ask", "rule": "condition", "left": value, "is": comparison, "right": right}
+                ]
                 for made, name in ((first, "a"), (more, "b")):
                     made["legs"] = [{**leg, "id": f"{leg['id']}{name}"} for leg in made["legs"]]
                 timeline = timeline_of(session_chains(snapshots({**QUIET, **quotes}, {"2026-10-07 15:40": 3130.0})))

@@ -63,7 +63,11 @@ class StoredStateTest(unittest.TestCase):
         self.assertGreaterEqual(reached, len(SAMPLES) - 3)
 
     def test_version_3_remembers_nothing_of_how_trades_ended(self) -> None:
-        now = {key: value for key, value in json.loads(dump(EngineState(Decimal(7)))).items() if key not in ("outcomes", "record", "rests")}
+        now = {
+            key: value
+            for key, value in json.loads(dump(EngineState(Decimal(7)))).items()
+            if key not in ("outcomes", "record", "rests")
+        }
         state = load(json.dumps({**now, "version": 3}), "MK30")
         self.assertEqual((state.cash, state.outcomes, state.record, state.rests), (Decimal(7), (), Record(), ()))
 

@@ -116,10 +116,17 @@ class JoinedGridTest(TestCase):
         wanted = np.concatenate(whole, axis=1)
         made = JoinedGrid(parts, wanted.shape, -7, wanted.dtype)
         row = data.draw(
-            st.one_of(st.integers(0, rows - 1), st.slices(rows), st.lists(st.integers(0, rows - 1)).map(lambda x: np.array(x, int)))
+            st.one_of(
+                st.integers(0, rows - 1),
+                st.slices(rows),
+                st.lists(st.integers(0, rows - 1)).map(lambda x: np.array(x, int)),
+            )
         )
-        column = data.draw(st.one_of(st.integers(0, at - 1), st.tuples(st.integers(0, at), st.integers(0, at)).map(lambda x: slice(*x))))
+        column = data.draw(
+            st.one_of(
+                st.integers(0, at - 1), st.tuples(st.integers(0, at), st.integers(0, at)).map(lambda x: slice(*x))
+            )
+        )
         np.testing.assert_array_equal(made[row, column], wanted[row, column])
         with self.assertRaises(IndexError):
             made[row, at]
-

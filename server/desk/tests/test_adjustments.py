@@ -107,7 +107,9 @@ class AdjustmentTest(DeskTestCase):
                 services.place(self.account, Ticket([(code, ratio)], 1, "market", holding=holding.pk))
         put = dict(self.legs(deployment).values())
         other = next(code for code in put if code != closes[0])
-        self.assertEqual(services.place(self.account, Ticket([(other, 1)], 1, "market", holding=holding.pk)).opens, False)
+        self.assertEqual(
+            services.place(self.account, Ticket([(other, 1)], 1, "market", holding=holding.pk)).opens, False
+        )
 
     def test_halt_takes_a_change_that_is_at_work_back(self) -> None:
         deployment = self.deploy()

@@ -38,9 +38,7 @@ class BesideTest(DeskTestCase):
             deployments.promote(self.mara, self.both.pk, self.account.pk, 1, {}, True)
 
     def test_it_waits_for_a_market_that_runs_and_not_for_one_that_stands(self) -> None:
-        made = deployments.arm(
-            self.mara, deployments.promote(self.mara, self.both.pk, self.account.pk, 1, {}, True).pk
-        )
+        made = deployments.arm(self.mara, deployments.promote(self.mara, self.both.pk, self.account.pk, 1, {}, True).pk)
         self.assertEqual(self.other.get().session, self.venue().session)
         self.other.update(running=True)
         since = made.cursor
