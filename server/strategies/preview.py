@@ -16,8 +16,9 @@ from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE, TRUTH_WORDS, Account
 from strell_core.selection.select import LegChoice, Selection
-from strell_core.strategy import catalogue
+from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import parse
+from strell_core.strategy.kinds import EntryFrame
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
 from strell_core.strategy.sentences import sheet
@@ -25,6 +26,8 @@ from strell_core.strategy.sentences import sheet
 RUNNERS_UP = 6
 EMPTY = Account(0, 0, lambda: (50_000.0, 50_000.0))
 """In a preview nothing is open, and the account is one of 50 000."""
+LOOKS_BACK = 250
+"""Decision times that are looked at for when a condition was last true."""
 STATUS_TEXT = {
     DUE: "a decision time", MISSED: "the decision time has no snapshot near it",
     POLICY_SKIP: "single-snapshot session, entries are skipped", None: "not a decision time: what if it were",
@@ -45,7 +48,7 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
-        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision),
+        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision), "last_true": _last_true(entry, whole, index, decision),
         "entry": entry.id, "entries": [_in_short(item, whole, index) for item in plan.entries],
         "neighbours": _neighbours(entry, history, index), "verdicts": _verdicts(document, decision),
         "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
@@ -74,6 +77,19 @@ def _asked(history: Timeline, index: int, at: str | None) -> str | None:
 def _said_no(decision: EntryDecision) -> str | None:
     """Id of the first sentence, in the order of deciding, that was not true."""
     return next((key for key, verdict in decision.verdicts if verdict.truth != TRUE), None)
+
+
+def _last_true(entry: EntryPlan, whole: Market, index: int, decision: EntryDecision) -> str | None:
+    """When the condition that says no was last true at a decision time before, in words; ``None``: it is no condition."""
+    rule = next((rule for rule in entry.entry.conditions if rule.id == _said_no(decision)), None)
+    looks = entry.schedule.looks(whole.main, 0, index)[-LOOKS_BACK:]
+    if rule is None or not len(looks):
+        return None
+    for at in reversed(looks.tolist()):
+        frame = EntryFrame(Observation(whole, at), EMPTY, entry.entry.underlying)
+        if kinds.enter_conditions[rule.kind].judge(frame, rule.params).truth == TRUE:
+            return f"last true on {whole.date(at):%-d %b %Y}"
+    return f"not true at any of the {len(looks)} decision times before"
 
 
 def _last_decision(entry: EntryPlan, history: Timeline) -> int:

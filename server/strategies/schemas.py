@@ -294,6 +294,8 @@ class PreviewOut(Schema):
     status_text: str
     enters: bool
     said_no: str | None
+    last_true: str | None
+    """When the condition that says no was last true, in words; nothing where it is no condition."""
     neighbours: NeighboursOut
     verdicts: list[VerdictOut]
     legs: list[ChoiceOut]

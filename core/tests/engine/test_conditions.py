@@ -13,7 +13,7 @@ from strell_core.measures import values
 from strell_core.measures.frames import Frame
 from strell_core.strategy.document import DocumentError, normalise
 from strell_core.strategy.sentences import sheet
-from tests.engine.byhand import CALL, POINT, PUT, ByHandCase, entry, snapshots, strategy
+from tests.engine.byhand import CALL, FAR, POINT, PUT, ByHandCase, entry, snapshots, strategy
 from tests.handmade import session_chains, timeline_of
 
 
@@ -345,6 +345,43 @@ class RollsTest(ByHandCase):
             {**rule, "id": "up", "goal_than": 5}, {}, {"2026-10-06 15:40": 3125, "2026-10-07 15:40": 3100}
         )
         self.assertEqual(none, [])
+
+    def test_recentred_every_leg_moves_by_as_much(self) -> None:
+        rule = when(
+            {"measure": "leg_distance", "leg": "c"},
+            "below",
+            1,
+            rule="recentre",
+            what="c",
+            value={"measure": "price"},
+            within=0.1,
+        )
+        # the call at 3150 is brought to 3200, and the put at 3050 as far, to 3100
+        quotes = {
+            "2026-10-05 15:40": {
+                CALL: "6.00/6.20",
+                PUT: "5.00/5.20",
+                FAR: "2.00/2.20",
+                "2026-10-16/put/3100": "9.00/9.20",
+            }
+        }
+        spots = {"2026-10-06 15:40": 3190, "2026-10-07 15:40": 3100}
+        _, orders = self.moved({**rule, "id": "up"}, quotes, spots)
+        self.assertEqual(orders[0], [(CALL, 2), (FAR, -2), (PUT, 2), ("2026-10-16/put/3100", -2)])
+        # what has no strike near enough stays, and the rest with it
+        quotes["2026-10-05 15:40"].pop("2026-10-16/put/3100")
+        _, none = self.moved(
+            {**rule, "id": "up"},
+            {"2026-10-05 15:40": {**quotes["2026-10-05 15:40"], "2026-10-16/put/3090": "8.00/8.20"}},
+            spots,
+        )
+        self.assertEqual(none, [])
+        _, near = self.moved(
+            {**rule, "id": "up", "within": 0.4},
+            {"2026-10-05 15:40": {**quotes["2026-10-05 15:40"], "2026-10-16/put/3090": "8.00/8.20"}},
+            spots,
+        )
+        self.assertEqual(near[0], [(CALL, 2), (FAR, -2), (PUT, 2), ("2026-10-16/put/3090", -2)])
 
     def test_out_in_time_at_the_same_strikes(self) -> None:
         rule = when({"measure": "days_to_expiration"}, "at most", 10, rule="roll_out", days=7)

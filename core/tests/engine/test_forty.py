@@ -24,7 +24,7 @@ from tests.engine.trades import trades_of_engine, trades_of_reference
 
 FOLDER = Path(__file__).resolve().parents[1] / "forty"
 CASH = Decimal(250_000)
-STEPPED = 14
+STEPPED = 10
 """Sessions that are gone through step by step."""
 
 

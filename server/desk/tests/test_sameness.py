@@ -102,8 +102,7 @@ class SamenessTest(DeskTestCase):
                 entries += sum('"kind": "entry"' in reasons for reasons, _ in lived)
                 exits += sum('"kind": "left"' in reasons for reasons, _ in lived)
                 for stage, where, a, b, restore in (
-                    ("replay", live, since, until, True), ("replay", live, since, until, False),
-                    ("backtest", history, begin, end, True),
+                    ("replay", live, since, until, False), ("backtest", history, begin, end, True),
                 ):  # fmt: skip
                     said, state = self.lived_again(deployment, where, a, b, restore)
                     self.assertEqual(said, lived, stage)

@@ -39,6 +39,10 @@ class OwnSeriesTest(DemoTestCase):
         self.assertEqual(said[3][0], "unvalued")
         self.assertEqual(said[4], ("true", "1.5, above 0"))
         self.assertEqual(said[5], ("false", "-2, needs above 0"))
+        self.assertEqual(found["last_true"], "last true on 4 Nov 2026")
+        never = self.rules({"rule": "condition", "left": {"measure": "price"}, "is": "above", "right": 99_999})
+        told = preview(never, self.mara.pk, "2026-11-05T15:45")["last_true"]
+        self.assertRegex(told, r"^not true at any of the \d+ decision times before$")
         run = self.finished_run(strategy)
         entered = [row["local"][:10] for row in run.decisions if row["kind"] == "entry"]
         self.assertEqual(entered, ["2026-11-04"])

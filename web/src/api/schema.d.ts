@@ -3507,6 +3507,8 @@ export interface components {
             enters: boolean;
             /** Said No */
             said_no: string | null;
+            /** Last True */
+            last_true: string | null;
             neighbours: components["schemas"]["NeighboursOut"];
             /** Verdicts */
             verdicts: components["schemas"]["VerdictOut"][];

@@ -9,9 +9,11 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
+from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import NO_DELTA, ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, PositionLeg, Stretch, Structure, Truths, Values
+from strell_core.measures.values import over as values_of
 from strell_core.strategy import conditions
 from strell_core.strategy.actions import Move, Roll
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
@@ -61,6 +63,21 @@ OUT = _declared(
     (*conditions.params(SCOPES, {"measure": "days_to_expiration"}, "at most", 7.0), Param("days", "integer", "Days later", 14, 1, 300)),
     "When days to the nearest expiration is at most 7, roll every short leg to the expiration nearest 14 days later.",
     ("expiration", "time", "cycle"), "At the same strikes, or the nearest quoted ones. ",
+)  # fmt: skip
+CENTRE = _declared(
+    "recentre", "Recentre the structure",
+    "When {left} is {is} {right}{looks}{also}{until}, move every strike by as much as brings {what} nearest to {value}, each to a listed "
+    "strike (± {within}).",
+    (
+        *conditions.params(SCOPES, {"measure": "leg_distance"}, "above", 2.0), WHAT,
+        Param("value", "value", "To", {"measure": "price"}, scopes=conditions.MARKET),
+        Param("within", "number", "At most away", 1.0, 0, 20, 0.1, "%"),
+    ),
+    "When the distance from the price to the strike of leg 4 is above 2, move every strike by as much as brings leg 4 nearest to the underlying's "
+    "price, each to a listed strike (± 1.0 %).",
+    ("center", "shift", "butterfly", "whole structure"),
+    "The leg goes to the quoted strike nearest to the value, every other option leg as far; where no quoted strike lies so near, or two legs would "
+    "meet at one contract, nothing is done. ",
 )  # fmt: skip
 
 
@@ -128,6 +145,40 @@ def to_delta(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     return () if contract == leg.contract else (Roll(leg.leg_id, contract),)
 
 
+def _quoted(view: ChainView, contract: ContractKey) -> list[float]:
+    """Strikes of a contract's expiration and right that have a valid quote."""
+    if contract.expiration not in view.expirations:
+        return []
+    chain = view.slice(contract.expiration, contract.right)
+    found: list[float] = chain.strikes[chain.valid].tolist()
+    return found
+
+
+def recentre(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    leg, view = frame.now.leg(params["what"]), frame.view
+    if leg is None or view is None or leg.contract.is_unit:
+        return ()
+    index = frame.observation.index
+    found = values_of(params["value"], Frame(frame.observation.market, index, index + 1, frame.symbol))
+    strikes = _quoted(view, leg.contract)
+    if found is None or not math.isfinite(found[0]) or not strikes:
+        return ()
+    moved = min(strikes, key=lambda strike: (abs(strike - float(found[0])), strike)) - float(leg.contract.strike)
+    at_most = view.spot / SPOT_SCALE * params["within"] / 100
+    taken: dict[ContractKey, str] = {}
+    for held in frame.now.legs:
+        if held.contract.is_unit:
+            continue
+        wanted = float(held.contract.strike) + moved
+        near = min(_quoted(view, held.contract), key=lambda strike: (abs(strike - wanted), strike), default=None)
+        contract = None if near is None else held.contract._replace(strike=strike_of(thousandths(near)))
+        if near is None or contract is None or abs(near - wanted) > at_most or contract in taken:
+            return ()
+        taken[contract] = held.leg_id
+    before = {held.leg_id: held.contract for held in frame.now.legs}
+    return tuple(Roll(name, contract) for contract, name in taken.items() if before[name] != contract)
+
+
 def out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     view, moves = frame.view, []
     if view is None:
@@ -151,6 +202,8 @@ def out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
 
 
 Moves = Callable[[AdjustFrame, Params], Sequence[Move]]
-_EVERY: tuple[tuple[Declaration, Moves], ...] = ((STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (OUT, out))
+_EVERY: tuple[tuple[Declaration, Moves], ...] = (
+    (STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (OUT, out), (CENTRE, recentre),
+)  # fmt: skip
 for _declaration, _moves in _EVERY:
     adjustments.register(Adjustment(_declaration, test, values, _moves))

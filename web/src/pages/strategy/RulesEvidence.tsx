@@ -117,7 +117,7 @@ function headline(preview: Preview): string {
   if (preview.enters) return `${when}They enter.`;
   const no = preview.verdicts.find((verdict) => verdict.id === preview.said_no);
   return no
-    ? `${when}Nothing is entered: sentence ${no.number} says no (${no.text}).`
+    ? `${when}Nothing is entered: sentence ${no.number} says no (${no.text})${preview.last_true ? `, ${preview.last_true}` : ""}.`
     : `${when}Nothing is entered.`;
 }
 
