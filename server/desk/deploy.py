@@ -24,7 +24,7 @@ from desk.leader import still_leading
 from desk.models import Decision, Deployment, DeskFill, DeskOrder
 from journal import services as journal
 from market.models import Venue
-from market.own import market_of
+from market.own import market_for
 from strell_core.engine.advance import advance
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, Reason, to_plain
@@ -47,7 +47,7 @@ def decide_all(epoch: int, venue: Venue) -> int:
     count = 0
     histories = cache(recorded)
     for row in behind:
-        market = market_of(row.revision.document, row.owner_id, histories)
+        market = market_for(row.revision.document, row.owner_id, histories)
         end = beside.ready(market, venue)
         for begin in range(_after(market.main, row.cursor), end, STRETCH):
             count += decide(epoch, row.pk, market, begin, min(begin + STRETCH, end))

@@ -64,9 +64,11 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         value = money(parts_to_money(parts, plan.quantum, plan.multiplier(today)))
         return amount_text(value, timeline.underlying.currency)
 
+    def contracts() -> str:
+        return ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
+
     if reason.kind == "entry":
-        legs = ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
-        return f"entered trade {reason.trade} at {local}{said}: {legs}"
+        return f"entered trade {reason.trade} at {local}{said}: {contracts()}"
     if reason.kind == "no entry":
         return f"no entry at {local}: {values.get('message') or _said_no(document, reason)}{said}"
     if reason.kind == "skipped":
@@ -75,8 +77,7 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         shown = {key: value for key, value in values.items() if key != "also"}
         return f"left trade {reason.trade} at {local}: {exit_reason(plan, timeline, document, reason.rule, shown, today)}{said}"
     if reason.kind == "moved":
-        legs = ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
-        return f"adjusts trade {reason.trade} at {local}{said}: {legs}"
+        return f"adjusts trade {reason.trade} at {local}{said}: {contracts()}"
     if reason.kind == "no adjustment":
         return f"trade {reason.trade} is not adjusted at {local}: {values.get('message', '')}{said}"
     if reason.kind == "stop moved":

@@ -17,7 +17,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.strategy.whole import named_in
 
 
-def market_of(
+def market_for(
     document: Mapping[str, Any], owner_id: int | None, history: Callable[[str], Timeline] = timeline
 ) -> Market:
     """What a normalised document looks at; raises :class:`NotThere` where an underlying has no data. ``history`` gives

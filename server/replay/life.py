@@ -8,7 +8,7 @@ from decimal import Decimal
 from fractions import Fraction
 from itertools import groupby
 
-from market.own import market_of
+from market.own import market_for
 from replay.models import ReplayFill, ReplaySession
 from strell_core.engine.hand import Action, Deal, lived
 from strell_core.engine.plan import EVERYTHING, Part, Plan
@@ -130,7 +130,7 @@ def life(session: ReplaySession, timeline: Timeline, fills: Iterable[ReplayFill]
     starts = min([session.start, *(fill.at for fill in made)])
     begin = timeline.at_or_before(max(starts, int(timeline.times[0])))
     end = timeline.at_or_before(session.cursor if until is None else until) + 1
-    whole = Market(timeline) if session.revision is None else market_of(session.revision.document, session.owner_id)
+    whole = Market(timeline) if session.revision is None else market_for(session.revision.document, session.owner_id)
     return Life(
         plan, lived(plan, whole, begin, max(begin, end), session.cash, list(actions(session, made))), timeline, whole
     )

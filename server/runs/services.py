@@ -18,7 +18,7 @@ from config.errors import Conflict, NotThere, Refused
 from config.heartbeat import beating
 from config.push import notify
 from market.ask import defer
-from market.own import market_of
+from market.own import market_for
 from market.timelines import timeline
 from runs.kept import keep
 from runs.models import Run, RunTrade
@@ -224,7 +224,7 @@ def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade], list[dict[str,
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
     progress = _reporter(run, begin, end)
-    whole = market_of(run.revision.document, run.strategy.owner_id)
+    whole = market_for(run.revision.document, run.strategy.owner_id)
     result = method(plan, whole, begin, end, run.cash, progress, until_ruin=True)
     made = report(plan, history, result, begin, end, run.cash, run.seed)
     trades, leaving = [], {item.trade: item for item in made.leavings}
@@ -292,7 +292,7 @@ def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade], sti
 
 def manifest(run: Run, history: Timeline) -> dict[str, Any]:
     """What the results depend on: same manifest, same results."""
-    whole = market_of(run.revision.document, run.strategy.owner_id)
+    whole = market_for(run.revision.document, run.strategy.owner_id)
     series = {name: found.digest for name, found in sorted(whole.series.items())}
     return {
         "rules": run.revision.digest, "revision": run.revision.number, "chains": history.digest,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from market.own import market_of
+from market.own import market_for
 from market.timelines import instant_of
 from observe.payoffs import Holding, glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
@@ -37,7 +37,7 @@ STATUS_TEXT = {
 def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: str | None = None) -> dict[str, Any]:
     """Everything the Rules stage shows for one instant, of one entry: the first unless it is named. ``owner_id``:
     whose series it may read."""
-    whole = market_of(document, owner_id)
+    whole = market_for(document, owner_id)
     history = whole.main
     plan = make_plan(parse(document), history)
     entry = next((item for item in plan.entries if item.id == entry_id), plan.entries[0])

@@ -8,7 +8,7 @@ from typing import Any
 
 from django.contrib.auth.models import User
 
-from market.own import market_of
+from market.own import market_for
 from observe.payoffs import Holding, glyph
 from strategies.models import Revision, Strategy
 from strell_core.formats.starters import starters
@@ -33,7 +33,7 @@ def blocks_of(document: dict[str, Any]) -> list[dict[str, Any]]:
 
 def glyph_now(document: dict[str, Any], owner_id: int) -> dict[str, Any]:
     """The structure the rules would pick at the last recorded snapshot, for the leg glyph."""
-    whole = market_of(document, owner_id)
+    whole = market_for(document, owner_id)
     history = whole.main
     index = len(history.times) - 2
     view = history.view(index)

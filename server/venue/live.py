@@ -17,7 +17,7 @@ from config.errors import Conflict
 from config.push import notify_market
 from market.calendars import calendar_for
 from market.models import Bar, Contract, Expiration, LiveChain, RecordedSnapshot, SessionChainRow, Underlying, Venue
-from market.own import market_of
+from market.own import market_for
 from market.terms import terms
 from market.timelines import timeline
 from strell_core.formats import cubes
@@ -202,7 +202,7 @@ def recorded(symbol: str) -> Timeline:
 
 def observed(document: Mapping[str, Any], owner_id: int) -> Market:
     """What is known now of all that a strategy looks at."""
-    return market_of(document, owner_id, recorded)
+    return market_for(document, owner_id, recorded)
 
 
 _bases: dict[str, Timeline] = {}

@@ -10,7 +10,7 @@ from typing import Any
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from config.errors import Refused
-from market.own import market_of
+from market.own import market_for
 from market.timelines import timeline
 from runs.services import check_request
 from strell_core.engine.plan import make_plan
@@ -53,7 +53,7 @@ class Command(BaseCommand):
             raise CommandError(error.message) from error
         plan = make_plan(parse(document), history)
         begin, stop = history.span(start, end)
-        result = run_blocks(plan, market_of(document, None), begin, stop, options["cash"], until_ruin=True)
+        result = run_blocks(plan, market_for(document, None), begin, stop, options["cash"], until_ruin=True)
         figures = report(plan, history, result, begin, stop, options["cash"], seed=1).figures
         self.stdout.write(f"{document['name']} on {clock_of(document)}, {start} to {end}")
         for name in SHOWN:
