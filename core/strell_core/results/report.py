@@ -11,7 +11,7 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.run import History
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import FALSE, TRUE
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED
 from strell_core.results.delayed import Leaving, leavings
 from strell_core.results.equity import EquityCurve, equity_curve
 from strell_core.results.figures import Finished, figures
@@ -67,8 +67,12 @@ def _evidence(plan: Plan, history: History) -> dict[str, dict[str, int]]:
         + [r.id for r in entry.checks]
         for entry in plan.strategy.entries
     }
+    limits = {rule.id for rule in plan.strategy.guards}
     for reason in history.reasons:
-        if reason.kind == "entry":
+        if reason.kind == "no entry" and reason.rule in limits:
+            # a limit is asked before the entry's own sentences: what holds is what says no
+            (unvalued if reason.truth == UNVALUED else no).update([reason.rule])
+        elif reason.kind == "entry":
             true.update([reason.rule, *orders.get(reason.rule, ())])
         elif reason.kind == "no entry":
             entry = next(

@@ -13,6 +13,7 @@ from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump
 from strell_core.formats.strategies import from_text, to_text
+from strell_core.results.report import report
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
 from strell_core.strategy.edits import mirrored, rules_digest
@@ -63,6 +64,7 @@ class FortyTest(unittest.TestCase):
                 # the whole finds something to enter; steps are tried where there are several snapshots a session
                 whole = run_blocks(plan, market, 0, end, CASH)
                 begin = int(timeline.first[len(timeline.dates) - STEPPED])
+                self.assertTrue(report(plan, timeline, whole, 0, end, CASH, seed=1).evidence)
                 blocks = run_blocks(plan, market, begin, end, CASH)
                 steps = run_steps(plan, market, begin, end, CASH)
                 for part in ("reasons", "entries", "closed", "intents"):

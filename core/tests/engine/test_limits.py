@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
+from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History
-from tests.engine.byhand import CALL, PUT, ByHandCase, entry, snapshots, strategy
+from strell_core.results.report import report
+from strell_core.strategy.document import parse
+from tests.engine.byhand import CALL, CASH, PUT, ByHandCase, entry, snapshots, strategy
 from tests.handmade import session_chains, timeline_of
 
 QUIET = {"2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"}}
@@ -81,6 +84,15 @@ class LimitsTest(ByHandCase):
         self.assertEqual(said, ["a limit closed trades on 6 Oct 2026, nothing is entered yet"] * 2)
         none = self.lived([{**rule, "sessions": 0}], quotes)
         self.assertEqual([at for at, _, _ in self.told(none, "entry")], ["05 15:45", "07 15:45"])
+
+    def test_a_report_counts_what_a_limit_refused(self) -> None:
+        bars = [limit("no_entry", {"measure": "open_trades"}, "at least", 1)]
+        timeline = timeline_of(session_chains(snapshots(QUIET)))
+        made = strategy(entry("only", [*self.STRANGLE], limit=9), limits=bars)
+        history = self.run_all(made, timeline)
+        found = report(make_plan(parse(made), timeline), timeline, history, 0, len(timeline.times), CASH, 1)
+        self.assertEqual(found.evidence["limit"], {"true": 0, "no": 2, "unvalued": 0})
+        self.assertEqual([item["rule"] for item in found.decisions if item["kind"] == "no entry"], ["limit", "limit"])
 
     def test_only_the_newest_is_closed_one_at_a_time(self) -> None:
         rule = limit("close_trades", {"measure": "open_trades"}, "above", 1, which="newest")
