@@ -21,6 +21,7 @@ import {
   withMore,
 } from "./document";
 import { NoteEditor } from "./NoteEditor";
+import { unbroken } from "./sentence";
 import type { Evidence } from "./types";
 import { ValueEditor } from "./ValueEditor";
 
@@ -166,24 +167,29 @@ function SentenceLine({
       </span>
       <div>
         <span className={sentence.off ? "line-through" : ""}>
-          {sentence.tokens.map((token, i) => {
-            const target = token.path ? targetOf(document, declarations, sentence, token) : null;
-            return target ? (
-              <ValueEditor
-                // biome-ignore lint/suspicious/noArrayIndexKey: a sentence's tokens have no other identity
-                key={`${token.path}${i}`}
-                document={document}
-                target={target}
-                sentence={sentence.number}
-                text={token.text}
-                piece={token.piece}
-                legs={legs}
-                save={save}
-              />
-            ) : (
-              token.text
-            );
-          })}
+          {unbroken(sentence.tokens).map((group, at) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a sentence's tokens have no other identity
+            <span key={at} className={group.length > 1 ? "whitespace-nowrap" : ""}>
+              {group.map((token, i) => {
+                const target = token.path ? targetOf(document, declarations, sentence, token) : null;
+                return target ? (
+                  <ValueEditor
+                    // biome-ignore lint/suspicious/noArrayIndexKey: a sentence's tokens have no other identity
+                    key={`${token.path}${i}`}
+                    document={document}
+                    target={target}
+                    sentence={sentence.number}
+                    text={token.text}
+                    piece={token.piece}
+                    legs={legs}
+                    save={save}
+                  />
+                ) : (
+                  token.text
+                );
+              })}
+            </span>
+          ))}
         </span>
         {sentence.note && <span className="block font-sans text-xs text-soft italic">{sentence.note}</span>}
         {noting && (
