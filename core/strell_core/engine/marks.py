@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
+import numpy.typing as npt
 
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import LegState, TradeState
@@ -18,38 +19,40 @@ from strell_core.market.timeline import Timeline, valid_quotes
 from strell_core.measures.frames import PositionLeg, Stretch
 
 NEVER = -(2**62)
+IntArray = npt.NDArray[np.int64]
+BoolArray = npt.NDArray[np.bool_]
 
 
 def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: int, end: int) -> Stretch:
     """The trade's marks over snapshots ``[begin, end)``, unvalued where a leg has no quote."""
-    market, legs = market_of(history), []
-    timeline = market.main
-    for leg in trade.legs:
-        bid, ask = timeline.quotes(leg.contract, begin, end)
+    market = market_of(history)
+    quotes = np.empty((2, len(trade.legs), end - begin), np.int64)
+    for place, leg in enumerate(trade.legs):
+        quotes[0, place], quotes[1, place] = market.main.quotes(leg.contract, begin, end)
         if leg.contract.is_unit:
-            half = plan.unit_half
-            bid, ask = bid - half, ask + half
-        good = valid_quotes(bid, ask)
-        legs.append(PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid, ask, good, leg.best))
-    return _joined(plan, market, begin, end, legs, trade, trade.opening, trade.realised, trade.best)
+            quotes[0, place] -= plan.unit_half
+            quotes[1, place] += plan.unit_half
+    bid, ask = quotes
+    good = valid_quotes(bid, ask)
+    legs = [
+        PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, *rows, leg.best)
+        for leg, *rows in zip(trade.legs, bid, ask, good, strict=True)
+    ]
+    return _joined(plan, market, begin, legs, bid, ask, good, trade, trade.opening, trade.realised, trade.best)
 
 
 def _joined(
-    plan: Plan, market: Market, begin: int, end: int, legs: Sequence[PositionLeg], trade: TradeState,
-    opening: int, realised: int, best: int | None,
+    plan: Plan, market: Market, begin: int, legs: Sequence[PositionLeg], bid: IntArray, ask: IntArray, good: BoolArray,
+    trade: TradeState, opening: int, realised: int, best: int | None,
 ) -> Stretch:  # fmt: skip
-    """Legs together: marks, and the highest of them."""
-    timeline, n = market.main, end - begin
+    """Legs together, their quotes ``(legs, n)``: marks, and the highest of them."""
+    timeline, end = market.main, begin + bid.shape[1]
+    contracts = np.array([leg.contracts for leg in legs], np.int64)
     paid = sum(leg.contracts * leg.opened_parts for leg in legs)
-    mid = np.full(n, realised - paid, np.int64)
-    closable, width = mid.copy(), np.zeros(n, np.int64)
-    valued = np.ones(n, np.bool_)
-    for leg in legs:
-        valued &= leg.valid
-        mid += (leg.bid + leg.ask) // 2 * leg.contracts
-        closable += (leg.ask if leg.contracts < 0 else leg.bid) * leg.contracts
-        if not leg.contract.is_unit:
-            width += (leg.ask - leg.bid) * abs(leg.contracts)
+    mid = contracts @ ((bid + ask) >> 1) + (realised - paid)
+    closable = contracts @ np.where((contracts < 0)[:, None], ask, bid) + (realised - paid)
+    width = np.array([0 if leg.contract.is_unit else abs(leg.contracts) for leg in legs], np.int64) @ (ask - bid)
+    valued = good.all(axis=0)
     settings = plan.strategy.orders["doubtful_marks"]
     doubtful = width * 100 > settings["percent"] * abs(opening)
     if settings["last"] == "wait":
@@ -59,10 +62,11 @@ def _joined(
         known[0] = best
 
     def narrow(names: Sequence[str]) -> Stretch:
-        own = [leg for leg in legs if leg.leg_id in names]
+        rows = [row for row, leg in enumerate(legs) if leg.leg_id in names]
+        own = [legs[row] for row in rows]
         premium = -sum(leg.contracts * leg.opened_parts for leg in own if not leg.contract.is_unit)
         highest = own[0].best if len(own) == 1 else None
-        return _joined(plan, market, begin, end, own, trade, premium, 0, highest)
+        return _joined(plan, market, begin, own, bid[rows], ask[rows], good[rows], trade, premium, 0, highest)
 
     return Stretch(
         legs, opening, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
@@ -97,11 +101,13 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
     if best > NEVER and best != trade.best:
         trade = dataclasses.replace(trade, best=best)
     if plan.looks_at_legs:
-        legs = []
-        for leg in trade.legs:
-            highest = int(ahead.narrow([leg.leg_id]).best[-1])
-            legs.append(dataclasses.replace(leg, best=highest if highest > NEVER else None))
-        trade = dataclasses.replace(trade, legs=tuple(legs))
+        found = (int(ahead.narrow([leg.leg_id]).best[-1]) for leg in trade.legs)
+        highest = [best if best > NEVER else None for best in found]
+        if highest != [leg.best for leg in trade.legs]:
+            pairs = zip(trade.legs, highest, strict=True)
+            trade = dataclasses.replace(
+                trade, legs=tuple(dataclasses.replace(leg, best=best) for leg, best in pairs)
+            )
     return trade
 
 

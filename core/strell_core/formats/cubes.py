@@ -162,27 +162,29 @@ def _place(
         window = slice(entry["cell"], entry["cell"] + shape[0] * shape[1])
         for name, values in (("bid", chain.bid), ("ask", chain.ask), ("iv", chain.iv)):
             flat[name][window].reshape(shape)[rows, at : at + m] = values[begin:end]
-        delta = flat["delta"][window].reshape(shape)
         sign = np.array([1 if c.right == "call" else -1 for c in chain.contracts[begin:end]], np.int64)
         strike = np.array([c.strike for c in chain.contracts[begin:end]], np.float64)
         rate = underlying.interest(chain.date, expiration)
+        found = np.empty((m, end - begin), np.int16)
+        ivs = np.ascontiguousarray(chain.iv[begin:end].T)
         for t in range(m):
             key = (chain.date, expiration, int(chain.times[t]))
             if deltas is not None and key in deltas:
-                delta[rows, at + t] = deltas[key]
+                found[t] = deltas[key]
                 continue
             years = max(0.0, (entry["settles"] - int(chain.times[t])) / YEAR_SECONDS)
-            future, iv = float(chain.forward[rank, t]), chain.iv[begin:end, t].copy()
+            future = float(chain.forward[rank, t])
             if underlying.american:
                 price = int(chain.spot[t]) / 100
                 seconds, paid = to_come(dividends, calendar, int(chain.times[t]), entry["settles"])
-                delta[rows, at + t] = premium_table.delta_grid(
-                    price, future, strike, years, iv, rate, seconds / YEAR_SECONDS, paid, sign
+                found[t] = premium_table.delta_grid(
+                    price, future, strike, years, ivs[t], rate, seconds / YEAR_SECONDS, paid, sign
                 )
             else:
-                delta[rows, at + t] = delta_grid(future, strike, years, iv, rate, sign)
+                found[t] = delta_grid(future, strike, years, ivs[t], rate, sign)
             if deltas is not None:
-                deltas[key] = delta[rows, at + t]
+                deltas[key] = found[t]
+        flat["delta"][window].reshape(shape)[rows, at : at + m] = found.T
         forward[entry["forward"] + at : entry["forward"] + at + m] = chain.forward[rank]
         cells = interest[entry["interest"] : entry["interest"] + shape[0] * entry["sessions"]]
         cells.reshape(shape[0], entry["sessions"])[rows, number - entry["session"]] = chain.open_interest[begin:end]

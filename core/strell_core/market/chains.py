@@ -13,6 +13,7 @@ import struct
 import zlib
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -136,12 +137,23 @@ def _contracts(
 ) -> tuple[ContractKey, ...]:
     """What :func:`_keys` stored in ``width`` columns; a market's snapshots share theirs."""
     n = len(keys) // (4 * width)
-    columns = unshuffled(keys, "<i4", width * n).reshape(width, n).tolist()
-    settles = columns[3] if width == 4 else [0] * n
+    rank, *columns = unshuffled(keys, "<i4", width * n).reshape(width, n)
+    edges = [0, *(np.flatnonzero(np.diff(rank)) + 1).tolist(), n] if n else []
+    table = np.ascontiguousarray(np.array(columns).T)
+    out: list[ContractKey] = []
+    for begin, end in pairwise(edges):
+        out += _listed(symbol, expirations[rank[begin]], table[begin:end].tobytes(), scale, width - 1)
+    return tuple(out)
+
+
+@lru_cache(maxsize=512)
+def _listed(symbol: str, expiration: dt.date, rows: bytes, scale: int, width: int) -> tuple[ContractKey, ...]:
+    """Contracts of one expiration from right, strike and settlement in rows; most of one session are there in the next
+    as well."""
     return tuple(
-        ContractKey(expirations[a], _RIGHTS[b], strike_of(strike * scale), symbol, SETTLEMENTS[c])
-        for a, b, strike, c in zip(*columns[:3], settles, strict=True)
-    )
+        ContractKey(expiration, _RIGHTS[right], strike_of(strike * scale), symbol, SETTLEMENTS[settles[0] if settles else 0])
+        for right, strike, *settles in np.frombuffer(rows, np.int32).reshape(-1, width).tolist()
+    )  # fmt: skip
 
 
 def encode(chain: SessionChain) -> bytes:

@@ -157,7 +157,7 @@ class RandomHistoriesTest(unittest.TestCase):
     maxDiff = 3000
     entered = waiting = refused = called = 0
 
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=80, deadline=None)
     @given(st.integers(0, 2**32 - 1))
     def test_both_agree_and_cuts_change_nothing(self, seed: int) -> None:
         rng = random.Random(seed)

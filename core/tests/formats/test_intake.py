@@ -435,16 +435,25 @@ class BesideTest(Folder):
 class RoundTripTest(Folder):
     """What is written by :mod:`export` is read back by us, and by pandas, which knows nothing of us."""
 
-    def setUp(self) -> None:
-        super().setUp()
-        self.chains = list(chains(SHORT))[-3:]
-        tables = (export.table(chain, MK30, CALENDAR) for chain in self.chains)
-        self.path = self.folder / "mk30.parquet"
-        self.count = export.write(self.path, tables, "parquet")
+    chains: list[SessionChain]
+    path: Path
+    count: int
+    found: dict[dt.date, SessionChain]
 
-    def built(self, path: Path) -> dict[dt.date, SessionChain]:
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        made = tempfile.TemporaryDirectory(prefix="strell-")
+        cls.addClassCleanup(made.cleanup)
+        cls.chains = list(chains(SHORT))[-2:]
+        cls.path = Path(made.name) / "mk30.parquet"
+        cls.count = export.write(cls.path, (export.table(chain, MK30, CALENDAR) for chain in cls.chains), "parquet")
+        cls.found = cls.built(cls.path)
+
+    @staticmethod
+    def built(path: Path) -> dict[dt.date, SessionChain]:
         mapping = sample(path).mapping
-        stage = Stage(self.folder / "stage", row_type(mapping.columns))
+        stage = Stage(path.parent / "stage", row_type(mapping.columns))
         stage.clear()
         for block in blocks(path, mapping, lambda _: CALENDAR):
             stage.add(block.rows)
@@ -452,9 +461,8 @@ class RoundTripTest(Folder):
         return {date: chain for date, chain in made.items() if chain is not None}
 
     def test_generated_sessions_come_back(self) -> None:
-        found = self.built(self.path)
         for chain in self.chains:
-            mine = found[chain.date]
+            mine = self.found[chain.date]
             usable = (chain.bid <= chain.ask) & (chain.ask > 0) & (chain.bid >= 0)
             rows = [chain.contracts.index(contract) for contract in mine.contracts]
             np.testing.assert_array_equal(np.where(usable, chain.bid, 0)[rows], np.where(usable[rows], mine.bid, 0))
@@ -482,11 +490,11 @@ class RoundTripTest(Folder):
     def test_csv_and_parquet_give_the_same_chains_whatever_the_blocks(self) -> None:
         path = self.folder / "mk30.csv"
         export.write(path, (export.table(chain, MK30, CALENDAR) for chain in self.chains), "csv")
-        a, b = self.built(self.path), self.built(path)
+        a, b = self.found, self.built(path)
         self.assertEqual({d: encode(c) for d, c in a.items()}, {d: encode(c) for d, c in b.items()})
 
     def test_rows_in_any_order_give_the_same_chains(self) -> None:
         frame = pyarrow.parquet.read_table(self.path).to_pandas().sample(frac=1.0, random_state=3)
         frame.to_parquet(self.folder / "mixed.parquet")
-        a, b = self.built(self.path), self.built(self.folder / "mixed.parquet")
+        a, b = self.found, self.built(self.folder / "mixed.parquet")
         self.assertEqual({d: encode(c) for d, c in a.items()}, {d: encode(c) for d, c in b.items()})

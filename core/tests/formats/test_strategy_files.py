@@ -51,7 +51,7 @@ class RoundTripTest(unittest.TestCase):
         document = variations()["strangle"]
         self.assertEqual(from_text(json.dumps(document)), document)
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=150, deadline=None)
     @given(name=st.text(min_size=1, max_size=80).filter(str.strip), note=st.text(min_size=1, max_size=200))
     def test_any_name_and_note(self, name: str, note: str) -> None:
         document = {**variations()["strangle"], "name": name}

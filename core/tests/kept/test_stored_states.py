@@ -52,11 +52,11 @@ class StoredStateTest(unittest.TestCase):
                 steps = run_steps(plan, timeline, begin, end, Decimal(50_000), state=state)
                 self.assertEqual(to_plain(rest.closed), to_plain(steps.closed))
                 self.assertEqual(dump(rest.state), dump(steps.state))
-                today = run_steps(plan, timeline, 0, begin, Decimal(50_000)).state
+                today = run_blocks(plan, timeline, 0, begin, Decimal(50_000)).state
                 if _at(today) != _at(state):
                     continue
                 reached += 1
-                whole = run_steps(plan, timeline, 0, end, Decimal(50_000))
+                whole = run_blocks(plan, timeline, 0, end, Decimal(50_000))
                 for mine, first in zip(reversed(rest.closed), reversed(whole.closed), strict=False):
                     self.assertEqual(to_plain(mine), to_plain(first))
                 self.assertEqual(rest.state.cash - state.cash, whole.state.cash - today.cash)
