@@ -131,7 +131,11 @@ class Runner(DiscoverRunner):
             name = connection.settings_dict["NAME"]
             connections.close_all()
             with connection._nodb_cursor() as cursor:
-                cursor.execute("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s", [name])
+                cursor.execute(
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
+                    "WHERE datname = %s AND backend_type = 'client backend'",
+                    [name],
+                )
         super().teardown_databases(old_config, **kwargs)
 
     def suite_result(self, suite: unittest.TestSuite, result: CountingResult, **kwargs: object) -> int:

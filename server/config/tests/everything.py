@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
+from config.api import api
 from desk import deployments
 from desk.tests.desk import DeskTestCase
 from market.models import ColumnMapping, Intake, Removal, Series, Underlying
 from people.access import make_token
 from replay import services as replays
+
+
+@cache
+def schema() -> dict[str, Any]:
+    """What the API says of itself; it takes its time to be written."""
+    return dict(api.get_openapi_schema())
 
 
 class WithEverything(DeskTestCase):

@@ -9,10 +9,9 @@ from typing import Any
 from django.db import transaction
 from django.test import Client
 
-from config.api import api
 from config.tests.awkward import filled
 from config.tests.demo import BACKEND
-from config.tests.everything import WithEverything
+from config.tests.everything import WithEverything, schema
 from desk import deployments, services
 from desk.models import Holding
 from desk.tickets import Ticket
@@ -34,7 +33,7 @@ class DoorsCase(WithEverything):
         """Operation, method, path with Mara's ids, body that would do, names in the path."""
         ids, bodies = self.ids(), self.bodies()
         found = [
-            (path, *item) for path, methods in api.get_openapi_schema()["paths"].items() for item in methods.items()
+            (path, *item) for path, methods in schema()["paths"].items() for item in methods.items()
         ]
         # signing out ends the session that the others need
         for path, method, operation in sorted(found, key=lambda item: item[2]["operationId"] == "sign_out"):

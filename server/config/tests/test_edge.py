@@ -7,10 +7,9 @@ import os
 from django.db import transaction
 from django.test import Client
 
-from config.api import api
 from config.tests.awkward import requests
 from config.tests.demo import BACKEND, document
-from config.tests.everything import WithEverything
+from config.tests.everything import WithEverything, schema
 
 SHARE = int(os.environ.get("AWKWARD_SHARE", "7"))
 SLOW, SLOWER = {"sign_in", "confirm_password", "ask_run", "replay", "start_replay"}, 29
@@ -23,7 +22,7 @@ class AwkwardTest(WithEverything):
         client = Client(raise_request_exception=False)
         client.force_login(self.mara, backend=BACKEND)
         tried, broken = 0, []
-        for number, request in enumerate(requests(api.get_openapi_schema(), self.ids(), self.bodies())):
+        for number, request in enumerate(requests(schema(), self.ids(), self.bodies())):
             if number % (SLOWER if request.operation in SLOW else SHARE):
                 continue
             tried += 1
