@@ -18,17 +18,16 @@ from strell_core.measures.values import allowed, family
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
-from strell_core.strategy.sentences import sheet
+from strell_core.strategy.sentences import Sheet, sheet
 
 
 def sheet_of(document: dict[str, Any]) -> list[dict[str, Any]]:
     """Sentences with their tokens, as the page draws them."""
-    return [{**asdict(sentence), "text": sentence.text} for sentence in sheet(document).sentences]
+    return _drawn(sheet(document))
 
 
-def blocks_of(document: dict[str, Any]) -> list[dict[str, Any]]:
-    """Sections of the sheet, with the lists that sentences are added to."""
-    return [asdict(block) for block in sheet(document).blocks]
+def _drawn(whole: Sheet) -> list[dict[str, Any]]:
+    return [{**asdict(sentence), "text": sentence.text} for sentence in whole.sentences]
 
 
 def glyph_now(document: dict[str, Any], owner_id: int) -> dict[str, Any]:
@@ -53,11 +52,12 @@ def revision_facts(revision: Revision) -> dict[str, Any]:
 def strategy_facts(strategy: Strategy) -> dict[str, Any]:
     """A strategy's page: its latest revision, sheet, and what the track says."""
     latest = strategy.latest
+    whole = sheet(latest.document)
     return {
         "id": strategy.pk, "name": latest.document["name"], "underlying": clock_of(latest.document),
         "revision": latest.number, "digest": latest.digest, "document": latest.document,
-        "sheet": sheet_of(latest.document), "blocks": blocks_of(latest.document), "glyph": glyph_now(latest.document, strategy.owner_id),
-        "sentences": sum(1 for s in sheet(latest.document).sentences if not s.off),
+        "sheet": _drawn(whole), "blocks": [asdict(block) for block in whole.blocks], "glyph": glyph_now(latest.document, strategy.owner_id),
+        "sentences": sum(1 for s in whole.sentences if not s.off),
     }  # fmt: skip
 
 
@@ -76,7 +76,7 @@ def starters_told() -> list[dict[str, Any]]:
 
 
 def shelf(user: User) -> list[Strategy]:
-    return list(Strategy.objects.of(user).prefetch_related("revisions").order_by("-created_at"))
+    return list(Strategy.objects.of(user).order_by("-created_at"))
 
 
 def _declaration(declaration: Declaration) -> dict[str, Any]:

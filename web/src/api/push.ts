@@ -3,6 +3,7 @@ import type { QueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
 import type { Schemas } from "./client";
 import { keys, type Pushed, type QueryKey, renewedBy, UNDER_WAY } from "./keys";
+import { waits } from "./writing";
 
 interface Message extends Pushed {
   share?: number;
@@ -88,6 +89,7 @@ function refresh(cache: QueryClient, message: Message) {
     cache.setQueriesData<RunRow[]>({ queryKey: keys.activeRuns() }, (old) => old?.map(step));
     return;
   }
+  if (message.topic === "strategy" && waits(message.id)) return;
   if (message.topic === "intake" && message.share !== undefined) {
     const { share, doing } = message;
     cache.setQueriesData<Schemas["IntakeOut"][]>({ queryKey: keys.intakes() }, (old) =>

@@ -1,8 +1,16 @@
 /** Server state: every read is a query, every write a mutation that refreshes what it changed. */
-import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  QueryClient,
+  queryOptions,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { api, ask, Refusal, type Schemas } from "./client";
 import { keys, type QueryKey, writes } from "./keys";
 import { renew } from "./push";
+import { begin, end } from "./writing";
 
 export const client = new QueryClient({
   defaultOptions: {
@@ -87,15 +95,9 @@ export const useText = (id: number, revision: number) =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 
-export const usePreview = (
-  id: number,
-  revision: number,
-  at: string | null,
-  entry: string | null,
-  enabled: boolean,
-) =>
-  useQuery({
-    enabled,
+/** What a preview is asked with: its answer is kept by revision. */
+export const previewOf = (id: number, revision: number, at: string | null, entry: string | null) =>
+  queryOptions({
     queryKey: keys.preview(id, revision, at, entry),
     queryFn: async () => {
       const began = performance.now();
@@ -106,7 +108,6 @@ export const usePreview = (
       );
       return { ...found, took: performance.now() - began };
     },
-    placeholderData: keepPreviousData,
   });
 
 export const useRuns = (id: number) =>
@@ -147,42 +148,64 @@ export const useReplays = (strategy: number) =>
       ask(api.GET("/api/strategies/{strategy_id}/replays", { params: { path: { strategy_id: strategy } } })),
   });
 
-/** A mutation that puts a whole strategy into the cache and marks what depends on it as old. */
-function useStrategyWrite<T>(write: (given: T) => Promise<Schemas["StrategyOut"]>) {
+/** Milliseconds until what depends on a written strategy is asked for again: what the rules would do now comes first. */
+const SOON = 400;
+
+/** A mutation that puts a whole strategy into the cache and marks what depends on it as old. ``id``: of one that is
+ *  there already. */
+function useStrategyWrite<T>(write: (given: T) => Promise<Schemas["StrategyOut"]>, id?: number) {
   const cache = useQueryClient();
+  const again = (...old: QueryKey[]) => {
+    for (const key of old) renew(cache, key);
+  };
   return useMutation({
     mutationFn: write,
+    onMutate: () => {
+      if (id !== undefined) begin(id);
+    },
     onSuccess: (strategy) => {
       cache.setQueryData(keys.strategy(strategy.id), strategy);
-      cache.invalidateQueries({ queryKey: keys.strategies() });
-      cache.invalidateQueries({ queryKey: keys.strategy(strategy.id, "revisions") });
-      cache.invalidateQueries({ queryKey: keys.runs(strategy.id) });
-      cache.invalidateQueries({ queryKey: keys.run() });
+      const old = [
+        keys.strategies(),
+        keys.strategy(strategy.id, "revisions"),
+        keys.runs(strategy.id),
+        keys.run(),
+      ];
+      setTimeout(() => again(...old), SOON);
+    },
+    onSettled: (_, error) => {
+      if (id !== undefined && end(id, error !== null)) again(keys.strategies(), keys.strategy(id));
     },
   });
 }
 
 export const useRevise = (id: number) =>
-  useStrategyWrite((change: Schemas["Change"]) =>
-    ask(api.PUT("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } }, body: change })),
+  useStrategyWrite(
+    (change: Schemas["Change"]) =>
+      ask(api.PUT("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } }, body: change })),
+    id,
   );
 
 export const useGoBack = (id: number) =>
-  useStrategyWrite((number: number) =>
-    ask(
-      api.POST("/api/strategies/{strategy_id}/revisions/{number}", {
-        params: { path: { strategy_id: id, number } },
-      }),
-    ),
+  useStrategyWrite(
+    (number: number) =>
+      ask(
+        api.POST("/api/strategies/{strategy_id}/revisions/{number}", {
+          params: { path: { strategy_id: id, number } },
+        }),
+      ),
+    id,
   );
 
 export const useMirrorSentence = (id: number) =>
-  useStrategyWrite(({ sentence, basedOn }: { sentence: string; basedOn: number }) =>
-    ask(
-      api.POST("/api/strategies/{strategy_id}/sentences/{sentence_id}/mirror", {
-        params: { path: { strategy_id: id, sentence_id: sentence }, query: { based_on: basedOn } },
-      }),
-    ),
+  useStrategyWrite(
+    ({ sentence, basedOn }: { sentence: string; basedOn: number }) =>
+      ask(
+        api.POST("/api/strategies/{strategy_id}/sentences/{sentence_id}/mirror", {
+          params: { path: { strategy_id: id, sentence_id: sentence }, query: { based_on: basedOn } },
+        }),
+      ),
+    id,
   );
 
 export const useCreateStrategy = () =>

@@ -1,13 +1,14 @@
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Refusal } from "../../api/client";
 import {
   type Document,
+  previewOf,
   useDeclarations,
   useDuplicate,
   useGoBack,
   useMirrorSentence,
-  usePreview,
   useRevise,
   useRun,
   useRuns,
@@ -55,7 +56,8 @@ export function StrategyPage() {
 }
 
 /** Saves a changed document as a new revision and offers to take it back. */
-function useSave(strategy: Strategy) {
+function useSave(strategy: Strategy, stage: string, at: string | null, entry: string | null) {
+  const cache = useQueryClient();
   const revise = useRevise(strategy.id);
   const back = useGoBack(strategy.id);
   const mirroring = useMirrorSentence(strategy.id);
@@ -80,8 +82,13 @@ function useSave(strategy: Strategy) {
     [before, undo],
   );
   const save = useCallback(
-    async (document: Document) => kept(await revise.mutateAsync({ based_on: before, document })),
-    [revise, before, kept],
+    async (document: Document) => {
+      const saved = await revise.mutateAsync({ based_on: before, document });
+      // asked for before the page is drawn anew
+      if (stage === "rules") cache.prefetchQuery(previewOf(saved.id, saved.revision, at, entry));
+      return kept(saved);
+    },
+    [revise, before, kept, cache, stage, at, entry],
   );
   const mirror = useCallback(
     async (sentence: string) => kept(await mirroring.mutateAsync({ sentence, basedOn: before })),
@@ -91,12 +98,12 @@ function useSave(strategy: Strategy) {
 }
 
 function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
-  const { save, mirror, undo } = useSave(strategy);
   const [query] = useSearchParams();
+  const at = query.get("at");
+  const { save, mirror, undo } = useSave(strategy, stage, at, query.get("entry"));
   const go = useNavigate();
   const duplicate = useDuplicate();
   const [folded, setFolded] = useState(true);
-  const at = query.get("at");
   const shown = useShown(strategy, stage, at, query);
   const { evidence, marked } = beside(stage, shown);
   useKeys({
@@ -205,7 +212,11 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
 
 /** What the stage that is open asks for: the sheet and the evidence beside it read the same answers. */
 function useShown(strategy: Strategy, stage: string, at: string | null, query: URLSearchParams) {
-  const preview = usePreview(strategy.id, strategy.revision, at, query.get("entry"), stage === "rules");
+  const preview = useQuery({
+    ...previewOf(strategy.id, strategy.revision, at, query.get("entry")),
+    enabled: stage === "rules",
+    placeholderData: keepPreviousData,
+  });
   const runs = useRuns(strategy.id);
   const last = runs.data?.find((run) => run.status === "done")?.id;
   // a run is addressed by its number among those of this strategy: another's is never shown here
