@@ -1,12 +1,5 @@
 /** Server state: every read is a query, every write a mutation that refreshes what it changed. */
-import {
-  keepPreviousData,
-  QueryClient,
-  queryOptions,
-  useMutation,
-  useQuery,
-  useQueryClient,
-} from "@tanstack/react-query";
+import { QueryClient, queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, Refusal, type Schemas } from "./client";
 import { keys, type QueryKey, writes } from "./keys";
 import { renew } from "./push";
