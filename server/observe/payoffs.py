@@ -117,11 +117,13 @@ def payoff_of(
 
 def smile_of(timeline: Timeline, index: int, settlement: int) -> Smile | None:
     """The fitted curve of the expiration that settles then, ``None`` where its quotes do not give one."""
-    view = timeline.view(index)
-    for date in view.expirations:
-        if timeline.cubes[date].settlement_at == settlement:
-            return smile_at(view, date)
-    return None
+    key = ("smile", index, settlement)
+    known: tuple[Smile | None] | None = timeline.computed.get(key)
+    if known is None:
+        view = timeline.view(index)
+        date = next((date for date in view.expirations if timeline.cubes[date].settlement_at == settlement), None)
+        known = timeline.computed[key] = (None if date is None else smile_at(view, date),)
+    return known[0]
 
 
 def figures(facts: PayoffSummary, scale: int) -> dict[str, Any]:

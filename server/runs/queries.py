@@ -29,10 +29,9 @@ PATH_POINTS = 1200
 
 def on_track(strategy: Strategy) -> dict[str, Any]:
     """What backtests have to show for a strategy."""
-    runs = list(
-        strategy.runs.there().select_related("revision").defer("decisions", "curve", "evidence").order_by("-number")
-    )
-    digest = strategy.latest.digest
+    large = ("decisions", "curve", "evidence", "manifest", "open_trades", "revision__document")
+    runs = list(strategy.runs.there().select_related("revision").defer(*large).order_by("-number"))
+    digest = strategy.revisions.order_by("-number").values_list("digest", flat=True).first()
     done = next((run for run in runs if run.status == Run.Status.DONE), None)
     figures = done.figures if done else {}
     equity = done.curve.get("equity", []) if done else []

@@ -5,6 +5,9 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
+
 from market.own import market_for
 from market.timelines import instant_of
 from observe.payoffs import Holding, glyph, greeks, payoff
@@ -24,6 +27,8 @@ from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
 from strell_core.strategy.sentences import sheet
 
 RUNNERS_UP = 6
+Looks = npt.NDArray[np.int64]
+"""Indices of decision times."""
 EMPTY = Account(0, 0, lambda: (50_000.0, 50_000.0))
 """In a preview nothing is open, and the account is one of 50 000."""
 LOOKS_BACK = 250
@@ -41,16 +46,18 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     history = whole.main
     plan = make_plan(parse(document), history)
     entry = next((item for item in plan.entries if item.id == entry_id), plan.entries[0])
-    index = _last_decision(entry, history) if at is None else instant_of(history, at)
+    looks = entry.schedule.looks(history, 0, len(history.times))
+    last = int(looks[-1]) if len(looks) else len(history.times) - 1
+    index = last if at is None else instant_of(history, at)
     decision = decide_entry(entry, Observation(whole, index), EMPTY, RUNNERS_UP, thorough=True)
     local = history.calendar.local(int(history.times[index]))
     status = entry.schedule.status(history, index)
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
-        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision), "last_true": _last_true(entry, whole, index, decision),
+        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision), "last_true": _last_true(entry, whole, looks[looks < index], decision),
         "entry": entry.id, "entries": [_in_short(item, whole, index) for item in plan.entries],
-        "neighbours": _neighbours(entry, history, index), "verdicts": _verdicts(document, decision),
+        "neighbours": _neighbours(history, looks, index), "verdicts": _verdicts(document, decision),
         "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
         "single": bool(history.is_single[index]), "structure": None,
     }  # fmt: skip
@@ -79,10 +86,10 @@ def _said_no(decision: EntryDecision) -> str | None:
     return next((key for key, verdict in decision.verdicts if verdict.truth != TRUE), None)
 
 
-def _last_true(entry: EntryPlan, whole: Market, index: int, decision: EntryDecision) -> str | None:
+def _last_true(entry: EntryPlan, whole: Market, before: Looks, decision: EntryDecision) -> str | None:
     """When the condition that says no was last true at a decision time before, in words; ``None``: it is no condition."""
     rule = next((rule for rule in entry.entry.conditions if rule.id == _said_no(decision)), None)
-    looks = entry.schedule.looks(whole.main, 0, index)[-LOOKS_BACK:]
+    looks = before[-LOOKS_BACK:]
     if rule is None or not len(looks):
         return None
     for at in reversed(looks.tolist()):
@@ -92,14 +99,7 @@ def _last_true(entry: EntryPlan, whole: Market, index: int, decision: EntryDecis
     return f"not true at any of the {len(looks)} decision times before"
 
 
-def _last_decision(entry: EntryPlan, history: Timeline) -> int:
-    found = entry.schedule.looks(history, 0, len(history.times))
-    return int(found[-1]) if len(found) else len(history.times) - 1
-
-
-def _neighbours(entry: EntryPlan, history: Timeline, index: int) -> dict[str, str | None]:
-    found = entry.schedule.looks(history, 0, len(history.times))
-
+def _neighbours(history: Timeline, found: Looks, index: int) -> dict[str, str | None]:
     def local(candidates: Any, which: int) -> str | None:
         if not len(candidates):
             return None

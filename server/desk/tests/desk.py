@@ -22,7 +22,6 @@ from strell_core.scenario.practice import sizes
 from venue.clock import session_of, venue_of
 from venue.live import live, publish
 
-
 PLAYED: dict[str, Any] = {}
 """Scenarios by symbol: every test plays the same, and it takes its time to be made."""
 
