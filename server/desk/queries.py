@@ -320,9 +320,8 @@ def holding_detail(user: User, row: Holding) -> dict[str, Any]:
 
 def on_track(strategy: Strategy) -> dict[str, Any]:
     """How often a strategy is deployed, whether it is armed, and how many sessions it has decided in."""
-    alive = strategy.deployments.filter(ended_at=None)
+    armed = list(strategy.deployments.filter(ended_at=None).values_list("armed", flat=True))
     sessions = strategy.deployments.values_list("decisions__session", flat=True).distinct()
     return {
-        "deployments": alive.count(), "armed": alive.filter(armed=True).exists(),
-        "paper_sessions": sum(date is not None for date in sessions),
+        "deployments": len(armed), "armed": any(armed), "paper_sessions": sum(date is not None for date in sessions),
     }  # fmt: skip

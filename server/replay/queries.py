@@ -205,6 +205,5 @@ def _pnl_series(history: Timeline, session: ReplaySession, here: Life, rows: Any
 
 def on_track(strategy: Strategy) -> dict[str, Any]:
     """What replays have to show for a strategy: how many, and the name of the one whose note was written last."""
-    kept = strategy.replays.filter(deleted_at=None)
-    noted = kept.exclude(note="").order_by("-updated_at")
-    return {"replays": kept.count(), "latest_note": noted.values_list("name", flat=True).first() or ""}
+    kept = strategy.replays.filter(deleted_at=None).order_by("-updated_at").values_list("name", "note")
+    return {"replays": len(kept), "latest_note": next((name for name, note in kept if note), "")}

@@ -81,7 +81,7 @@ def create(user: User, document: dict[str, Any]) -> Strategy:
     if Strategy.objects.of(user).count() >= MAX_STRATEGIES:
         raise Refused(f"At most {MAX_STRATEGIES} strategies; delete one first.")
     strategy = Strategy.objects.create(owner=user, underlying=_underlying(document, user.pk))
-    _add_revision(strategy, document, "written")
+    _add_revision(strategy, document, "written", 0)
     return strategy
 
 
@@ -137,10 +137,10 @@ def _underlying(document: dict[str, Any], owner_id: int) -> Underlying:
     return rows[clock_of(document)]
 
 
-def _add_revision(strategy: Strategy, document: dict[str, Any], change: str) -> Revision:
-    latest = strategy.revisions.order_by("-number").first()
+def _add_revision(strategy: Strategy, document: dict[str, Any], change: str, after: int) -> Revision:
+    """``after``: the number of the last one there is."""
     revision = Revision.objects.create(
-        strategy=strategy, number=(latest.number if latest else 0) + 1, document=document,
+        strategy=strategy, number=after + 1, document=document,
         digest=rules_digest(document), change=change[:200],
     )  # fmt: skip
     notify(strategy.owner_id, "strategy", strategy.pk)
@@ -163,7 +163,7 @@ def revise(user: User, strategy_id: int, document: dict[str, Any], based_on: int
     if underlying.pk != strategy.underlying_id:
         strategy.underlying = underlying
         strategy.save(update_fields=["underlying"])
-    return _add_revision(strategy, document, _change(latest.document, document))
+    return _add_revision(strategy, document, _change(latest.document, document), latest.number)
 
 
 def _change(before: dict[str, Any], after: dict[str, Any]) -> str:
@@ -185,7 +185,8 @@ def go_back(user: User, strategy_id: int, number: int) -> Revision:
     earlier = strategy.revisions.filter(number=number).first()
     if earlier is None:
         raise NotThere(f"There is no revision {number}.")
-    return _add_revision(strategy, earlier.document, f"back to revision {number}")
+    Strategy.objects.select_for_update(no_key=True).get(pk=strategy.pk)
+    return _add_revision(strategy, earlier.document, f"back to revision {number}", strategy.latest.number)
 
 
 def mirror_sentence(user: User, strategy_id: int, sentence_id: str, based_on: int) -> Revision:

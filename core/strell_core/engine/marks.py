@@ -35,8 +35,8 @@ def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: in
     bid, ask = quotes
     good = valid_quotes(bid, ask)
     legs = [
-        PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, *rows, leg.best)
-        for leg, *rows in zip(trade.legs, bid, ask, good, strict=True)
+        PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid[row], ask[row], good[row], leg.best)
+        for row, leg in enumerate(trade.legs)
     ]
     return _joined(plan, market, begin, legs, bid, ask, good, trade, trade.opening, trade.realised, trade.best)
 
@@ -52,7 +52,7 @@ def _joined(
     mid = contracts @ ((bid + ask) >> 1) + (realised - paid)
     closable = contracts @ np.where((contracts < 0)[:, None], ask, bid) + (realised - paid)
     width = np.array([0 if leg.contract.is_unit else abs(leg.contracts) for leg in legs], np.int64) @ (ask - bid)
-    valued = good.all(axis=0)
+    valued = np.asarray(good.all(axis=0))
     settings = plan.strategy.orders["doubtful_marks"]
     doubtful = width * 100 > settings["percent"] * abs(opening)
     if settings["last"] == "wait":
@@ -105,9 +105,7 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
         highest = [best if best > NEVER else None for best in found]
         if highest != [leg.best for leg in trade.legs]:
             pairs = zip(trade.legs, highest, strict=True)
-            trade = dataclasses.replace(
-                trade, legs=tuple(dataclasses.replace(leg, best=best) for leg, best in pairs)
-            )
+            trade = dataclasses.replace(trade, legs=tuple(dataclasses.replace(leg, best=best) for leg, best in pairs))
     return trade
 
 

@@ -32,9 +32,7 @@ class DoorsCase(WithEverything):
     def routes(self) -> Iterator[tuple[str, str, str, Any, set[str]]]:
         """Operation, method, path with Mara's ids, body that would do, names in the path."""
         ids, bodies = self.ids(), self.bodies()
-        found = [
-            (path, *item) for path, methods in schema()["paths"].items() for item in methods.items()
-        ]
+        found = [(path, *item) for path, methods in schema()["paths"].items() for item in methods.items()]
         # signing out ends the session that the others need
         for path, method, operation in sorted(found, key=lambda item: item[2]["operationId"] == "sign_out"):
             asked = operation.get("parameters", [])

@@ -1,0 +1,103 @@
+"""The sheet in the browser, while it runs: start ./strell demo first, then ./strell bench sheet.
+
+A request that computes nothing; what the rules would do, decision by decision; and from the key that changes a value
+to what the rules would now do being drawn. On a copy of the demo's strangle, which is taken away again.
+"""
+
+from __future__ import annotations
+
+import os
+import statistics
+from typing import Any
+
+from bench.person import BASE, Person, health
+from bench.timing import table
+
+TIMES = 25
+ADDRESS = os.environ.get("STRELL_ADDRESS", BASE)
+ASKED = """async ([path, n]) => {
+  const out = [];
+  for (let i = 0; i < n; i++) {
+    const began = performance.now();
+    await (await fetch(path)).text();
+    out.push(performance.now() - began);
+  }
+  return out;
+}"""
+BACK = """async ([path, n]) => {
+  const out = [];
+  let at = (await (await fetch(path)).json()).neighbours.before;
+  for (let i = 0; i < n; i++) {
+    const began = performance.now();
+    const found = await (await fetch(`${path}?at=${at}`)).json();
+    out.push(performance.now() - began);
+    at = found.neighbours.before ?? at;
+  }
+  return out;
+}"""
+DRAWN = """() => {
+  window.__drawn = null;
+  const told = [...document.querySelectorAll("span")].find((span) => span.textContent.includes("answered in"));
+  document.addEventListener("keydown", (event) => {
+    if (event.key !== "Enter") return;
+    const began = performance.now();
+    const seen = new MutationObserver(() => {
+      seen.disconnect();
+      requestAnimationFrame(() => { window.__drawn = performance.now() - began; });
+    });
+    seen.observe(told, { subtree: true, childList: true, characterData: true });
+  }, { capture: true, once: true });
+}"""
+
+
+def run() -> None:
+    if health(ADDRESS) is None:
+        print(f"\n(nothing runs at {ADDRESS}: start ./strell demo to measure the sheet)")
+        return
+    person = Person(ADDRESS, "demo", "harbour-lantern")
+    first = min(person.ask("GET", "/api/strategies"), key=lambda row: row["id"])
+    copy = person.ask("POST", f"/api/strategies/{first['id']}/duplicate?mirror=false")
+    try:
+        measured = _in_the_browser(copy["id"])
+    finally:
+        person.ask("DELETE", f"/api/strategies/{copy['id']}")
+    rows = [
+        (name, f"{statistics.median(found):.0f}", f"{sorted(found)[int(0.9 * len(found))]:.0f}", f"{max(found):.0f}")
+        for name, found in measured.items()
+    ]
+    table(f"The sheet, {TIMES} times each, headless Chromium", ("what", "median ms", "90 of 100", "slowest"), rows)
+
+
+def _in_the_browser(strategy: int) -> dict[str, list[float]]:
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as play:
+        browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(ADDRESS)
+        page.get_by_label("Name").fill("demo")
+        page.get_by_label("Password").fill("harbour-lantern")
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("link", name="Desk").wait_for()
+        out = {
+            "a request that computes nothing": page.evaluate(ASKED, ["/api/me", TIMES]),
+            "what the rules would do": page.evaluate(BACK, [f"/api/strategies/{strategy}/preview", TIMES]),
+        }
+        page.goto(f"{ADDRESS}/strategies/{strategy}/rules")
+        page.get_by_text("answered in").wait_for()
+        out["from changing a value to what the rules would do now"] = [_edited(page, turn) for turn in range(TIMES)]
+        browser.close()
+    return out
+
+
+def _edited(page: Any, turn: int) -> float:
+    page.wait_for_timeout(1200)
+    page.locator("[data-sentence] .value").filter(has_text="0.").first.click()
+    page.get_by_label("Delta", exact=True).last.fill(f"0.{20 + turn % 10}" if turn % 2 else f"0.{35 + turn % 10}")
+    page.evaluate(DRAWN)
+    page.keyboard.press("Enter")
+    return float(page.wait_for_function("() => window.__drawn", timeout=5000).json_value())
+
+
+if __name__ == "__main__":
+    run()
