@@ -37,7 +37,7 @@ BACK = """async ([path, n]) => {
 }"""
 DRAWN = """() => {
   window.__drawn = null;
-  const told = [...document.querySelectorAll("span")].find((span) => span.textContent.includes("answered in"));
+  const picked = document.querySelector("table");
   document.addEventListener("keydown", (event) => {
     if (event.key !== "Enter") return;
     const began = performance.now();
@@ -45,7 +45,7 @@ DRAWN = """() => {
       seen.disconnect();
       requestAnimationFrame(() => { window.__drawn = performance.now() - began; });
     });
-    seen.observe(told, { subtree: true, childList: true, characterData: true });
+    seen.observe(picked, { subtree: true, childList: true, characterData: true, attributes: true });
   }, { capture: true, once: true });
 }"""
 

@@ -45,7 +45,7 @@ settings.FIX_STATE = settings.STATE / "test-fix"
 
 
 ALL = ["core", "server", "gateways", "browser_tests"]
-SHOWN = 400
+SHOWN = 12
 TOOK: list[tuple[float, str]] = []
 """Seconds of every test, and its name."""
 
