@@ -167,7 +167,8 @@ function useStrategyWrite<T>(write: (given: T) => Promise<Schemas["StrategyOut"]
       setTimeout(() => again(...old), SOON);
     },
     onSettled: (_, error) => {
-      if (id !== undefined && end(id, error !== null)) again(keys.strategies(), keys.strategy(id));
+      const behind = error instanceof Refusal && error.status === 409;
+      if (id !== undefined && end(id, behind)) again(keys.strategies(), keys.strategy(id));
     },
   });
 }

@@ -17,7 +17,7 @@ describe("a push while a strategy is written", () => {
     waits(7);
     expect(end(7, false)).toBe(true);
   });
-  it("is asked about when the write failed", () => {
+  it("is asked about when the write was behind", () => {
     begin(7);
     expect(end(7, true)).toBe(true);
   });

@@ -14,9 +14,9 @@ export function waits(strategy: number | undefined): boolean {
   return true;
 }
 
-/** Ends a write; whether the strategy is to be asked for again: it failed, or somebody else wrote as well. */
-export function end(strategy: number, failed: boolean): boolean {
+/** Ends a write; whether the strategy is to be asked for again: the write was behind, or somebody else wrote as well. */
+export function end(strategy: number, behind: boolean): boolean {
   const count = heard.get(strategy) ?? 0;
   heard.delete(strategy);
-  return failed || count > 1;
+  return behind || count > 1;
 }

@@ -45,7 +45,8 @@ export function StrategyPage() {
         </Link>
       </Empty>
     );
-  if (strategy.error)
+  // with the sheet there, what is being typed into it outlives a question without an answer
+  if (strategy.error && !strategy.data)
     return (
       <div className="m-6">
         <ErrorNote error={strategy.error} onRetry={() => strategy.refetch()} />
