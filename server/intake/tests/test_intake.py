@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 import datetime as dt
 import io
 import json
@@ -14,7 +13,6 @@ from pathlib import Path
 from typing import Any
 from unittest.mock import patch
 
-import numpy as np
 import pandas as pd
 from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -25,6 +23,7 @@ from config.tests.demo import DemoTestCase, document
 from intake import coverage
 from intake import jobs as intake_jobs
 from intake import work as intake_work
+from intake.tests.near import near_the_money
 from market import refresh
 from market.models import Bar, Contract, Intake, SessionChainRow, Underlying
 from market.terms import terms
@@ -32,34 +31,13 @@ from market.timelines import timeline
 from runs import services as runs
 from runs.models import Run
 from strategies import services as strategies
-from strell_core.formats.intake import export
-from strell_core.market.calendars import marrowick
-from strell_core.market.chains import SessionChain, decode
+from strell_core.market.chains import decode
 from strell_core.market.extras import decode_extras
-from strell_core.market.instruments import Underlying as Terms
 
 TERMS = {
     "kind": "index", "currency": "EUR", "multiplier": 50, "quantum": "0.05", "calendar": "MARROWICK", "american": False,
     "rate": 0.021,
 }  # fmt: skip
-
-
-def near_the_money(chain: SessionChain, underlying: Terms) -> pd.DataFrame:
-    """Three snapshots of a session's contracts near in price and time, as a table."""
-    calendar = marrowick()
-    times = [i for i, at in enumerate(chain.times) if f"{calendar.local(int(at)):%H:%M}" in ("11:00", "15:45", "15:50")]
-    spot = float(chain.spot[0]) / 100
-    kept = [
-        i for i, c in enumerate(chain.contracts)
-        if (c.expiration - chain.date).days < 20 and abs(float(c.strike) / spot - 1) < 0.08
-    ]  # fmt: skip
-    cells = np.ix_(kept, times)
-    part = dataclasses.replace(
-        chain, times=chain.times[times], spot=chain.spot[times], forward=chain.forward[:, times],
-        contracts=tuple(chain.contracts[i] for i in kept), bid=chain.bid[cells], ask=chain.ask[cells],
-        iv=chain.iv[cells], open_interest=chain.open_interest[kept], volume=chain.volume[kept],
-    )  # fmt: skip
-    return export.table(part, underlying, calendar).to_pandas().drop(columns=["symbol", "iv"])
 
 
 class IntakeTestCase(DemoTestCase):
