@@ -1,8 +1,9 @@
 """Whether the core's tests would notice: small changes are made to its code one at a time, and the tests run on each.
 
-`./strell mutate PATH … [--count N --from K --seed S --minutes M --every --copies C --long --out FILE]` draws N of all changes that
-cosmic-ray knows in these files and tells which of them nobody noticed. For each change the tests that run its line are
-asked, fastest class first; where none does (a declaration, what is computed once and kept), the tests of its room and the
+`./strell mutate PATH … [--count N --from K --seed S --minutes M --every --copies C --patience T --long --out FILE]` draws N of all
+changes that cosmic-ray knows in these files and tells which of them nobody noticed. For each change the tests that run its line are
+asked, fastest class first, until their seconds exceed the patience (who comes later is not asked: a change told as
+survived may be noticed by a slow test); where none does (a declaration, what is computed once and kept), the tests of its room and the
 engine's. Tests tagged `long` are asked with `--long` only, about what survived all others: whoever they notice is told as
 *late*. Not part of `./strell test`: an hour is soon gone.
 """
@@ -104,8 +105,9 @@ class Tests:
         self.lines: dict[str, dict[str, list[str]]] = told["lines"]
         self.seconds: dict[str, float] = told["seconds"]
 
-    def of(self, change: Change) -> list[str]:
-        """The tests that run the changed line, whole classes behind one another, the fastest first."""
+    def of(self, change: Change, patience: float) -> list[str]:
+        """The tests that run the changed line, whole classes behind one another, the fastest first; no more of them
+        than fit into so many seconds, but one class at least."""
         names = self.lines.get(change.file, {}).get(str(change.line), [])
         classes: dict[str, list[str]] = {}
         for name in names:
@@ -113,7 +115,13 @@ class Tests:
             classes.setdefault(name.rpartition(".")[0] if known_test else name, []).append(name)
         # what a class ran in its set-up, all of its tests rest on
         asked = {name: [name] if name in tests else sorted(tests, key=self.took) for name, tests in classes.items()}
-        return [test for tests in sorted(asked.values(), key=lambda them: sum(map(self.took, them))) for test in tests]
+        out: list[str] = []
+        for group in sorted(asked.values(), key=lambda them: sum(map(self.took, them))):
+            patience -= sum(map(self.took, group))
+            if out and patience < 0:
+                break
+            out += group
+        return out
 
     def took(self, name: str) -> float:
         return self.seconds.get(name) or sum(s for test, s in self.seconds.items() if test.startswith(f"{name}."))
@@ -167,7 +175,7 @@ def meaning(code: str) -> str:
         return code
 
 
-def tried(place: Path, change: Change, tests: Tests, long: bool) -> tuple[str, str]:
+def tried(place: Path, change: Change, tests: Tests, patience: float, long: bool) -> tuple[str, str]:
     """What came of a change, and the change itself as lines; *same*: it changed an annotation."""
     file = place / change.file
     before = file.read_text()
@@ -184,7 +192,7 @@ def tried(place: Path, change: Change, tests: Tests, long: bool) -> tuple[str, s
             if line[:1] in "+-" and line[:3] not in ("+++", "---")
         ]  # fmt: skip
         words = f"{change.line}: {'  =>  '.join(changed)}"
-        labels = tests.of(change) or [*ROOM.get(change.file.split("/")[2], ()), "tests.engine"]
+        labels = tests.of(change, patience) or [*ROOM.get(change.file.split("/")[2], ()), "tests.engine"]
         outcome = asked(place, labels, sum(map(tests.took, labels)))
         if outcome == "passed" and long and asked(place, LONG, LONG_SECONDS, "--tag") != "passed":
             outcome = "late"
@@ -202,6 +210,7 @@ def main() -> int:
     parser.add_argument("--minutes", type=float, default=30, help="stop drawing after so long")
     parser.add_argument("--every", action="store_true", help="also replace single numbers")
     parser.add_argument("--copies", type=int, default=2, help="so many changes at once")
+    parser.add_argument("--patience", type=float, default=300, help="seconds of tests to ask about one change")
     parser.add_argument("--long", action="store_true", help="ask the long tests about what survived all others")
     parser.add_argument("--out", type=Path, help="a file to which every change is added, and what came of it")
     given = parser.parse_args()
@@ -224,7 +233,7 @@ def main() -> int:
     def work(number: int) -> None:
         nonlocal passed
         while len(outcomes) < given.count and time.monotonic() < end and (change := next(queue, None)) is not None:
-            outcome, words = tried(places[number], change, tests, given.long)
+            outcome, words = tried(places[number], change, tests, given.patience, given.long)
             passed += 1
             if outcome != "same":
                 outcomes[change] = outcome, words

@@ -38,6 +38,7 @@ DOORS: dict[str, str] = {
     # backtests
     "figures": READ, "runs": READ, "ask_run": RESEARCH, "active_runs": READ, "run": READ, "delete_run": RESEARCH,
     "restore_run": RESEARCH, "cancel_run": RESEARCH, "go_on_run": RESEARCH, "run_trade": READ, "run_trades_csv": READ,
+    "slice_measures": READ, "run_slices": READ, "run_luck": READ, "run_course": READ, "compare_runs": READ,
     # replays
     "replays": READ, "start_replay": RESEARCH, "replay": READ, "describe_replay": RESEARCH, "delete_replay": RESEARCH,
     "move_replay": RESEARCH, "trade_replay": RESEARCH, "close_replay_position": RESEARCH, "let_replay_rules_act": RESEARCH,

@@ -1,14 +1,28 @@
 """Backtest runs."""
 
-from typing import Any
+from typing import Annotated, Any
 
 from django.http import HttpResponse
-from ninja import Router
+from ninja import Query, Router
 
 from people.access import SignedRequest
 from runs import queries, services
+from runs.compare import compared
+from runs.luck import luck_of
 from runs.models import Run
-from runs.schemas import FigureOut, RunOut, RunRequest, RunRow, TradeDetail
+from runs.schemas import (
+    CompareOut,
+    CourseOut,
+    FigureOut,
+    LuckOut,
+    MeasureName,
+    RunOut,
+    RunRequest,
+    RunRow,
+    SlicesOut,
+    TradeDetail,
+)
+from runs.slices import market_measures, slices
 from strategies import services as strategies
 from strell_core.results.figures import FIGURES, Figure
 
@@ -69,6 +83,41 @@ def go_on(request: SignedRequest, run_id: int) -> dict[str, Any]:
 @router.get("/runs/{run_id}/trades/{number}", response=TradeDetail, operation_id="run_trade")
 def trade(request: SignedRequest, run_id: int, number: int, at: int | None = None) -> dict[str, Any]:
     return queries.trade_detail(services.find(request.user, run_id), number, at)
+
+
+@router.get("/slices/measures", response=list[MeasureName], operation_id="slice_measures")
+def slice_measures(request: SignedRequest) -> list[dict[str, str]]:
+    """Measures of the market by which trades can be told apart."""
+    return [
+        {"id": item.id, "title": item.title, "explains": item.explains}
+        for item in (measure.declaration for measure in market_measures())
+    ]
+
+
+@router.get("/runs/{run_id}/slices", response=SlicesOut, operation_id="run_slices")
+def run_slices(
+    request: SignedRequest, run_id: int, choose: Annotated[list[str], Query()] = [], measure: Annotated[list[str], Query()] = []
+) -> dict[str, Any]:  # fmt: skip
+    """Trades told apart; ``choose`` (``column:key``) leaves only those with one of a column's chosen values."""
+    return slices(request.user, services.find(request.user, run_id), choose, measure)
+
+
+@router.get("/runs/{run_id}/course", response=CourseOut, operation_id="run_course")
+def run_course(request: SignedRequest, run_id: int) -> dict[str, Any]:
+    """Months and rolling figures."""
+    return queries.course(services.find(request.user, run_id))
+
+
+@router.get("/runs/{run_id}/luck", response=LuckOut, operation_id="run_luck")
+def run_luck(request: SignedRequest, run_id: int) -> dict[str, Any]:
+    """What chance alone would give."""
+    return luck_of(services.find(request.user, run_id))
+
+
+@router.get("/compare", response=CompareOut, operation_id="compare_runs")
+def compare(request: SignedRequest, run: Annotated[list[int], Query()]) -> dict[str, Any]:
+    """Finished runs beside the first of them."""
+    return compared(request.user, run)
 
 
 @router.get("/runs/{run_id}/trades.csv", operation_id="run_trades_csv")

@@ -27,8 +27,14 @@ PATH_POINTS = 1200
 _ARRAYS = {"at": "<i8", "spot": "<i4", "pnl": "<i8"}
 
 
-def keep(plan: Plan, history: Timeline, trade: ClosedTrade) -> bytes:
-    """Everything a trade's page needs beside its row, compressed."""
+def leg_facts(history: Timeline, trade: ClosedTrade) -> list[dict[str, Any]]:
+    """Its legs with their quotes and Greeks at both ends."""
+    multiplier = history.view(history.at_or_before(trade.opened_at)).underlying.multiplier
+    return [_leg_facts(history, leg, trade, multiplier) for leg in trade.legs]
+
+
+def keep(plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str, Any]]) -> bytes:
+    """Everything a trade's page needs beside its row, compressed; ``told``: its legs as :func:`leg_facts` gives them."""
     entry = history.at_or_before(trade.opened_at)
     view, quantum = history.view(entry), float(history.underlying.quantum)
     first = [leg for leg in trade.legs if not leg.opened_at]  # not those that took another's place
@@ -45,7 +51,7 @@ def keep(plan: Plan, history: Timeline, trade: ClosedTrade) -> bytes:
         "multiplier": view.underlying.multiplier, "glyph": glyph(holdings, view.spot / 100), "base": view.instant,
         "spot": view.spot / 100, "nearest": min((history.settles_at(leg.contract) for leg in trade.legs if not leg.contract.is_unit), default=view.instant),
         "when": next((e.entry.schedule.id for e in plan.entries if e.id == trade.entry), ""),
-        "legs": [_leg_facts(history, leg, trade, view.underlying.multiplier) for leg in trade.legs],
+        "legs": told,
         "payoff": [[None if value != value else value for value in astuple(leg)[:10]] for leg in legs],
         "curve": _curve_inputs(view, nearest_settlement(legs, view.instant)),
         "points": len(rows),

@@ -54,6 +54,7 @@ class Run(models.Model):
     deleted_at = models.DateTimeField(null=True, help_text="gone from every page; it can be brought back for a day")
     manifest = models.JSONField(default=dict)
     figures = models.JSONField(default=dict)
+    intervals = models.JSONField(default=dict, help_text="of figures that have one, their likely range")
     evidence = models.JSONField(default=dict)
     decisions = models.JSONField(default=list)
     curve = models.JSONField(default=dict)
@@ -64,6 +65,17 @@ class Run(models.Model):
     class Meta:
         constraints = [models.UniqueConstraint(fields=["strategy", "number"], name="one_run_number")]
         ordering = ["-number"]
+
+
+class Variant(models.Model):
+    """Rules of a strategy that were run, once each: a search is judged by all it tried, those deleted later too."""
+
+    strategy = models.ForeignKey(Strategy, models.CASCADE, related_name="variants")
+    digest = models.CharField(max_length=64, help_text="of what decides, as in a revision")
+    sharpe = models.FloatField(null=True, help_text="a year, of the latest run")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["strategy", "digest"], name="one_variant")]
 
 
 class RunTrade(models.Model):

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from typing import Any
 
+import numpy as np
 from django.contrib.auth.models import User
 
-from config.errors import NotThere
+from config.errors import NotThere, Refused
 from market.timelines import timeline
 from runs import kept
 from runs.models import Run
@@ -17,6 +19,7 @@ from strell_core.engine.stored import closed_trade
 from strell_core.formats.trades import to_csv
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
+from strell_core.results import metrics
 from strell_core.results.figures import FIGURES
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
@@ -25,6 +28,8 @@ from strell_core.strategy.sentences import sheet
 
 SPARK_POINTS = 60
 PATH_POINTS = 1200
+ROLLING_SESSIONS, ROLLING_TRADES = 63, 20
+"""A quarter; and as many trades as say something of a share."""
 
 
 def on_track(strategy: Strategy) -> dict[str, Any]:
@@ -58,7 +63,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
         "outdated": run.revision.digest != latest.digest, "start": run.start, "end": run.end,
         "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress,
         "queued_at": run.queued_at, "started_at": run.started_at, "finished_at": run.finished_at,
-        "message": run.message, "figures": figures_of(run), "cancel_requested": run.cancel_requested,
+        "message": run.message, "figures": figures_of(run), "intervals": run.intervals, "cancel_requested": run.cancel_requested,
     }  # fmt: skip
     if whole:
         out |= {
@@ -66,6 +71,26 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
             "trades": list(run.trades.values_list("row", flat=True)), "open_trades": run.open_trades, "document": run.revision.document, "sheet": sheet_of(run.revision.document),
         }  # fmt: skip
     return out
+
+
+def course(run: Run) -> dict[str, Any]:
+    """A finished run through time: what every month made, and figures of the stretch before each day."""
+    if run.status != Run.Status.DONE:
+        raise Refused(f"Run {run.number} has no result: it is {run.status}.")
+    dates = [dt.date.fromisoformat(date) for date in run.curve["dates"]]
+    equity, start = np.array(run.curve["equity"], np.float64), float(run.cash)
+    closed = list(run.trades.order_by("trade__closed_at", "number").values_list("row__closed", "row__pnl"))
+    won = metrics.rolling_mean(np.array([float(pnl > 0) for _, pnl in closed]), ROLLING_TRADES)
+    return {
+        "months": [dict(zip(("year", "month", "pnl", "share"), month, strict=True)) for month in metrics.by_month(dates, equity, start)],
+        "sessions": ROLLING_SESSIONS, "dates": run.curve["dates"],
+        "sharpe": _known(metrics.rolling_sharpe(metrics.returns(equity, start), ROLLING_SESSIONS)),
+        "trades": ROLLING_TRADES, "closed": [closed_at[:10] for closed_at, _ in closed], "won": _known(won),
+    }  # fmt: skip
+
+
+def _known(values: Any) -> list[float | None]:
+    return [None if value != value else value for value in values.round(4).tolist()]
 
 
 def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -123,7 +148,8 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
     if not stored:  # it ran before this was kept
         history = timeline(clock_of(run.revision.document))
         trade = closed_trade(row.trade, history.underlying.symbol)
-        stored = kept.keep(make_plan(parse(run.revision.document), history), history, trade)
+        plan = make_plan(parse(run.revision.document), history)
+        stored = kept.keep(plan, history, trade, kept.leg_facts(history, trade))
     return kept.detail(stored, row.row, at)
 
 

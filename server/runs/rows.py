@@ -89,9 +89,20 @@ def open_row(plan: Plan, history: Timeline, found: StillOpen) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _delta(trade: ClosedTrade, legs: list[dict[str, Any]], multiplier: int) -> float | None:
+    """Delta of a lot when it was entered, in contracts that move one for one with the underlying."""
+    held = [(leg, facts["entry"]["delta"]) for leg, facts in zip(trade.legs, legs, strict=True) if not leg.opened_at]
+    if any(delta is None for _, delta in held):
+        return None
+    whole = sum(leg.contracts * delta / (multiplier if leg.contract.is_unit else 1) for leg, delta in held)
+    return round(whole / trade.lots, 4)
+
+
 def trade_row(
-    plan: Plan, history: Timeline, document: dict[str, Any], trade: ClosedTrade, leaving: Leaving | None = None
-) -> dict[str, Any]:
+    plan: Plan, history: Timeline, document: dict[str, Any], trade: ClosedTrade, legs: list[dict[str, Any]],
+    leaving: Leaving | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """A trade as tables and slices read it; ``legs`` as :func:`runs.kept.leg_facts` gives them."""
     local = history.calendar.local
     opened, closed = local(trade.opened_at), local(trade.closed_at)
     nearest = min((leg.contract.expiration for leg in trade.legs if not leg.contract.is_unit), default=opened.date())
@@ -116,6 +127,7 @@ def trade_row(
         ],
         "credit": float(credit), "cost_to_close": float(credit - gross), "pnl": float(trade.pnl),
         "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit else None,
+        "entry": trade.entry, "delta": _delta(trade, legs, multiplier),
         "rule": trade.rule, "sentence": sheet(document).numbered(trade.rule),
         "reason": exit_reason(plan, history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),
         "waited": waiting_words(history, document, trade, leaving),

@@ -21,7 +21,7 @@ class RunRequest(Asked):
 
 
 TYPES: dict[str, Any] = {
-    "money": float, "share": float, "ratio": float, "count": int, "date": str, "flag": bool, "range": list[float],
+    "money": float, "share": float, "ratio": float, "count": int, "date": str, "flag": bool,
 }  # fmt: skip
 _FIELDS: dict[str, Any] = {
     name: (TYPES[figure.kind] | None if figure.may_lack else TYPES[figure.kind], Field(description=figure.explains))
@@ -63,6 +63,8 @@ class RunRow(Schema):
     finished_at: dt.datetime | None
     message: str
     figures: FiguresOut | None
+    intervals: dict[str, list[float]]
+    """Of figures that have one: where 90 of 100 records drawn again from the run's own lie."""
     cancel_requested: bool
 
 
@@ -71,6 +73,16 @@ class CurveOut(Schema):
     equity: list[float] = []
     drawdown: list[float] = []
     spot: list[float] = []
+    vol: list[float | None] = []
+    """At-the-money IV over 30 days in percent; nothing of a run from before it was kept."""
+
+
+class MonthOut(Schema):
+    year: int
+    month: int
+    pnl: float
+    share: float | None
+    """Of the equity with which it began."""
 
 
 class TradeLeg(Schema):
@@ -95,6 +107,8 @@ class TradeRow(Schema):
     expires: str
     dte: int
     held: int
+    delta: float | None = None
+    """Of a lot when it was entered, in contracts that move one for one with the underlying."""
     lots: int
     spot: float
     legs: list[TradeLeg]
@@ -195,3 +209,136 @@ class TradeDetail(Schema):
     decided_rule: str
     currency: str
     nearest: int
+
+
+class CourseOut(Schema):
+    """A run through time: months, the Sharpe ratio of so many sessions before each day, the share of so many trades
+    before each that won."""
+
+    months: list[MonthOut]
+    sessions: int
+    dates: list[str]
+    sharpe: list[float | None]
+    trades: int
+    closed: list[str]
+    won: list[float | None]
+
+
+class MeasureName(Schema):
+    id: str
+    title: str
+    explains: str
+
+
+class CellOut(Schema):
+    """One value or range: how often it won, what a trade made with its 90 % range, and whether that differs from the
+    others by more than chance."""
+
+    key: str
+    title: str
+    low: float | None
+    high: float | None
+    count: int
+    win_rate: float | None
+    mean: float | None
+    likely: list[float] | None
+    total: float
+    apart: bool
+    chosen: bool
+
+
+class ColumnOut(Schema):
+    id: str
+    title: str
+    measure: bool
+    """Whether it is a measure of the market, which a condition can ask for."""
+    cells: list[CellOut]
+
+
+class ChosenOut(Schema):
+    count: int
+    win_rate: float | None
+    mean: float | None
+    likely: list[float] | None
+    total: float
+    worst: float | None
+    profit_factor: float | None
+
+
+class SlicesOut(Schema):
+    columns: list[ColumnOut]
+    trades: list[int]
+    """Numbers of the trades that the choices leave."""
+    chosen: ChosenOut
+
+
+class TradeOrderOut(Schema):
+    """Drawdowns of other orders of the same trades, and bands of trades drawn again, in money."""
+
+    happened: float
+    middle: float
+    deep: float
+    deeper: float
+    places: list[int]
+    bands: list[list[float]]
+    made: list[float]
+
+
+class BestOut(Schema):
+    total: float
+    without_best: float
+    few: int
+    without_few: float
+
+
+class LuckOut(Schema):
+    variants: int
+    sharpe: float | None
+    best_by_chance: float
+    deflated: float | None
+    chance: float | None
+    order: TradeOrderOut | None
+    best: BestOut | None
+
+
+class ComparedRun(RunRow):
+    underlying: str
+    curve: CurveOut
+
+
+class DayApart(Schema):
+    """A day of entries: what its trades made here and in the first run."""
+
+    date: dt.date
+    one: float | None
+    other: float | None
+    apart: float
+
+
+class DifferenceOut(Schema):
+    """A run against the first: daily returns of the sessions in common, and trades paired by the day of entry."""
+
+    run: int
+    sessions: int
+    yearly: float | None
+    likely: list[float] | None
+    chance: float | None
+    both: int
+    both_apart: float
+    only: int
+    only_made: float
+    base_only: int
+    base_only_made: float
+    days: list[DayApart]
+
+
+class SentenceRow(Schema):
+    section: str
+    texts: list[str | None]
+
+
+class CompareOut(Schema):
+    runs: list[ComparedRun]
+    sentences: list[SentenceRow]
+    """Those in which the rules differ, as each run's own sheet says them."""
+    differences: list[DifferenceOut]

@@ -20,8 +20,8 @@ from config.push import notify
 from market.ask import defer
 from market.own import market_for
 from market.timelines import timeline
-from runs.kept import keep
-from runs.models import Run, RunTrade
+from runs.kept import keep, leg_facts
+from runs.models import Run, RunTrade, Variant
 from runs.queries import decisions
 from runs.rows import open_row, trade_row
 from strategies import services as strategies
@@ -30,6 +30,7 @@ from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
 from strell_core.engine.state import to_plain
 from strell_core.market.timeline import Timeline
+from strell_core.measures.measure import MarketMeasure, load
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
 from strell_core.results.report import Report, report
@@ -230,8 +231,10 @@ def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade], list[dict[str,
     trades, leaving = [], {item.trade: item for item in made.leavings}
     for trade in result.closed:
         progress(end)
-        row = trade_row(plan, history, run.revision.document, trade, leaving.get(trade.number))
-        trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=keep(plan, history, trade)))
+        legs = leg_facts(history, trade)
+        row = trade_row(plan, history, run.revision.document, trade, legs, leaving.get(trade.number))
+        kept = keep(plan, history, trade, legs)
+        trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=kept))
     return history, made, trades, [open_row(plan, history, item) for item in made.still_open]
 
 
@@ -277,17 +280,26 @@ def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade], sti
             "equity": curve.equity.round(2).tolist(),
             "drawdown": metrics.drawdowns(curve.equity, start).round(6).tolist(),
             "spot": (history.spot[last] / 100).round(2).tolist(),
+            "vol": _volatility(history, curve.sessions),
         }
-        kept.figures, kept.evidence, kept.decisions = (
-            made.figures,
-            made.evidence,
-            decisions(document, history, made.decisions),
-        )
+        kept.figures, kept.intervals, kept.evidence = made.figures, made.intervals, made.evidence
+        kept.decisions = decisions(document, history, made.decisions)
         kept.manifest, kept.open_trades = manifest(run, history), still_open
         kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, "", None
         kept.finished_at = dt.datetime.now(dt.UTC)
         kept.save()
+        Variant.objects.update_or_create(
+            strategy_id=run.strategy_id, digest=run.revision.digest, defaults={"sharpe": made.figures["sharpe"]}
+        )
         notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+
+
+def _volatility(history: Timeline, sessions: Any) -> list[float | None]:
+    """At-the-money IV over 30 days at the end of every session, in percent."""
+    measure = load()["atm_iv"]
+    assert isinstance(measure, MarketMeasure)
+    values = measure.known(history, {})[sessions + 1]
+    return [None if value != value else value for value in values.tolist()]
 
 
 def manifest(run: Run, history: Timeline) -> dict[str, Any]:

@@ -14,12 +14,12 @@ import numpy as np
 from strell_core.engine.run import History
 from strell_core.engine.settlement import expired
 from strell_core.market.timeline import Timeline
-from strell_core.results import metrics
+from strell_core.results import again, bootstrap, metrics
 from strell_core.results.delayed import delayed
 from strell_core.results.equity import EquityCurve
 
-Kind = Literal["money", "share", "ratio", "count", "date", "flag", "range"]
-"""What a value is: money, a share of one, a plain ratio, a whole number, a day, yes or no, two shares."""
+Kind = Literal["money", "share", "ratio", "count", "date", "flag"]
+"""What a value is: money, a share of one, a plain ratio, a whole number, a day, yes or no."""
 
 
 @dataclass(frozen=True)
@@ -72,6 +72,10 @@ class Finished:
         """Change of equity by session, in money."""
         return np.diff(self.curve.equity, prepend=self.start)
 
+    @cached_property
+    def flat(self) -> tuple[int, int, int]:
+        return metrics.flat_stretch(self.curve.equity, self.start)
+
     def day(self, place: int) -> str | None:
         return self.dates[place].isoformat() if self.dates else None
 
@@ -88,6 +92,10 @@ class Figure:
     of: Callable[[Finished], Any] = field(repr=False)
     may_lack: bool = False
     """Whether there are runs in which it has no value."""
+    over_days: Callable[[again.Days], metrics.Floats] | None = field(default=None, repr=False)
+    """How it is made of daily returns drawn again."""
+    over_trades: Callable[[again.Trades], metrics.Floats] | None = field(default=None, repr=False)
+    """How it is made of trades drawn again."""
 
 
 def _money(values: Sequence[Decimal]) -> float:
@@ -115,6 +123,15 @@ def _capital_most(run: Finished) -> float | None:
     return max((need.capital for need in run.history.needs), default=None)
 
 
+def _capital_average(run: Finished) -> float | None:
+    needs = run.history.needs
+    return sum(need.capital for need in needs) / len(needs) if needs else None
+
+
+def _worst_number(run: Finished) -> int | None:
+    return min(run.history.closed, key=lambda trade: trade.pnl).number if run.history.closed else None
+
+
 def _return_on_capital(run: Finished) -> float | None:
     most = _capital_most(run)
     if not most or not run.dates:
@@ -139,13 +156,14 @@ FIGURES: dict[str, Figure] = {
     figure.id: figure
     for figure in (
         Figure("trades_count", "Trades", "count", "Trades that were closed.", lambda run: run.trades.count),
-        Figure("trades_win_rate", "Won", "share", "Closed trades with a net profit, of all closed trades.", lambda run: run.trades.win_rate, True),
-        Figure("trades_average_win", "Average win", "money", "Mean net P/L of the trades that won.", lambda run: run.trades.average_win, True),
-        Figure("trades_average_loss", "Average loss", "money", "Mean net P/L of the trades that lost.", lambda run: run.trades.average_loss, True),
-        Figure("trades_expectancy", "A trade", "money", "Mean net P/L of all closed trades.", lambda run: run.trades.expectancy, True),
-        Figure("trades_profit_factor", "Profit factor", "ratio", "Sum of the wins divided by the sum of the losses.", lambda run: run.trades.profit_factor, True),
-        Figure("trades_credit_kept", "Credit kept", "share", "Net P/L of trades that took a credit, as a share of the credit they took.", lambda run: run.trades.credit_kept, True),
+        Figure("trades_win_rate", "Won", "share", "Closed trades with a net profit, of all closed trades.", lambda run: run.trades.win_rate, True, over_trades=again.win_rates),
+        Figure("trades_average_win", "Average win", "money", "Mean net P/L of the trades that won.", lambda run: run.trades.average_win, True, over_trades=again.average_wins),
+        Figure("trades_average_loss", "Average loss", "money", "Mean net P/L of the trades that lost.", lambda run: run.trades.average_loss, True, over_trades=again.average_losses),
+        Figure("trades_expectancy", "A trade", "money", "Mean net P/L of all closed trades.", lambda run: run.trades.expectancy, True, over_trades=again.expectancies),
+        Figure("trades_profit_factor", "Profit factor", "ratio", "Sum of the wins divided by the sum of the losses.", lambda run: run.trades.profit_factor, True, over_trades=again.profit_factors),
+        Figure("trades_credit_kept", "Credit kept", "share", "Net P/L of trades that took a credit, as a share of the credit they took.", lambda run: run.trades.credit_kept, True, over_trades=again.credits_kept),
         Figure("trades_worst", "Worst trade", "money", "Lowest net P/L of a closed trade.", lambda run: run.trades.worst, True),
+        Figure("trades_worst_number", "Number of the worst", "count", "Number of the trade with the lowest net P/L, the first of several.", _worst_number, True),
         Figure("intraday_count", "Trades, intraday", "count", "Closed trades that were decided in sessions with several snapshots.", lambda run: run.by_kind[False].count, True),
         Figure("intraday_win_rate", "Won, intraday", "share", "Of these, those with a net profit.", lambda run: run.by_kind[False].win_rate, True),
         Figure("intraday_expectancy", "A trade, intraday", "money", "Their mean net P/L.", lambda run: run.by_kind[False].expectancy, True),
@@ -155,23 +173,28 @@ FIGURES: dict[str, Figure] = {
         Figure("closing_expectancy", "A trade, closing prices", "money", "Their mean net P/L.", lambda run: run.by_kind[True].expectancy, True),
         Figure("closing_worst", "Worst, closing prices", "money", "The lowest net P/L of them.", lambda run: run.by_kind[True].worst, True),
         Figure("start_equity", "Starting cash", "money", "Cash the run began with.", lambda run: run.start),
-        Figure("final_equity", "Final equity", "money", "Cash plus open trades at mid, at the end.", lambda run: float(run.curve.equity[-1]) if run.dates else run.start),
-        Figure("cagr", "CAGR", "share", "Compound growth a year: (final ÷ starting equity)^(252 ÷ sessions) - 1; none when all was lost.", lambda run: run.growth, True),
-        Figure("cagr_interval", "CAGR, likely range", "range", "5 and 95 % of CAGR when daily returns are resampled in circular blocks of ten sessions (D. Politis and J. Romano, 1992).", lambda run: metrics.interval_of_mean_growth(run.daily, run.seed), True),
+        Figure("final_equity", "Final equity", "money", "Cash plus open trades at mid, at the end.", lambda run: float(run.curve.equity[-1]) if run.dates else run.start, over_days=again.final_equities),
+        Figure("cagr", "CAGR", "share", "Compound growth a year: (final ÷ starting equity)^(252 ÷ sessions) - 1; none when all was lost.", lambda run: run.growth, True, over_days=again.growths),
         Figure("capital_most", "Capital, most", "money", "Most capital that open trades needed at the end of a session, by the strategy-based rules.", _capital_most, True),
         Figure("return_on_capital", "Return on capital", "share", "P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in.", _return_on_capital, True),
-        Figure("max_drawdown", "Drawdown", "share", "Deepest fall of equity from its highest session close so far.", lambda run: run.fall.depth),
+        Figure("capital_average", "Capital, average", "money", "Mean capital that open trades needed at the ends of the sessions with an open trade.", _capital_average, True),
+        Figure("max_drawdown", "Drawdown", "share", "Deepest fall of equity from its highest session close so far.", lambda run: run.fall.depth, over_days=again.falls),
         Figure("drawdown_from", "Drawdown from", "date", "Session of the peak before the deepest fall.", lambda run: run.day(run.fall.peak), True),
         Figure("drawdown_to", "Drawdown to", "date", "Session of the deepest fall.", lambda run: run.day(run.fall.trough), True),
         Figure("drawdown_sessions", "Length of the drawdown", "count", "Sessions from the peak until it was reached again, or until the end.", _fall_sessions),
         Figure("drawdown_recovered", "Recovered", "flag", "Whether the peak before the deepest fall was reached again.", lambda run: run.fall.recovered is not None),
-        Figure("mar", "MAR", "ratio", "CAGR divided by the drawdown.", _mar, True),
-        Figure("sharpe", "Sharpe", "ratio", "√252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).", lambda run: metrics.sharpe(run.daily), True),
-        Figure("sortino", "Sortino", "ratio", "252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).", lambda run: metrics.sortino(run.daily), True),
+        Figure("mar", "MAR", "ratio", "CAGR divided by the drawdown.", _mar, True, over_days=again.mars),
+        Figure("calmar", "Calmar", "ratio", "CAGR divided by the drawdown of the last 36 months, 756 sessions (T. Young, 1991); none in a shorter run.", lambda run: metrics.calmar(run.curve.equity, run.start), True),
+        Figure("sharpe", "Sharpe", "ratio", "√252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).", lambda run: metrics.sharpe(run.daily), True, over_days=again.sharpes),
+        Figure("sortino", "Sortino", "ratio", "252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).", lambda run: metrics.sortino(run.daily), True, over_days=again.sortinos),
         Figure("time_in_market", "In the market", "share", "Sessions in which a position was held.", lambda run: float(run.curve.in_market.mean()) if run.dates else 0.0),
-        Figure("longest_flat", "Longest without a new high", "count", "Most sessions in a row without a new high of equity.", lambda run: metrics.longest_flat(run.curve.equity, run.start)),
+        Figure("longest_flat", "Longest without a new high", "count", "Most sessions in a row without a new high of equity.", lambda run: run.flat[0]),
+        Figure("flat_from", "Without a new high from", "date", "First session of the longest stretch without a new high.", lambda run: run.day(run.flat[1]) if run.flat[0] else None, True),
+        Figure("flat_to", "Without a new high to", "date", "Its last session.", lambda run: run.day(run.flat[2]) if run.flat[0] else None, True),
         Figure("worst_day", "Worst day", "money", "Largest loss of equity from one session close to the next.", lambda run: float(run.moves[_worst_day(run)]) if run.dates else 0.0),
         Figure("worst_day_date", "Day of it", "date", "Session of the worst day.", lambda run: run.day(_worst_day(run)), True),
+        Figure("daily_skew", "Skew of daily P/L", "ratio", "Third moment of the changes of equity around their mean ÷ standard deviation³: below zero where large days are losses.", lambda run: metrics.skewness(run.moves), True),
+        Figure("daily_tail", "Mean of the worst days", "money", "Mean change of equity in the worst 5 % of sessions (expected shortfall).", lambda run: metrics.tail_mean(run.moves), True),
         Figure("costs", "Costs", "money", "Commissions of closed trades.", lambda run: _money([t.costs for t in run.history.closed])),
         Figure("credit_taken", "Credit taken", "money", "Sum of the credits of closed trades.", lambda run: _money([c for c in run.credits if c > 0])),
         Figure("sessions", "Sessions", "count", "Sessions the run looked at.", lambda run: len(run.dates)),
@@ -195,13 +218,31 @@ def figures(run: Finished) -> dict[str, Any]:
     return {name: figure.of(run) for name, figure in FIGURES.items()}
 
 
+def intervals(run: Finished) -> dict[str, tuple[float, float]]:
+    """Of every figure that has one, the range in which 90 of 100 records drawn again from this one lie: days and trades
+    each by blocks of their own length.
+
+    The drawdown, and what rests on it, is that of the sample's own path: a run whose drawdown was lucky lies at an end
+    of its range."""
+    days = again.days(run.daily, run.start, run.seed)
+    trades = again.trades([trade.pnl for trade in run.history.closed], run.credits, run.seed)
+    out = {}
+    for name, figure in FIGURES.items():
+        found = None
+        if figure.over_days is not None and days is not None:
+            found = bootstrap.likely(figure.over_days(days))
+        elif figure.over_trades is not None and trades is not None:
+            found = bootstrap.likely(figure.over_trades(trades))
+        if found is not None:
+            out[name] = found
+    return out
+
+
 def text(name: str, value: Any) -> str:
     """A figure's value as it is written where no page draws it."""
     if value is None:
         return "none"
     kind = FIGURES[name].kind
-    if kind == "range":
-        return " to ".join(f"{part:+.2%}" for part in value)
     if kind == "flag":
         return "yes" if value else "no"
     return {"money": "{:,.2f}", "share": "{:.2%}", "ratio": "{:.2f}", "count": "{:d}", "date": "{}"}[kind].format(value)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -12,6 +13,7 @@ import numpy.typing as npt
 
 Floats = npt.NDArray[np.float64]
 SESSIONS_A_YEAR = 252
+CALMAR_SESSIONS = 756
 
 
 class Drawdown(NamedTuple):
@@ -55,20 +57,32 @@ def max_drawdown(equity: Floats, start: float) -> Drawdown:
     return Drawdown(float(falls[trough]), max(0, peak - 1), trough, trough + int(later[0]) if len(later) else None)
 
 
-def longest_flat(equity: Floats, start: float) -> int:
-    """Most sessions in a row without a new high."""
-    longest = run = 0
-    for fall in drawdowns(equity, start):
-        run = run + 1 if fall < 0 else 0
-        longest = max(longest, run)
-    return longest
-
-
 def sharpe(daily: Floats) -> float | None:
     """√252 × mean ÷ standard deviation (n - 1) of daily returns (W. Sharpe, 1994); ``None`` where one of them is no
     number."""
     spread = float(daily.std(ddof=1)) if len(daily) > 1 and not np.isnan(daily).any() else 0.0
     return float(daily.mean() / spread * np.sqrt(SESSIONS_A_YEAR)) if spread > 0 else None
+
+
+def rolling_sharpe(daily: Floats, window: int) -> Floats:
+    """:func:`sharpe` of the last ``window`` returns at each, NaN before there are so many and where they do not move.
+    Shape of ``daily``."""
+    out = np.full(len(daily), np.nan)
+    if len(daily) >= window > 1:
+        seen = np.lib.stride_tricks.sliding_window_view(daily, window)
+        spread = seen.std(axis=1, ddof=1)
+        out[window - 1 :] = np.divide(
+            seen.mean(axis=1) * np.sqrt(SESSIONS_A_YEAR), spread, out=np.full(len(seen), np.nan), where=spread > 1e-15
+        )
+    return out
+
+
+def rolling_mean(values: Floats, window: int) -> Floats:
+    """Mean of the last ``window`` values at each, NaN before there are so many. Shape of ``values``."""
+    out = np.full(len(values), np.nan)
+    if len(values) >= window > 0:
+        out[window - 1 :] = np.lib.stride_tricks.sliding_window_view(values, window).mean(axis=1)
+    return out
 
 
 def sortino(daily: Floats) -> float | None:
@@ -77,6 +91,50 @@ def sortino(daily: Floats) -> float | None:
         return None
     downside = float(np.sqrt(np.mean(np.minimum(daily, 0.0) ** 2)) * np.sqrt(SESSIONS_A_YEAR))
     return float(daily.mean() * SESSIONS_A_YEAR / downside) if downside > 0 else None
+
+
+def calmar(equity: Floats, start: float) -> float | None:
+    """CAGR ÷ drawdown of the last 756 sessions (36 months; T. Young, 1991); ``None`` in a shorter run."""
+    if len(equity) < CALMAR_SESSIONS:
+        return None
+    before = float(equity[-CALMAR_SESSIONS - 1]) if len(equity) > CALMAR_SESSIONS else start
+    growth, fall = cagr(equity[-CALMAR_SESSIONS:], before), max_drawdown(equity[-CALMAR_SESSIONS:], before).depth
+    return growth / -fall if growth is not None and fall < 0 else None
+
+
+def flat_stretch(equity: Floats, start: float) -> tuple[int, int, int]:
+    """The longest stretch without a new high: its sessions, and the places of its first and last one (0, 0, 0: none)."""
+    longest, at, run = 0, -1, 0
+    for place, fall in enumerate(drawdowns(equity, start).tolist()):
+        run = run + 1 if fall < 0 else 0
+        if run > longest:
+            longest, at = run, place
+    return (longest, at - longest + 1, at) if longest else (0, 0, 0)
+
+
+def by_month(dates: Sequence[dt.date], equity: Floats, start: float) -> list[tuple[int, int, float, float | None]]:
+    """Year, month, P/L and return of every month with a session, a return on the equity with which it began; ``None``
+    where that was lost."""
+    out: list[tuple[int, int, float, float | None]] = []
+    before = start
+    for place, date in enumerate(dates):
+        if place + 1 == len(dates) or (dates[place + 1].year, dates[place + 1].month) != (date.year, date.month):
+            now = float(equity[place])
+            out.append((date.year, date.month, now - before, now / before - 1.0 if before > 0 else None))
+            before = now
+    return out
+
+
+def skewness(moves: Floats) -> float | None:
+    """Third central moment ÷ standard deviation³ (both by n); ``None`` where nothing moves."""
+    centred = moves - moves.mean() if len(moves) else moves
+    spread = float(np.sqrt(np.mean(centred**2))) if len(moves) else 0.0
+    return float(np.mean(centred**3) / spread**3) if spread > 0 else None
+
+
+def tail_mean(moves: Floats, share: float = 0.05) -> float | None:
+    """Mean of the lowest ``share`` of ``moves``, at least one (expected shortfall); ``None`` of nothing."""
+    return float(np.sort(moves)[: max(1, int(share * len(moves)))].mean()) if len(moves) else None
 
 
 @dataclass(frozen=True)
@@ -108,23 +166,3 @@ def trade_figures(pnl: Sequence[Decimal], credit: Sequence[Decimal]) -> TradeFig
         float(wins.sum() / -losses.sum()) if len(losses) else None,
         float(kept / taken) if taken else None, float(values.min()),
     )  # fmt: skip
-
-
-def interval_of_mean_growth(
-    daily: Floats, seed: int, samples: int = 1000, block: int = 10
-) -> tuple[float, float] | None:
-    """5 and 95 % of CAGR when daily returns are resampled in circular blocks of ``block`` sessions.
-
-    Source: D. Politis and J. Romano, "A circular block-resampling procedure for stationary data"
-    (1992). ``None`` with fewer than 60 sessions, and where a return is no number.
-    """
-    n = len(daily)
-    if n < 60 or np.isnan(daily).any():
-        return None
-    rng = np.random.default_rng(seed)
-    starts = rng.integers(0, n, (samples, -(-n // block)))
-    rows = ((starts[:, :, None] + np.arange(block)) % n).reshape(samples, -1)[:, :n]
-    growth = np.log1p(np.maximum(daily, -0.999))[rows].sum(axis=1)
-    yearly = np.expm1(growth * SESSIONS_A_YEAR / n)
-    low, high = np.percentile(yearly, [5, 95])
-    return float(low), float(high)

@@ -14,7 +14,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED
 from strell_core.results.delayed import Leaving, leavings
 from strell_core.results.equity import EquityCurve, equity_curve
-from strell_core.results.figures import Finished, figures
+from strell_core.results.figures import Finished, figures, intervals
 from strell_core.results.still_open import StillOpen, still_open
 
 
@@ -22,6 +22,8 @@ from strell_core.results.still_open import StillOpen, still_open
 class Report:
     curve: EquityCurve
     figures: dict[str, Any]
+    intervals: dict[str, tuple[float, float]]
+    """Of figures that have one: where 90 of 100 records drawn again from this one lie."""
     decisions: list[dict[str, Any]]
     """Every decision time: instant, outcome, the rule that decided, its values."""
     evidence: dict[str, dict[str, int]]
@@ -43,7 +45,7 @@ def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: in
     finished = Finished(timeline, history, curve, float(cash), credits, seed, limited)
     last = int(curve.sessions[-1]) if len(curve.sessions) else 0
     return Report(
-        curve, figures(finished), _decisions(history), _evidence(plan, history),
+        curve, figures(finished), intervals(finished), _decisions(history), _evidence(plan, history),
         still_open(plan, timeline, history, end - 1), leavings(history, timeline, last),
     )  # fmt: skip
 

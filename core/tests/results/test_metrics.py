@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import unittest
 from decimal import Decimal
 
 import empyrical
 import numpy as np
+import scipy.stats
 
 from strell_core.results import metrics
 
@@ -35,19 +37,69 @@ class AgainstEmpyricalTest(unittest.TestCase):
             self.assertAlmostEqual(mar, empyrical.calmar_ratio(given), places=10)
 
 
+class TailTest(unittest.TestCase):
+    def test_skew_and_tail(self) -> None:
+        """References: scipy's skewness, empyrical-reloaded's conditional value at risk."""
+        moves = np.random.default_rng(12).gamma(2.0, 50.0, 400) * -1 + 100
+        self.assertAlmostEqual(metrics.skewness(moves) or 0, float(scipy.stats.skew(moves)), places=10)
+        self.assertLess(metrics.skewness(moves) or 0, 0)
+        self.assertAlmostEqual(
+            metrics.tail_mean(moves) or 0, empyrical.conditional_value_at_risk(moves, 0.05), delta=1.0
+        )
+        self.assertAlmostEqual(metrics.tail_mean(moves) or 0, float(np.sort(moves)[:20].mean()), places=10)
+        self.assertEqual(metrics.tail_mean(np.array([5.0, -3.0])), -3.0, "one at least")
+        self.assertEqual((metrics.skewness(np.zeros(5)), metrics.skewness(np.array([]))), (None, None))
+        self.assertIsNone(metrics.tail_mean(np.array([])))
+
+    def test_calmar_looks_at_36_months(self) -> None:
+        """Reference: empyrical-reloaded's Calmar ratio of the last 756 days."""
+        given = np.random.default_rng(13).normal(0.0004, 0.008, 1000)
+        equity = START * np.cumprod(1 + given)
+        self.assertAlmostEqual(metrics.calmar(equity, START) or 0, empyrical.calmar_ratio(given[-756:]), places=10)
+        whole = metrics.calmar(equity[:756], START)
+        self.assertAlmostEqual(whole or 0, empyrical.calmar_ratio(given[:756]), places=10)
+        self.assertIsNone(metrics.calmar(equity[:755], START))
+        self.assertIsNone(metrics.calmar(np.linspace(100, 200, 800), 100.0), "nothing fell")
+
+
+class RollingTest(unittest.TestCase):
+    def test_each_is_the_figure_of_its_window(self) -> None:
+        """Reference: empyrical-reloaded's rolling Sharpe ratio."""
+        daily = np.random.default_rng(14).normal(0.0003, 0.01, 200)
+        found = metrics.rolling_sharpe(daily, 63)
+        self.assertTrue(np.isnan(found[:62]).all())
+        np.testing.assert_allclose(found[62:], empyrical.roll_sharpe_ratio(daily, window=63), atol=1e-10)
+        self.assertTrue(np.isnan(metrics.rolling_sharpe(np.zeros(100), 63)).all())
+        self.assertTrue(np.isnan(metrics.rolling_sharpe(daily[:10], 63)).all())
+
+    def test_means(self) -> None:
+        np.testing.assert_allclose(metrics.rolling_mean(np.array([1.0, 2.0, 6.0]), 2), [np.nan, 1.5, 4.0])
+        self.assertTrue(np.isnan(metrics.rolling_mean(np.array([1.0]), 2)).all())
+
+
+class MonthsTest(unittest.TestCase):
+    def test_every_month_with_a_session(self) -> None:
+        dates = [dt.date(2025, 12, 30), dt.date(2026, 1, 2), dt.date(2026, 1, 30), dt.date(2026, 3, 2)]
+        found = metrics.by_month(dates, np.array([110.0, 90.0, 121.0, 0.0]), 100.0)
+        self.assertEqual([month[:3] for month in found], [(2025, 12, 10.0), (2026, 1, 11.0), (2026, 3, -121.0)])
+        np.testing.assert_allclose([month[3] for month in found], [0.1, 0.1, -1.0])
+        self.assertIsNone(metrics.by_month(dates[:2], np.array([0.0, 5.0]), 100.0)[1][3], "from nothing no return")
+        self.assertEqual(metrics.by_month([], np.array([]), 100.0), [])
+
+
 class DrawdownTest(unittest.TestCase):
     def test_peak_trough_and_recovery(self) -> None:
         equity = np.array([110.0, 120.0, 90.0, 100.0, 121.0, 119.0])
         fall = metrics.max_drawdown(equity, 100.0)
         self.assertEqual((fall.peak, fall.trough, fall.recovered), (1, 2, 4))
         self.assertEqual(fall.depth, -0.25)
-        self.assertEqual(metrics.longest_flat(equity, 100.0), 2)
+        self.assertEqual(metrics.flat_stretch(equity, 100.0), (2, 2, 3))
 
     def test_reaching_the_peak_exactly_is_recovered_and_no_new_high(self) -> None:
         equity = np.array([120.0, 90.0, 120.0, 120.0])
         fall = metrics.max_drawdown(equity, 100.0)
         self.assertEqual((fall.peak, fall.trough, fall.recovered), (0, 1, 2))
-        self.assertEqual(metrics.longest_flat(equity, 100.0), 1, "back at the high is flat no more")
+        self.assertEqual(metrics.flat_stretch(equity, 100.0), (1, 1, 1), "back at the high is flat no more")
 
     def test_equity_at_nothing_has_no_growth(self) -> None:
         for last in (0.0, -1.0):
@@ -67,7 +119,9 @@ class DrawdownTest(unittest.TestCase):
         self.assertIsNone(fall.recovered)
 
     def test_never_falling(self) -> None:
-        self.assertEqual(metrics.max_drawdown(np.array([100.0, 101.0]), 100.0).depth, 0.0)
+        rising = np.array([100.0, 101.0])
+        self.assertEqual(metrics.max_drawdown(rising, 100.0).depth, 0.0)
+        self.assertEqual(metrics.flat_stretch(rising, 100.0), (0, 0, 0))
 
 
 class TradeFiguresTest(unittest.TestCase):
@@ -90,27 +144,3 @@ class TradeFiguresTest(unittest.TestCase):
     def test_a_flat_or_lost_account_has_no_ratio(self) -> None:
         self.assertIsNone(metrics.sharpe(np.zeros(10)))
         self.assertIsNone(metrics.cagr(np.array([100.0, -5.0]), 100.0))
-
-
-class IntervalTest(unittest.TestCase):
-    def test_the_interval_holds_the_growth_and_is_repeatable(self) -> None:
-        daily = np.random.default_rng(3).normal(0.0004, 0.006, 500)
-        low, high = metrics.interval_of_mean_growth(daily, seed=1) or (0, 0)
-        growth = metrics.cagr(START * np.cumprod(1 + daily), START) or 0
-        self.assertLess(low, growth)
-        self.assertGreater(high, growth)
-        self.assertEqual(metrics.interval_of_mean_growth(daily, seed=1), (low, high))
-        self.assertIsNone(metrics.interval_of_mean_growth(daily[:59], seed=1))
-        self.assertIsNotNone(metrics.interval_of_mean_growth(daily[:60], seed=1))
-
-    def test_its_ends_are_what_blocks_of_ten_give(self) -> None:
-        """Made once more, block by block, as the paper has it."""
-        daily = np.random.default_rng(5).normal(0.0005, 0.01, 63)
-        rng = np.random.default_rng(9)
-        starts, grown = rng.integers(0, 63, (1000, 7)), []
-        for row in starts.tolist():
-            drawn = [daily[(start + step) % 63] for start in row for step in range(10)][:63]
-            grown.append(float(np.prod(1.0 + np.array(drawn)) ** (252 / 63) - 1))
-        low, high = metrics.interval_of_mean_growth(daily, seed=9) or (0.0, 0.0)
-        self.assertAlmostEqual(low, float(np.percentile(grown, 5)), places=10)
-        self.assertAlmostEqual(high, float(np.percentile(grown, 95)), places=10)

@@ -11,7 +11,7 @@ import numpy as np
 
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
-from strell_core.results import metrics
+from strell_core.results import again, metrics
 from strell_core.results.report import Report, report
 from strell_core.strategy.document import parse
 from tests.engine.variations import document, leg
@@ -69,4 +69,4 @@ class RuinTest(unittest.TestCase):
         self.assertTrue(math.isnan(daily[2]) and math.isnan(daily[3]), "20 after 10 after nothing is no doubling")
         self.assertIsNone(metrics.sharpe(daily))
         self.assertIsNone(metrics.sortino(daily))
-        self.assertIsNone(metrics.interval_of_mean_growth(np.concatenate([daily, np.zeros(100)]), 1))
+        self.assertIsNone(again.days(np.concatenate([daily, np.zeros(100)]), 100.0, 1))

@@ -103,8 +103,9 @@ export const previewOf = (id: number, revision: number, at: string | null, entry
     },
   });
 
-export const useRuns = (id: number) =>
+export const useRuns = (id: number, enabled = true) =>
   useQuery({
+    enabled,
     queryKey: keys.runs(id),
     queryFn: () =>
       ask(api.GET("/api/strategies/{strategy_id}/runs", { params: { path: { strategy_id: id } } })),

@@ -1104,6 +1104,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/slices/measures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Slice Measures
+         * @description Measures of the market by which trades can be told apart.
+         */
+        get: operations["slice_measures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/slices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Run Slices
+         * @description Trades told apart; ``choose`` (``column:key``) leaves only those with one of a column's chosen values.
+         */
+        get: operations["run_slices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Run Course
+         * @description Months and rolling figures.
+         */
+        get: operations["run_course"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/luck": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Run Luck
+         * @description What chance alone would give.
+         */
+        get: operations["run_luck"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare
+         * @description Finished runs beside the first of them.
+         */
+        get: operations["compare_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/trades.csv": {
         parameters: {
             query?: never;
@@ -3605,6 +3705,11 @@ export interface components {
              */
             trades_worst: number | null;
             /**
+             * Trades Worst Number
+             * @description Number of the trade with the lowest net P/L, the first of several.
+             */
+            trades_worst_number: number | null;
+            /**
              * Intraday Count
              * @description Closed trades that were decided in sessions with several snapshots.
              */
@@ -3660,11 +3765,6 @@ export interface components {
              */
             cagr: number | null;
             /**
-             * Cagr Interval
-             * @description 5 and 95 % of CAGR when daily returns are resampled in circular blocks of ten sessions (D. Politis and J. Romano, 1992).
-             */
-            cagr_interval: number[] | null;
-            /**
              * Capital Most
              * @description Most capital that open trades needed at the end of a session, by the strategy-based rules.
              */
@@ -3674,6 +3774,11 @@ export interface components {
              * @description P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in.
              */
             return_on_capital: number | null;
+            /**
+             * Capital Average
+             * @description Mean capital that open trades needed at the ends of the sessions with an open trade.
+             */
+            capital_average: number | null;
             /**
              * Max Drawdown
              * @description Deepest fall of equity from its highest session close so far.
@@ -3705,6 +3810,11 @@ export interface components {
              */
             mar: number | null;
             /**
+             * Calmar
+             * @description CAGR divided by the drawdown of the last 36 months, 756 sessions (T. Young, 1991); none in a shorter run.
+             */
+            calmar: number | null;
+            /**
              * Sharpe
              * @description √252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).
              */
@@ -3725,6 +3835,16 @@ export interface components {
              */
             longest_flat: number;
             /**
+             * Flat From
+             * @description First session of the longest stretch without a new high.
+             */
+            flat_from: string | null;
+            /**
+             * Flat To
+             * @description Its last session.
+             */
+            flat_to: string | null;
+            /**
              * Worst Day
              * @description Largest loss of equity from one session close to the next.
              */
@@ -3734,6 +3854,16 @@ export interface components {
              * @description Session of the worst day.
              */
             worst_day_date: string | null;
+            /**
+             * Daily Skew
+             * @description Third moment of the changes of equity around their mean ÷ standard deviation³: below zero where large days are losses.
+             */
+            daily_skew: number | null;
+            /**
+             * Daily Tail
+             * @description Mean change of equity in the worst 5 % of sessions (expected shortfall).
+             */
+            daily_tail: number | null;
             /**
              * Costs
              * @description Commissions of closed trades.
@@ -3844,6 +3974,10 @@ export interface components {
             /** Message */
             message: string;
             figures: components["schemas"]["FiguresOut"] | null;
+            /** Intervals */
+            intervals: {
+                [key: string]: number[];
+            };
             /** Cancel Requested */
             cancel_requested: boolean;
         };
@@ -3892,6 +4026,11 @@ export interface components {
              * @default []
              */
             spot: number[];
+            /**
+             * Vol
+             * @default []
+             */
+            vol: (number | null)[];
         };
         /** DecisionOut */
         DecisionOut: {
@@ -3994,6 +4133,10 @@ export interface components {
             /** Message */
             message: string;
             figures: components["schemas"]["FiguresOut"] | null;
+            /** Intervals */
+            intervals: {
+                [key: string]: number[];
+            };
             /** Cancel Requested */
             cancel_requested: boolean;
             curve: components["schemas"]["CurveOut"];
@@ -4059,6 +4202,8 @@ export interface components {
             dte: number;
             /** Held */
             held: number;
+            /** Delta */
+            delta?: number | null;
             /** Lots */
             lots: number;
             /** Spot */
@@ -4161,6 +4306,275 @@ export interface components {
             currency: string;
             /** Nearest */
             nearest: number;
+        };
+        /** MeasureName */
+        MeasureName: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Explains */
+            explains: string;
+        };
+        /**
+         * CellOut
+         * @description One value or range: how often it won, what a trade made with its 90 % range, and whether that differs from the
+         *     others by more than chance.
+         */
+        CellOut: {
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Count */
+            count: number;
+            /** Win Rate */
+            win_rate: number | null;
+            /** Mean */
+            mean: number | null;
+            /** Likely */
+            likely: number[] | null;
+            /** Total */
+            total: number;
+            /** Apart */
+            apart: boolean;
+            /** Chosen */
+            chosen: boolean;
+        };
+        /** ChosenOut */
+        ChosenOut: {
+            /** Count */
+            count: number;
+            /** Win Rate */
+            win_rate: number | null;
+            /** Mean */
+            mean: number | null;
+            /** Likely */
+            likely: number[] | null;
+            /** Total */
+            total: number;
+            /** Worst */
+            worst: number | null;
+            /** Profit Factor */
+            profit_factor: number | null;
+        };
+        /** ColumnOut */
+        ColumnOut: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Measure */
+            measure: boolean;
+            /** Cells */
+            cells: components["schemas"]["CellOut"][];
+        };
+        /** SlicesOut */
+        SlicesOut: {
+            /** Columns */
+            columns: components["schemas"]["ColumnOut"][];
+            /** Trades */
+            trades: number[];
+            chosen: components["schemas"]["ChosenOut"];
+        };
+        /**
+         * CourseOut
+         * @description A run through time: months, the Sharpe ratio of so many sessions before each day, the share of so many trades
+         *     before each that won.
+         */
+        CourseOut: {
+            /** Months */
+            months: components["schemas"]["MonthOut"][];
+            /** Sessions */
+            sessions: number;
+            /** Dates */
+            dates: string[];
+            /** Sharpe */
+            sharpe: (number | null)[];
+            /** Trades */
+            trades: number;
+            /** Closed */
+            closed: string[];
+            /** Won */
+            won: (number | null)[];
+        };
+        /** MonthOut */
+        MonthOut: {
+            /** Year */
+            year: number;
+            /** Month */
+            month: number;
+            /** Pnl */
+            pnl: number;
+            /** Share */
+            share: number | null;
+        };
+        /** BestOut */
+        BestOut: {
+            /** Total */
+            total: number;
+            /** Without Best */
+            without_best: number;
+            /** Few */
+            few: number;
+            /** Without Few */
+            without_few: number;
+        };
+        /** LuckOut */
+        LuckOut: {
+            /** Variants */
+            variants: number;
+            /** Sharpe */
+            sharpe: number | null;
+            /** Best By Chance */
+            best_by_chance: number;
+            /** Deflated */
+            deflated: number | null;
+            /** Chance */
+            chance: number | null;
+            order: components["schemas"]["TradeOrderOut"] | null;
+            best: components["schemas"]["BestOut"] | null;
+        };
+        /**
+         * TradeOrderOut
+         * @description Drawdowns of other orders of the same trades, and bands of trades drawn again, in money.
+         */
+        TradeOrderOut: {
+            /** Happened */
+            happened: number;
+            /** Middle */
+            middle: number;
+            /** Deep */
+            deep: number;
+            /** Deeper */
+            deeper: number;
+            /** Places */
+            places: number[];
+            /** Bands */
+            bands: number[][];
+            /** Made */
+            made: number[];
+        };
+        /** CompareOut */
+        CompareOut: {
+            /** Runs */
+            runs: components["schemas"]["ComparedRun"][];
+            /** Sentences */
+            sentences: components["schemas"]["SentenceRow"][];
+            /** Differences */
+            differences: components["schemas"]["DifferenceOut"][];
+        };
+        /** ComparedRun */
+        ComparedRun: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: number;
+            /** Strategy */
+            strategy: number;
+            /** Strategy Name */
+            strategy_name: string;
+            /** Revision */
+            revision: number;
+            /** Outdated */
+            outdated: boolean;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /** Cash */
+            cash: number;
+            /** Method */
+            method: string;
+            /** Status */
+            status: string;
+            /** Progress */
+            progress: number;
+            /**
+             * Queued At
+             * Format: date-time
+             */
+            queued_at: string;
+            /** Started At */
+            started_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
+            /** Message */
+            message: string;
+            figures: components["schemas"]["FiguresOut"] | null;
+            /** Intervals */
+            intervals: {
+                [key: string]: number[];
+            };
+            /** Cancel Requested */
+            cancel_requested: boolean;
+            /** Underlying */
+            underlying: string;
+            curve: components["schemas"]["CurveOut"];
+        };
+        /**
+         * DayApart
+         * @description A day of entries: what its trades made here and in the first run.
+         */
+        DayApart: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** One */
+            one: number | null;
+            /** Other */
+            other: number | null;
+            /** Apart */
+            apart: number;
+        };
+        /**
+         * DifferenceOut
+         * @description A run against the first: daily returns of the sessions in common, and trades paired by the day of entry.
+         */
+        DifferenceOut: {
+            /** Run */
+            run: number;
+            /** Sessions */
+            sessions: number;
+            /** Yearly */
+            yearly: number | null;
+            /** Likely */
+            likely: number[] | null;
+            /** Chance */
+            chance: number | null;
+            /** Both */
+            both: number;
+            /** Both Apart */
+            both_apart: number;
+            /** Only */
+            only: number;
+            /** Only Made */
+            only_made: number;
+            /** Base Only */
+            base_only: number;
+            /** Base Only Made */
+            base_only_made: number;
+            /** Days */
+            days: components["schemas"]["DayApart"][];
+        };
+        /** SentenceRow */
+        SentenceRow: {
+            /** Section */
+            section: string;
+            /** Texts */
+            texts: (string | null)[];
         };
         /** ReplayRow */
         ReplayRow: {
@@ -6822,6 +7236,117 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TradeDetail"];
+                };
+            };
+        };
+    };
+    slice_measures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasureName"][];
+                };
+            };
+        };
+    };
+    run_slices: {
+        parameters: {
+            query?: {
+                choose?: string[];
+                measure?: string[];
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlicesOut"];
+                };
+            };
+        };
+    };
+    run_course: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CourseOut"];
+                };
+            };
+        };
+    };
+    run_luck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LuckOut"];
+                };
+            };
+        };
+    };
+    compare_runs: {
+        parameters: {
+            query: {
+                run: number[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareOut"];
                 };
             };
         };

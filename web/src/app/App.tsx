@@ -6,6 +6,7 @@ import { keys } from "../api/keys";
 import { listen } from "../api/push";
 import { client, useMe } from "../api/queries";
 import { AccessPage } from "../pages/access/AccessPage";
+import { ComparePage } from "../pages/compare/ComparePage";
 import { DataPage } from "../pages/data/DataPage";
 import { DeskPage } from "../pages/desk/DeskPage";
 import { JournalPage } from "../pages/journal/JournalPage";
@@ -71,6 +72,7 @@ function Inside() {
           <Route index element={<ShelfPage />} />
           <Route path="strategies/:id" element={<Navigate to="rules" replace />} />
           <Route path="strategies/:id/:stage" element={<StrategyPage />} />
+          <Route path="compare" element={<ComparePage />} />
           <Route path="market" element={<MarketPage />} />
           <Route path="market/:symbol" element={<MarketPage />} />
           <Route path="desk" element={<DeskPage />} />

@@ -11,7 +11,10 @@ interface Props {
   /** Rows for the CSV export, the first one the header. */
   rows?: () => (string | number)[][];
   zoom?: boolean;
+  /** A click anywhere, at the nearest place of the first axis. */
   onClick?: (dataIndex: number) => void;
+  /** A click on something drawn. */
+  onPoint?: (dataIndex: number) => void;
 }
 
 function save(href: string, file: string) {
@@ -22,11 +25,13 @@ function save(href: string, file: string) {
 }
 
 /** A chart: drawn again when its option or the theme changes, exported as PNG and CSV. */
-export default function Chart({ name, height, option, rows, zoom = false, onClick }: Props) {
+export default function Chart({ name, height, option, rows, zoom = false, onClick, onPoint }: Props) {
   const place = useRef<HTMLDivElement>(null);
   const chart = useRef<EChartsType | null>(null);
   const clicked = useRef(onClick);
   clicked.current = onClick;
+  const pointed = useRef(onPoint);
+  pointed.current = onPoint;
 
   useEffect(() => {
     const made = echarts.init(place.current!, undefined, { renderer: "canvas" });
@@ -39,6 +44,7 @@ export default function Chart({ name, height, option, rows, zoom = false, onClic
       const index = made.convertFromPixel({ xAxisIndex: 0 }, event.offsetX);
       if (typeof index === "number") clicked.current(index);
     });
+    made.on("click", (event) => pointed.current?.(event.dataIndex));
     made.getZr().on("dblclick", () => made.dispatchAction({ type: "dataZoom", start: 0, end: 100 }));
     return () => {
       sizes.disconnect();

@@ -10,6 +10,8 @@ interface Props {
   currency: string;
   /** Date of the trade that is looked at. */
   marked?: string;
+  /** Sessions that are looked at. */
+  stretch?: { from: string; to: string } | null;
   onDate?: (date: string) => void;
 }
 
@@ -29,9 +31,10 @@ function quarters(dates: string[]): (index: number) => boolean {
   };
 }
 
-/** Equity and underlying above, drawdown below, on one axis of sessions. */
-export function EquityChart({ curve, underlying, currency, marked, onDate }: Props) {
-  const { dates = [], equity = [], drawdown = [], spot = [] } = curve;
+/** Equity and underlying above, drawdown and volatility below, on one axis of sessions. */
+export function EquityChart({ curve, underlying, currency, marked, stretch, onDate }: Props) {
+  const { dates = [], equity = [], drawdown = [], spot = [], vol = [] } = curve;
+  const strips = vol.length > 0 ? 2 : 1;
   const option = useCallback(
     (c: Ink) => {
       const style = axis(c);
@@ -42,7 +45,7 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
         boundaryGap: false,
         ...style,
         axisLabel: { ...style.axisLabel, show: label, interval: quarters(dates), formatter: month },
-        axisLine: { lineStyle: { color: gridIndex === 1 ? c.hairline : c.line }, onZero: true },
+        axisLine: { lineStyle: { color: gridIndex > 0 ? c.hairline : c.line }, onZero: gridIndex === 1 },
         splitLine: { show: false },
       });
       const line = marked
@@ -54,10 +57,19 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
             data: [{ xAxis: marked }],
           }
         : undefined;
+      const area = stretch
+        ? {
+            silent: true,
+            itemStyle: { color: c.loss, opacity: 0.08 },
+            data: [[{ xAxis: stretch.from }, { xAxis: stretch.to }]],
+          }
+        : undefined;
+      const side = { left: 14, right: 52 };
       return {
         grid: [
-          { left: 14, right: 52, top: 8, height: "60%" },
-          { left: 14, right: 52, top: "72%", bottom: 24 },
+          { ...side, top: 8, height: 146 },
+          { ...side, top: 176, height: 42 },
+          ...(strips > 1 ? [{ ...side, top: 232, height: 30 }] : []),
         ],
         axisPointer: linkedPointer(c),
         tooltip: {
@@ -65,10 +77,10 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
           ...tooltip(c),
           formatter: (found: { dataIndex: number }[]) => {
             const i = found[0]?.dataIndex ?? 0;
-            return `<b>${day(dates[i]!)} ${dates[i]!.slice(0, 4)}</b><br>${number(equity[i], 0)} ${currency}, drawdown ${signedPercent(drawdown[i])}<br>${underlying} ${number(spot[i], 1)}`;
+            return `<b>${day(dates[i]!)} ${dates[i]!.slice(0, 4)}</b><br>${number(equity[i], 0)} ${currency}, drawdown ${signedPercent(drawdown[i])}<br>${underlying} ${number(spot[i], 1)}${vol[i] == null ? "" : `, at-the-money IV ${number(vol[i], 1)} %`}`;
           },
         },
-        xAxis: [x(0, false), x(1, true)],
+        xAxis: [x(0, false), x(1, strips === 1), ...(strips > 1 ? [x(2, true)] : [])],
         yAxis: [
           {
             ...style,
@@ -88,6 +100,19 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
             axisLine: { show: false },
             axisLabel: { ...style.axisLabel, formatter: (v: number) => signedPercent(v, 0) },
           },
+          ...(strips > 1
+            ? [
+                {
+                  ...style,
+                  gridIndex: 2,
+                  position: "right",
+                  scale: true,
+                  splitNumber: 2,
+                  axisLine: { show: false },
+                  axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v)} %` },
+                },
+              ]
+            : []),
         ],
         series: [
           {
@@ -103,6 +128,7 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
             symbol: "none",
             lineStyle: { color: c.sea, width: 1.8 },
             markLine: line,
+            markArea: area,
           },
           {
             type: "line",
@@ -113,18 +139,32 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
             lineStyle: { color: c.loss, width: 1.2 },
             areaStyle: { color: c.loss, opacity: 0.14 },
             markLine: line,
+            markArea: area,
           },
+          ...(strips > 1
+            ? [
+                {
+                  type: "line",
+                  data: vol,
+                  xAxisIndex: 2,
+                  yAxisIndex: 3,
+                  symbol: "none",
+                  lineStyle: { color: c.soft, width: 1.2 },
+                  markLine: line,
+                },
+              ]
+            : []),
         ],
       };
     },
-    [dates, equity, drawdown, spot, underlying, currency, marked],
+    [dates, equity, drawdown, spot, vol, strips, underlying, currency, marked, stretch],
   );
   const rows = useCallback(
     () => [
-      ["date", "equity", "drawdown", underlying],
-      ...dates.map((at, i) => [at, equity[i]!, drawdown[i]!, spot[i]!]),
+      ["date", "equity", "drawdown", underlying, "at-the-money IV"],
+      ...dates.map((at, i) => [at, equity[i]!, drawdown[i]!, spot[i]!, vol[i] ?? ""]),
     ],
-    [dates, equity, drawdown, spot, underlying],
+    [dates, equity, drawdown, spot, vol, underlying],
   );
   return (
     <>
@@ -132,11 +172,12 @@ export function EquityChart({ curve, underlying, currency, marked, onDate }: Pro
         <span className="text-sea">— equity, {currency}</span>
         <span className="text-soft">— {underlying}, on a scale of its own</span>
         <span className="text-loss">— drawdown</span>
+        {strips > 1 && <span className="text-soft">— at-the-money IV, 30 days</span>}
         <span className="ml-auto pr-24 font-normal text-soft">drag to zoom, double-click for all</span>
       </p>
       <LazyChart
         name={`Equity and drawdown with ${underlying}`}
-        height={242}
+        height={strips > 1 ? 286 : 242}
         option={option}
         rows={rows}
         zoom

@@ -1,9 +1,10 @@
 /** The parts of ECharts that are used; loaded only with the first chart. */
-import { LineChart } from "echarts/charts";
+import { BarChart, LineChart, ScatterChart } from "echarts/charts";
 import {
   AxisPointerComponent,
   DataZoomComponent,
   GridComponent,
+  MarkAreaComponent,
   MarkLineComponent,
   ToolboxComponent,
   TooltipComponent,
@@ -13,11 +14,14 @@ import { LabelLayout } from "echarts/features";
 import { CanvasRenderer } from "echarts/renderers";
 
 echarts.use([
+  BarChart,
   LineChart,
+  ScatterChart,
   AxisPointerComponent,
   DataZoomComponent,
   GridComponent,
   LabelLayout,
+  MarkAreaComponent,
   MarkLineComponent,
   ToolboxComponent,
   TooltipComponent,

@@ -8,17 +8,31 @@ export function Figure({
   note,
   tone = "",
   title,
+  onOpen,
 }: {
   label: string;
   value: string;
   note?: ReactNode;
   tone?: string;
   title?: string;
+  /** Leads to where the figure has its place. */
+  onOpen?: () => void;
 }) {
+  const look = `text-section leading-6 font-semibold whitespace-nowrap ${tone}`;
   return (
     <div className="min-w-0" title={title}>
       <div className="text-xs text-soft">{label}</div>
-      <div className={`text-section leading-6 font-semibold whitespace-nowrap ${tone}`}>{value}</div>
+      {onOpen ? (
+        <button
+          type="button"
+          className={`${look} block underline decoration-hairline decoration-dotted underline-offset-3 hover:decoration-ink`}
+          onClick={onOpen}
+        >
+          {value}
+        </button>
+      ) : (
+        <div className={look}>{value}</div>
+      )}
       <div className="truncate text-xs text-soft">{note ?? " "}</div>
     </div>
   );

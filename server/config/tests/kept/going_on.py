@@ -26,7 +26,8 @@ def opened(user: Any) -> dict[str, Any]:
     for run in Run.objects.of(user).select_related("strategy", "revision").order_by("pk"):
         whole = runs.run_facts(run, whole=True)
         out[f"run {run.pk}"] = {
-            "figures": whole["figures"], "trades": whole["trades"], "decisions": whole["decisions"],
+            # the range of growth was a figure then
+            "figures": {**whole["figures"], "cagr_interval": whole["intervals"].get("cagr")}, "trades": whole["trades"], "decisions": whole["decisions"],
             "equity": whole["curve"]["equity"],
         }  # fmt: skip
         for trade in run.trades.all():

@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import { useActiveRuns, useUnderlyings } from "../../api/queries";
 import { date, number, plural } from "../../ui/format";
 import { ErrorNote, Skeleton } from "../../ui/parts";
-import { RunProgress } from "../strategy/RunProgress";
+import { RunProgress } from "../run/RunProgress";
 
 export function WorkCard() {
   const active = useActiveRuns();

@@ -19,7 +19,7 @@ import { useKeys } from "../../ui/keyboard";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { type Stage, TrackBar } from "../../ui/Track";
 import { tell, tellError } from "../../ui/toast";
-import { BacktestEvidence } from "./BacktestEvidence";
+import { BacktestEvidence } from "../run/BacktestEvidence";
 import { previewEvidence, runEvidence } from "./evidence";
 import { PaperEvidence } from "./PaperEvidence";
 import { ReplayEvidence } from "./ReplayEvidence";
@@ -193,6 +193,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
               error={shown.runs.error ?? shown.run.error}
               unknown={shown.unknown}
               loading={shown.run.isLoading}
+              save={save}
             />
           )}
           {stage === "replay" && <ReplayEvidence strategy={strategy} />}

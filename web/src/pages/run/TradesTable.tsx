@@ -43,17 +43,24 @@ function glyphOf(trade: Trade) {
   return { legs: trade.legs, spot: trade.spot };
 }
 
-/** Every trade of a run; only the rows in sight are drawn. */
-export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (number: number) => void }) {
+interface Props {
+  run: Schemas["RunOut"];
+  /** Those of the run that are shown. */
+  trades: Trade[];
+  open: (number: number) => void;
+}
+
+/** Trades of a run; only the rows in sight are drawn. */
+export function TradesTable({ run, trades: shown, open }: Props) {
   const [sort, setSort] = useState<{ column: number; down: boolean }>({ column: 0, down: true });
   const trades = useMemo(() => {
     const key = COLUMNS[sort.column]!.key;
-    const sorted = run.trades.toSorted((a, b) => {
+    const sorted = shown.toSorted((a, b) => {
       const [x, y] = [key(a), key(b)];
       return (x < y ? -1 : x > y ? 1 : 0) || a.number - b.number;
     });
     return sort.down ? sorted.reverse() : sorted;
-  }, [run.trades, sort]);
+  }, [shown, sort]);
   const place = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({
     count: trades.length,
@@ -87,7 +94,9 @@ export function TradesTable({ run, open }: { run: Schemas["RunOut"]; open: (numb
       <div className="mb-1 flex gap-3">
         <b className="font-semibold">Trades</b>
         <span className="text-soft">
-          {number(run.trades.length)}; open one to read it, or click the curve above
+          {trades.length < run.trades.length
+            ? `${number(trades.length)} of ${number(run.trades.length)}; open one to read it`
+            : `${number(trades.length)}; open one to read it, or click the curve above`}
         </span>
       </div>
       <div

@@ -1,16 +1,13 @@
-import { useSearchParams } from "react-router";
-import { useFigureWords, useRunAction, useTerms } from "../../api/queries";
-import { EquityChart } from "../../charts/EquityChart";
+import { Link, useSearchParams } from "react-router";
+import { type Document, useFigureWords, useRunAction, useTerms } from "../../api/queries";
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
-import { OpenTrades } from "./OpenTrades";
-import { RunFigures } from "./RunFigures";
+import type { Run, RunRow, Strategy, TradeRow } from "../strategy/types";
 import { RunForm } from "./RunForm";
+import { RunLooks } from "./RunLooks";
 import { RunProgress } from "./RunProgress";
-import { TradesTable } from "./TradesTable";
 import { TradeView } from "./TradeView";
-import type { Run, RunRow, Strategy, TradeRow } from "./types";
 
 interface Props {
   strategy: Strategy;
@@ -22,15 +19,21 @@ interface Props {
   /** The run of the address, where the strategy has none with this number. */
   unknown: string | null;
   loading: boolean;
+  save: (document: Document) => Promise<unknown>;
 }
 
 /** Runs of a strategy: ask for one, watch it, read its figures, curve and trades. */
-export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, loading }: Props) {
-  const [, setQuery] = useSearchParams();
+export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, loading, save }: Props) {
+  const [query, setQuery] = useSearchParams();
   const { currency } = useTerms(strategy.underlying);
   const look = (number: number) => setQuery({ run: String(number) });
-  const openTrade = (chosen: number | null) =>
-    setQuery({ ...(run ? { run: String(run.number) } : {}), ...(chosen ? { trade: String(chosen) } : {}) });
+  const openTrade = (chosen: number | null) => {
+    const to = new URLSearchParams(query);
+    if (run) to.set("run", String(run.number));
+    if (chosen) to.set("trade", String(chosen));
+    else to.delete("trade");
+    setQuery(to);
+  };
 
   return (
     <div className="flex flex-col gap-3">
@@ -65,32 +68,21 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           </section>
         ))}
       {run && runs && <RunHead run={run} runs={runs} look={look} onGone={() => setQuery({})} />}
-      {run?.status === "done" && run.figures && (
-        <>
-          <RunFigures figures={run.figures} currency={currency} />
-          {trade ? (
-            <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
-          ) : (
-            <div className="grid gap-3 vast:grid-cols-2">
-              <section className="card min-w-0 px-2 pt-2" aria-label="Equity">
-                <EquityChart
-                  curve={run.curve}
-                  underlying={strategy.underlying}
-                  currency={currency}
-                  onDate={(at) => {
-                    const near = run.trades.findLast((row) => row.opened.slice(0, 10) <= at);
-                    if (near) openTrade(near.number);
-                  }}
-                />
-              </section>
-              <div className="flex min-w-0 flex-col gap-2">
-                <OpenTrades trades={run.open_trades} currency={currency} />
-                <TradesTable run={run} open={openTrade} />
-              </div>
-            </div>
-          )}
-        </>
-      )}
+      {run?.status === "done" &&
+        run.figures &&
+        (trade ? (
+          <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
+        ) : (
+          <RunLooks
+            run={run}
+            figures={run.figures}
+            underlying={strategy.underlying}
+            currency={currency}
+            document={strategy.document}
+            save={save}
+            openTrade={openTrade}
+          />
+        ))}
     </div>
   );
 }
@@ -172,6 +164,11 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
       )}
       {run.outdated && <span className="pill border-loss text-loss">of revision {run.revision}</span>}
       <span className="ml-auto flex gap-3">
+        {run.status === "done" && (
+          <Link className="link" to={`/compare?run=${run.id}`}>
+            Compare
+          </Link>
+        )}
         {run.status === "done" && (
           <a className="link" href={`/api/runs/${run.id}/trades.csv`}>
             Trades as CSV

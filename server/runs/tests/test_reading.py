@@ -1,0 +1,173 @@
+"""Reading a run: slices, luck, several side by side."""
+
+from __future__ import annotations
+
+import copy
+from config.tests.demo import DemoTestCase
+from runs.models import Run, Variant
+from runs.slices import market_measures
+from strategies import services as strategies
+
+
+class SlicesTest(DemoTestCase):
+    def get(self, run: Run, query: str = "", **more):
+        return self.send("get", f"/runs/{run.pk}/slices{query}", **more)
+
+    def test_cells_add_up_to_the_run(self) -> None:
+        run = self.finished_run()
+        status, found = self.get(run)
+        self.assertEqual(status, 200)
+        rows = list(run.trades.values_list("row", flat=True))
+        self.assertEqual(found["trades"], [row["number"] for row in rows])
+        self.assertAlmostEqual(found["chosen"]["total"], sum(row["pnl"] for row in rows), places=2)
+        self.assertEqual(found["chosen"]["count"], run.figures["trades_count"])
+        self.assertAlmostEqual(found["chosen"]["mean"], run.figures["trades_expectancy"], places=6)
+        columns = {column["id"]: column for column in found["columns"]}
+        self.assertLessEqual({"weekday", "exit", "held", "delta"}, set(columns))
+        for column in columns.values():
+            self.assertEqual(sum(cell["count"] for cell in column["cells"]), len(rows), column["id"])
+        for cell in columns["exit"]["cells"]:
+            self.assertRegex(cell["title"], r"^\d+  |settled", "a sentence and its number")
+
+    def test_a_choice_leaves_its_trades_everywhere_else(self) -> None:
+        run = self.finished_run()
+        rows = list(run.trades.values_list("row", flat=True))
+        day = rows[0]["weekday"]
+        _, found = self.get(run, f"?choose=weekday:{day}")
+        self.assertEqual(found["trades"], [row["number"] for row in rows if row["weekday"] == day])
+        columns = {column["id"]: column for column in found["columns"]}
+        self.assertEqual(sum(cell["count"] for cell in columns["exit"]["cells"]), len(found["trades"]))
+        self.assertEqual(sum(cell["count"] for cell in columns["weekday"]["cells"]), len(rows))
+        self.assertEqual([cell["key"] for cell in columns["weekday"]["cells"] if cell["chosen"]], [day])
+        for query in ("?choose=weekday:Sun", "?choose=weekday", "?choose=nothing:x&choose=weekday:"):
+            status, found = self.get(run, query)
+            self.assertEqual(status, 200)
+
+    def test_by_a_measure_as_it_stood_at_the_decision(self) -> None:
+        run = self.finished_run()
+        _, offered = self.send("get", "/slices/measures")
+        self.assertLessEqual({"atm_iv", "iv_rank", "price", "minutes_since_open"}, {item["id"] for item in offered})
+        _, found = self.get(run, "?measure=price")
+        column = next(column for column in found["columns"] if column["id"] == "price")
+        self.assertTrue(column["measure"])
+        history = self.history()
+        spots = {
+            trade.trade["number"]: float(history.spot[history.at_or_before(trade.trade["decided_at"])]) / 100
+            for trade in run.trades.all()
+        }
+        for cell in column["cells"]:
+            inside = [n for n, spot in spots.items() if (cell["low"] or 0) <= spot < (cell["high"] or 1e9)]
+            self.assertEqual(cell["count"], len(inside), cell)
+            _, chosen = self.get(run, f"?measure=price&choose=price:{cell['key']}")
+            self.assertEqual(chosen["trades"], sorted(inside))
+
+    def test_what_cannot_be_asked(self) -> None:
+        run = self.finished_run()
+        for query, words in (("?measure=magic", "no measure 'magic'"), ("?measure=a" + "&measure=price" * 7, "no measure")):
+            status, told = self.get(run, query)
+            self.assertEqual(status, 422)
+            self.assertIn(words, told["message"])
+        many = "&".join(f"measure={m.declaration.id}" for m in market_measures()[:7])
+        self.assertIn("At most 6", self.get(run, f"?{many}")[1]["message"])
+        run.status = Run.Status.FAILED
+        run.save()
+        self.assertIn("no result to slice", self.get(run)[1]["message"])
+        self.assertEqual(self.get(run, client=self.other)[0], 404)
+
+    def test_a_run_from_before_has_no_deltas_and_no_trades_no_columns(self) -> None:
+        run = self.finished_run()
+        for trade in run.trades.all():
+            trade.row.pop("delta")
+            trade.save()
+        _, found = self.get(run)
+        self.assertNotIn("delta", {column["id"] for column in found["columns"]})
+        run.trades.all().delete()
+        Run.objects.filter(pk=run.pk).update(finished_at=run.queued_at)
+        _, found = self.get(run)
+        self.assertEqual((found["columns"], found["trades"], found["chosen"]["count"]), ([], [], 0))
+
+
+class CourseTest(DemoTestCase):
+    def test_months_add_up_and_rolling_figures_begin_when_there_is_enough(self) -> None:
+        run = self.finished_run()
+        _, found = self.send("get", f"/runs/{run.pk}/course")
+        made = run.figures["final_equity"] - 50_000
+        self.assertAlmostEqual(sum(month["pnl"] for month in found["months"]), made, places=1)
+        self.assertEqual(len(found["dates"]), 90)
+        self.assertEqual([value is None for value in found["sharpe"]], [True] * 62 + [False] * 28)
+        self.assertEqual(len(found["won"]), len(found["closed"]))
+        self.assertEqual(found["closed"], sorted(found["closed"]))
+        self.assertEqual(self.send("get", f"/runs/{run.pk}/course", client=self.other)[0], 404)
+        Run.objects.filter(pk=run.pk).update(status=Run.Status.CANCELLED)
+        self.assertEqual(self.send("get", f"/runs/{run.pk}/course")[0], 422)
+
+
+class LuckTest(DemoTestCase):
+    def test_every_rule_set_that_was_run_counts_once_and_for_good(self) -> None:
+        first = self.finished_run()
+        self.finished_run()
+        self.assertEqual(Variant.objects.count(), 1, "the same rules again are no further try")
+        _, alone = self.send("get", f"/runs/{first.pk}/luck")
+        self.assertEqual((alone["variants"], alone["best_by_chance"]), (1, 0.0))
+        changed = copy.deepcopy(self.strategy.latest.document)
+        changed["entries"][0]["when"][0]["time"] = "16:30"
+        revision = strategies.revise(self.mara, self.strategy.pk, changed, self.strategy.latest.number)
+        self.assertIsNotNone(revision)
+        later = self.finished_run()
+        _, found = self.send("get", f"/runs/{first.pk}/luck")
+        self.assertEqual(found["variants"], 2)
+        self.assertGreater(found["best_by_chance"], 0)
+        later.delete()
+        _, found = self.send("get", f"/runs/{first.pk}/luck")
+        self.assertEqual(found["variants"], 2, "what was deleted was tried all the same")
+
+    def test_figures_of_luck(self) -> None:
+        run = self.finished_run()
+        _, found = self.send("get", f"/runs/{run.pk}/luck")
+        pnl = [row["pnl"] for row in run.trades.values_list("row", flat=True)]
+        self.assertAlmostEqual(found["best"]["total"], sum(pnl), places=2)
+        self.assertAlmostEqual(found["best"]["without_best"], sum(pnl) - max(pnl), places=2)
+        self.assertTrue(0 <= found["deflated"] <= 1)
+        self.assertAlmostEqual(found["chance"], 1 - found["deflated"], places=9)
+        if found["order"] is not None:
+            self.assertEqual(len(found["order"]["bands"]), 3)
+        self.assertEqual(self.send("get", f"/runs/{run.pk}/luck", client=self.other)[0], 404)
+        run.status = Run.Status.FAILED
+        run.save()
+        self.assertEqual(self.send("get", f"/runs/{run.pk}/luck")[0], 422)
+
+
+class CompareTest(DemoTestCase):
+    def test_runs_of_two_revisions(self) -> None:
+        first = self.finished_run()
+        changed = copy.deepcopy(self.strategy.latest.document)
+        changed["entries"][0]["when"][0]["time"] = "16:30"
+        strategies.revise(self.mara, self.strategy.pk, changed, self.strategy.latest.number)
+        second = self.finished_run()
+        status, found = self.send("get", f"/compare?run={first.pk}&run={second.pk}")
+        self.assertEqual(status, 200)
+        self.assertEqual([run["number"] for run in found["runs"]], [1, 2])
+        self.assertEqual(len(found["sentences"]), 1)
+        one, other = found["sentences"][0]["texts"]
+        self.assertIn("16:30", other)
+        self.assertNotEqual(one, other)
+        apart = found["differences"][0]
+        self.assertEqual((apart["run"], apart["sessions"]), (second.pk, 90))
+        self.assertTrue(apart["likely"][0] <= apart["yearly"] <= apart["likely"][1])
+        paired = sum(day["apart"] for day in apart["days"])
+        self.assertAlmostEqual(paired, apart["both_apart"] + apart["only_made"] - apart["base_only_made"], places=2)
+        total = [sum(row["pnl"] for row in run.trades.values_list("row", flat=True)) for run in (first, second)]
+        self.assertAlmostEqual(paired, total[1] - total[0], places=2)
+
+    def test_what_cannot_be_compared(self) -> None:
+        run = self.finished_run()
+        self.assertEqual(self.send("get", f"/compare?run={run.pk}&run={run.pk}")[0], 422, "with itself")
+        self.assertEqual(self.send("get", "/compare")[0], 422)
+        self.assertEqual(self.send("get", "/compare?" + "&".join(f"run={n}" for n in range(9)))[0], 422)
+        self.assertEqual(self.send("get", f"/compare?run={run.pk}&run=99999")[0], 404)
+        second = self.finished_run()
+        self.assertEqual(self.send("get", f"/compare?run={run.pk}&run={second.pk}", client=self.other)[0], 404)
+        Run.objects.filter(pk=second.pk).update(status=Run.Status.CANCELLED)
+        status, told = self.send("get", f"/compare?run={run.pk}&run={second.pk}")
+        self.assertEqual(status, 422)
+        self.assertIn("has no result yet", told["message"])

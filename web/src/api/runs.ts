@@ -1,0 +1,48 @@
+/** What is asked of finished runs beside their figures. */
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { api, ask } from "./client";
+import { keys } from "./keys";
+
+const FOR_EVER = Number.POSITIVE_INFINITY;
+
+export const useSlices = (run: number, choose: string[], measure: string[], enabled: boolean) =>
+  useQuery({
+    queryKey: keys.slices(run, choose, measure),
+    queryFn: () =>
+      ask(
+        api.GET("/api/runs/{run_id}/slices", {
+          params: { path: { run_id: run }, query: { choose, measure } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    staleTime: FOR_EVER,
+    enabled,
+  });
+
+export const useSliceMeasures = () =>
+  useQuery({
+    queryKey: keys.sliceMeasures(),
+    queryFn: () => ask(api.GET("/api/slices/measures")),
+    staleTime: FOR_EVER,
+  });
+
+export const useCourse = (run: number) =>
+  useQuery({
+    queryKey: keys.course(run),
+    queryFn: () => ask(api.GET("/api/runs/{run_id}/course", { params: { path: { run_id: run } } })),
+    staleTime: FOR_EVER,
+  });
+
+export const useLuck = (run: number) =>
+  useQuery({
+    queryKey: keys.luck(run),
+    queryFn: () => ask(api.GET("/api/runs/{run_id}/luck", { params: { path: { run_id: run } } })),
+  });
+
+export const useCompared = (runs: number[]) =>
+  useQuery({
+    queryKey: keys.compared(runs),
+    queryFn: () => ask(api.GET("/api/compare", { params: { query: { run: runs } } })),
+    enabled: runs.length > 1,
+    placeholderData: keepPreviousData,
+  });
