@@ -107,7 +107,7 @@ class BacktestStory(BrowserTestCase):
         self.sign_in(f"/strategies/{self.strategy.pk}/backtest")
         figures = self.page.get_by_role("region", name="Figures of the run")
         expect(figures).to_be_visible()
-        self.page.get_by_role("button", name="Delete run").click()
+        self.page.get_by_role("button", name="Delete run 1").click()
         expect(self.page.get_by_text("No run yet.")).to_be_visible()
         self.page.get_by_role("button", name="Undo").click()
         expect(figures).to_be_visible()

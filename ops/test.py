@@ -5,6 +5,7 @@ import argparse
 import multiprocessing
 import os
 import sys
+import tempfile
 import threading
 import time
 import unittest
@@ -153,6 +154,14 @@ def dotted(label: str) -> str:
 
 
 def main() -> int:
+    # what tests lay aside, their workers too, goes with the run
+    with tempfile.TemporaryDirectory(prefix="strell-tests-") as place:
+        os.environ["TMPDIR"] = tempfile.tempdir = place
+        return tested()
+
+
+def tested() -> int:
+    """Runs what the command line names and says how it went: 1 where something failed."""
     parser = argparse.ArgumentParser(prog="./strell test", description="Run every test, or those named.")
     parser.add_argument("labels", nargs="*", help="folders, files or dotted names, like core or server/desk")
     Runner.add_arguments(parser)

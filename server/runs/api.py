@@ -96,9 +96,13 @@ def slice_measures(request: SignedRequest) -> list[dict[str, str]]:
 
 @router.get("/runs/{run_id}/slices", response=SlicesOut, operation_id="run_slices")
 def run_slices(
-    request: SignedRequest, run_id: int, choose: Annotated[list[str], Query()] = [], measure: Annotated[list[str], Query()] = []
+    request: SignedRequest, run_id: int, choose: Annotated[list[str] | None, Query()] = None, measure: Annotated[list[str] | None, Query()] = None
 ) -> dict[str, Any]:  # fmt: skip
     """Trades told apart; ``choose`` (``column:key``) leaves only those with one of a column's chosen values."""
+    if measure is None:
+        measure = []
+    if choose is None:
+        choose = []
     return slices(request.user, services.find(request.user, run_id), choose, measure)
 
 

@@ -27,7 +27,7 @@ from strell_core.strategy.sentences import sheet
 WEEKDAYS = {
     "Mon": "Monday", "Tue": "Tuesday", "Wed": "Wednesday", "Thu": "Thursday", "Fri": "Friday", "Sat": "Saturday", "Sun": "Sunday",
 }  # fmt: skip
-MONTHS = "January February March April May June July August September October November December".split()
+MONTHS = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"]
 OTHER_ENDS = {"settlement": "settled in cash", "split": "closed at a split", **ENDS}
 MOST_MEASURES = 6
 

@@ -27,14 +27,14 @@ class DifferenceTest(unittest.TestCase):
         self.assertGreater(found.likely[0], 0.0)
         self.assertEqual(found.chance, 0.0)
         alone = difference(record(one), record(rng.permutation(shared)), 1)
-        self.assertGreater(alone and alone.chance or 0, 0.1, "unpaired, the same edge is lost in what moves both")
+        self.assertGreater((alone and alone.chance) or 0, 0.1, "unpaired, the same edge is lost in what moves both")
 
     def test_runs_that_are_as_good_differ_as_rarely_as_said(self) -> None:
         rare = 0
         for number in range(200):
             rng = np.random.default_rng(number)
             found = difference(record(rng.normal(0, 0.01, 300)), record(rng.normal(0, 0.01, 300)), 1)
-            rare += (found and found.chance or 0) < 0.05
+            rare += ((found and found.chance) or 0) < 0.05
         self.assertLessEqual(rare, 19, "5 % of 200, and three deviations")
 
     def test_common_sessions_only(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+
 from config.tests.demo import DemoTestCase
 from runs.models import Run, Variant
 from runs.slices import market_measures

@@ -28,7 +28,14 @@ export function BandChart({ order, currency }: { order: Schemas["TradeOrderOut"]
             return `<b>after ${number(places[i])} trades</b><br>as it came ${signed(made[i])} ${currency}<br>likely ${signed(low[i])} to ${signed(high[i])}`;
           },
         },
-        xAxis: { type: "value", min: 0, max: places.at(-1), ...style, splitLine: { show: false } },
+        xAxis: {
+          type: "value",
+          min: 0,
+          max: places.at(-1),
+          ...style,
+          splitLine: { show: false },
+          axisLabel: { ...style.axisLabel, showMaxLabel: false },
+        },
         yAxis: moneyAxis(c, bottom, Math.max(...high, ...made)),
         series: [
           line(low, c.soft, 1),

@@ -107,7 +107,7 @@ export function EquityChart({ curve, underlying, currency, marked, stretch, onDa
                   gridIndex: 2,
                   position: "right",
                   scale: true,
-                  splitNumber: 2,
+                  splitNumber: 1,
                   axisLine: { show: false },
                   axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v)} %` },
                 },

@@ -7,6 +7,7 @@ import { OverlayChart } from "../../charts/OverlayChart";
 import { date, number, percent, plural, signed, signedPercent, tone } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
+import { joined } from "../strategy/sentence";
 import { RunPicker } from "./RunPicker";
 
 type Compared = Schemas["CompareOut"];
@@ -17,26 +18,36 @@ const MOST = 8;
 const money = (value: number) => signed(value);
 const share = (value: number) => signedPercent(value);
 const ratio = (value: number) => number(value, 2);
+const whole = (value: number) => number(value);
+const points = (value: number) => `${number(100 * value, 1)} points`;
 
-/** Figures that are set side by side: more is better, less is, or neither. */
-const ROWS: { id: keyof Figures; title: string; text: (value: number) => string }[] = [
-  { id: "final_equity", title: "Final equity", text: (value) => number(value) },
-  { id: "cagr", title: "CAGR", text: share },
-  { id: "return_on_capital", title: "Return on capital", text: share },
-  { id: "max_drawdown", title: "Drawdown", text: share },
+interface Row {
+  id: keyof Figures;
+  title: string;
+  text: (value: number) => string;
+  /** How a difference is written, where not like the figure itself. */
+  apart?: (value: number) => string;
+}
+
+/** Figures that are set side by side. */
+const ROWS: Row[] = [
+  { id: "final_equity", title: "Final equity", text: whole },
+  { id: "cagr", title: "CAGR", text: share, apart: points },
+  { id: "return_on_capital", title: "Return on capital", text: share, apart: points },
+  { id: "max_drawdown", title: "Drawdown", text: share, apart: points },
   { id: "mar", title: "MAR", text: ratio },
   { id: "sharpe", title: "Sharpe", text: ratio },
   { id: "sortino", title: "Sortino", text: ratio },
-  { id: "trades_count", title: "Trades", text: (value) => number(value) },
-  { id: "trades_win_rate", title: "Won", text: (value) => percent(value, 0) },
+  { id: "trades_count", title: "Trades", text: whole },
+  { id: "trades_win_rate", title: "Won", text: (value) => percent(value, 0), apart: points },
   { id: "trades_expectancy", title: "A trade", text: money },
   { id: "trades_profit_factor", title: "Profit factor", text: ratio },
   { id: "trades_worst", title: "Worst trade", text: money },
   { id: "daily_tail", title: "Mean of the worst days", text: money },
-  { id: "capital_most", title: "Capital, most", text: (value) => number(value) },
-  { id: "time_in_market", title: "In the market", text: (value) => percent(value, 0) },
-  { id: "longest_flat", title: "Longest without a new high", text: (value) => number(value) },
-  { id: "costs", title: "Costs", text: (value) => number(value) },
+  { id: "capital_most", title: "Capital, most", text: whole },
+  { id: "time_in_market", title: "In the market", text: (value) => percent(value, 0), apart: points },
+  { id: "longest_flat", title: "Longest without a new high", text: whole },
+  { id: "costs", title: "Costs", text: whole },
 ];
 
 /** Two to eight runs side by side; the first is what the others are compared with. */
@@ -99,25 +110,29 @@ function Side({ found, drop, first }: SideProps) {
   );
   return (
     <>
-      <FigureTable runs={runs} drop={drop} first={first} />
-      <section className="card px-2 py-2" aria-label="Equity side by side">
-        <p className="flex flex-wrap gap-x-4 px-2 text-xs font-medium">
-          {runs.map((run, i) => (
-            <span key={run.id} className={KEYS[i % 4]}>
-              {i < 4 ? "—" : "- -"} {nameOf(run)}
-            </span>
-          ))}
-          <span className="ml-auto pr-24 font-normal text-soft">
-            equity, each from 100; drag to zoom, double-click for all
-          </span>
-        </p>
-        <OverlayChart curves={curves} />
-      </section>
-      <Sentences found={found} />
-      {found.differences.map((difference) => {
-        const run = runs.find((item) => item.id === difference.run);
-        return run && <Apart key={run.id} run={run} base={runs[0]!} difference={difference} />;
-      })}
+      <div className={`grid gap-3 ${runs.length < 4 ? "grid-cols-[auto_minmax(0,1fr)]" : ""}`}>
+        <FigureTable runs={runs} drop={drop} first={first} />
+        <div className="flex min-w-0 flex-col gap-3">
+          <section className="card px-2 py-2" aria-label="Equity side by side">
+            <p className="flex flex-wrap gap-x-4 px-2 text-xs font-medium">
+              {runs.map((run, i) => (
+                <span key={run.id} className={KEYS[i % 4]}>
+                  {i < 4 ? "—" : "- -"} {nameOf(run)}
+                </span>
+              ))}
+              <span className="ml-auto pr-24 font-normal text-soft">
+                equity, each from 100; drag to zoom, double-click for all
+              </span>
+            </p>
+            <OverlayChart curves={curves} />
+          </section>
+          {found.differences.map((difference) => {
+            const run = runs.find((item) => item.id === difference.run);
+            return run && <Apart key={run.id} run={run} base={runs[0]!} difference={difference} />;
+          })}
+          <Sentences found={found} />
+        </div>
+      </div>
     </>
   );
 }
@@ -137,7 +152,7 @@ function FigureTable({
   const words = useFigureWords();
   const base = runs[0]!.figures;
   return (
-    <section className="card overflow-x-auto" aria-label="Figures side by side">
+    <section className="card overflow-x-auto self-start" aria-label="Figures side by side">
       <table className="plain">
         <thead>
           <tr>
@@ -151,19 +166,15 @@ function FigureTable({
                   {nameOf(run)}
                 </Link>
                 <br />
-                {run.underlying}, {date(run.start)} – {date(run.end)}
+                {run.underlying}, revision {run.revision}
                 <br />
-                <span>
-                  revision {run.revision}
+                <span title={`${date(run.start)} – ${date(run.end)}`}>
                   {i === 0 ? (
-                    " · the others are compared with it"
+                    "the baseline"
                   ) : (
-                    <>
-                      {" · "}
-                      <button type="button" className="link" onClick={() => first(run.id)}>
-                        Compare with this
-                      </button>
-                    </>
+                    <button type="button" className="link" onClick={() => first(run.id)}>
+                      make it the baseline
+                    </button>
                   )}
                   {" · "}
                   <button
@@ -198,7 +209,7 @@ function FigureTable({
                       <span className="text-soft">
                         {" "}
                         ({value > before ? "+" : ""}
-                        {row.text(value - before).replace(/^\+/, "")})
+                        {(row.apart ?? row.text)(value - before).replace(/^\+/, "")})
                       </span>
                     )}
                   </td>
@@ -236,10 +247,10 @@ function Sentences({ found }: { found: Compared }) {
           {found.sentences.map((row, n) => (
             // biome-ignore lint/suspicious/noArrayIndexKey: rows of one answer
             <tr key={n}>
-              <td className="text-soft">{row.section}</td>
+              <td className="text-soft first-letter:uppercase">{row.section}</td>
               {row.texts.map((text, i) => (
                 <td key={found.runs[i]!.id} className="py-1 font-serif">
-                  {text ?? <span className="text-soft">–</span>}
+                  {(text && joined(text)) ?? <span className="text-soft">–</span>}
                 </td>
               ))}
             </tr>

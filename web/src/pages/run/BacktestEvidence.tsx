@@ -170,14 +170,20 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
           </Link>
         )}
         {run.status === "done" && (
-          <a className="link" href={`/api/runs/${run.id}/trades.csv`}>
-            Trades as CSV
+          <a
+            className="link"
+            href={`/api/runs/${run.id}/trades.csv`}
+            aria-label="Trades as CSV"
+            title="Trades as CSV"
+          >
+            CSV
           </a>
         )}
         {!["queued", "running"].includes(run.status) && (
           <button
             type="button"
             className="link"
+            aria-label={`Delete run ${run.number}`}
             onClick={() =>
               action.mutate(
                 { id: run.id, action: "delete" },
@@ -195,7 +201,7 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
               )
             }
           >
-            Delete run
+            Delete
           </button>
         )}
       </span>

@@ -48,8 +48,8 @@ function Searched({ found }: { found: Found }) {
         <p>Too few sessions to judge: sixty are the least.</p>
       ) : (
         <p className="font-serif text-head">
-          With {plural(variants, "variant")} of this strategy tried, a result this good is expected by chance
-          in {cases(chance)}.
+          With {variants === 1 ? "one variant" : plural(variants, "variant")} of this strategy tried, a result
+          this good is expected by chance in {cases(chance)}.
         </p>
       )}
       <p className="text-soft">

@@ -9,7 +9,7 @@ const LIKELY = "Likely: where 90 of 100 records lie that are drawn again from th
 
 /** A figure's likely range; where there is none, why. */
 function range(found: number[] | undefined, text: (value: number) => string): string {
-  return found ? `${text(found[0]!)} to ${text(found[1]!)} likely` : "too short to say";
+  return found ? `${text(found[0]!)} to ${text(found[1]!)}` : "too short to say";
 }
 
 const shares = (value: number) => number(100 * value, 1);
@@ -99,14 +99,15 @@ export function RunFigures({ figures, intervals, currency, openTrade, showStretc
         title={`${words("trades_worst")} Worst day: ${date(figures.worst_day_date)}.`}
       />
       <p className="col-span-8 text-xs text-soft">
+        <span title={LIKELY}>Ranges: likely, by records drawn again from this one</span> ·{" "}
         {figures.capital_most !== null && (
           <span title={`${words("return_on_capital")} ${words("capital_most")}`}>
-            On the most capital that was needed, {number(figures.capital_most)} {currency}:{" "}
+            on the most capital that was needed, {number(figures.capital_most)} {currency}:{" "}
             <b className={tone(figures.return_on_capital)}>{signedPercent(figures.return_on_capital)}</b> a
             year ·{" "}
           </span>
         )}
-        Profit factor {number(figures.trades_profit_factor, 2)}
+        profit factor {number(figures.trades_profit_factor, 2)}
         {intervals.trades_profit_factor && ` (${range(intervals.trades_profit_factor, ratios)})`}, average{" "}
         {signed(figures.trades_average_win)} / {signed(figures.trades_average_loss)} · Sortino{" "}
         <span title={words("sortino")}>{number(figures.sortino, 2)}</span>

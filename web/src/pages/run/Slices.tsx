@@ -30,7 +30,7 @@ export function Slices({ found, trades, currency, choices, openTrade }: Props) {
           <HeldChart trades={trades} currency={currency} onTrade={openTrade} />
         </section>
       </div>
-      <div className="grid grid-cols-1 gap-3 min-[1250px]:grid-cols-2">
+      <div className="grid grid-cols-1 items-start gap-3 min-[1250px]:grid-cols-2">
         {found.columns.map((column) => (
           <ColumnTable
             key={column.id}
@@ -40,7 +40,7 @@ export function Slices({ found, trades, currency, choices, openTrade }: Props) {
           />
         ))}
       </div>
-      <p className="flex flex-wrap items-center gap-2 text-soft">
+      <p className="leading-8 text-soft">
         Tell apart also by <MeasureSelect taken={choices.measures} onChosen={choices.by} /> as it stood when
         each trade was decided. Ranges hold about as many trades each; the bar is the 90 % range of what a
         trade makes; <b className="text-ink">•</b> differs from the others by more than chance.
@@ -87,7 +87,7 @@ function ColumnTable({ column, toggle, onGone }: ColumnProps) {
       <table className="plain table-fixed">
         <thead>
           <tr>
-            <Th className="w-[34%]">
+            <Th className="w-[31%]">
               <b className="font-semibold text-ink">{column.title}</b>
               {onGone && (
                 <button
@@ -103,8 +103,8 @@ function ColumnTable({ column, toggle, onGone }: ColumnProps) {
             <Th className="number">Trades</Th>
             <Th className="number">Won</Th>
             <Th className="number">A trade</Th>
-            <Th className="w-[18%]">Range</Th>
-            <Th className="number">Sum</Th>
+            <Th className="w-[16%]">Range</Th>
+            <Th className="number w-[15%]">Sum</Th>
           </tr>
         </thead>
         <tbody>

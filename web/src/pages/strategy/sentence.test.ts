@@ -28,3 +28,15 @@ describe("where a sentence may break", () => {
     expect(text(unbroken(tokens).flat())).toBe(text(tokens));
   });
 });
+
+test("a tolerance's sign stays at its number", () => {
+  const sign = { text: " (± ", path: "", family: "", of: "", piece: "" };
+  const value = { ...sign, text: "0.15", path: "entries/0/legs/0/strike/within" };
+  const end = { ...sign, text: "), in" };
+  expect(unbroken([sign, value, end]).map((group) => group.map((token) => token.text).join(""))).toEqual([
+    " ",
+    "(±\u00a00.15),",
+    " ",
+    "in",
+  ]);
+});

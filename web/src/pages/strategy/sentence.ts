@@ -8,7 +8,11 @@ const SHORT = 16;
  *  that is written to it without a space. */
 export function unbroken(tokens: readonly Token[]): Token[][] {
   const pieces = tokens.flatMap((token) =>
-    token.path ? [token] : token.text.split(/(?<=\s)|(?=\s)/).map((text) => ({ ...token, text })),
+    token.path
+      ? [token]
+      : joined(token.text)
+          .split(/(?<= )|(?= )/)
+          .map((text) => ({ ...token, text })),
   );
   const groups: Token[][] = [];
   let before: Token | undefined;
@@ -20,6 +24,9 @@ export function unbroken(tokens: readonly Token[]): Token[][] {
   }
   return groups.flatMap((group) => (isShort(group) ? [group] : group.map((piece) => [piece])));
 }
+
+/** A tolerance's sign stays at its number. */
+export const joined = (text: string) => text.replaceAll("± ", "±\u00a0");
 
 function isSpace(piece: Token): boolean {
   return !piece.path && !piece.text.trim();
