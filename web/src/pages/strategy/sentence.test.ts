@@ -27,16 +27,8 @@ describe("where a sentence may break", () => {
     const text = (list: Token[]) => list.map((token) => token.text).join("");
     expect(text(unbroken(tokens).flat())).toBe(text(tokens));
   });
-});
-
-test("a tolerance's sign stays at its number", () => {
-  const sign = { text: " (± ", path: "", family: "", of: "", piece: "" };
-  const value = { ...sign, text: "0.15", path: "entries/0/legs/0/strike/within" };
-  const end = { ...sign, text: "), in" };
-  expect(unbroken([sign, value, end]).map((group) => group.map((token) => token.text).join(""))).toEqual([
-    " ",
-    "(±\u00a00.15),",
-    " ",
-    "in",
-  ]);
+  it("keeps a tolerance's sign at its number", () => {
+    const tokens = [word("delta "), value("0.20"), word(" (± "), value("0.15"), word(").")];
+    expect(told(tokens).at(-1)).toBe("(±\u00a0·0.15·).");
+  });
 });
