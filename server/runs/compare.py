@@ -32,7 +32,9 @@ def compared(user: User, ids: Sequence[int]) -> dict[str, Any]:
     runs = [found[pk] for pk in asked]
     waits = next((run for run in runs if run.status != Run.Status.DONE), None)
     if waits is not None:
-        raise Refused(f"Run {waits.number} of {waits.revision.document['name']} has no result yet: it is {waits.status}.")
+        raise Refused(
+            f"Run {waits.number} of {waits.revision.document['name']} has no result yet: it is {waits.status}."
+        )
     base = runs[0]
     return {
         "runs": [

@@ -27,7 +27,20 @@ from strell_core.strategy.sentences import sheet
 WEEKDAYS = {
     "Mon": "Monday", "Tue": "Tuesday", "Wed": "Wednesday", "Thu": "Thursday", "Fri": "Friday", "Sat": "Saturday", "Sun": "Sunday",
 }  # fmt: skip
-MONTHS = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"]
+MONTHS = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+]
 OTHER_ENDS = {"settlement": "settled in cash", "split": "closed at a split", **ENDS}
 MOST_MEASURES = 6
 
@@ -143,7 +156,9 @@ def slices(user: User, run: Run, choices: Sequence[str], measures: Sequence[str]
     found = sliced(columns, held.pnl, chosen)
     left = np.flatnonzero(found.chosen)
     pnl = held.pnl[left]
-    made = metrics.trade_figures(*([Decimal(str(value)) for value in values[left].tolist()] for values in (held.pnl, held.credits)))
+    made = metrics.trade_figures(
+        *([Decimal(str(value)) for value in values[left].tolist()] for values in (held.pnl, held.credits))
+    )
     return {
         "columns": [
             {

@@ -113,8 +113,10 @@ def _range(low: float | None, high: float | None, apart: float, unit: str) -> st
     after = f" {unit}" if unit else ""
     if low is None and high is None:
         return f"any{after}"
-    if low is None or high is None:
-        return f"{low:g}{after} and more" if high is None else f"up to {high - apart:g}{after}" if apart else f"below {high:g}{after}"
+    if high is None:
+        return f"{low:g}{after} and more"
+    if low is None:
+        return f"up to {high - apart:g}{after}" if apart else f"below {high:g}{after}"
     return f"{low:g}{after}" if apart and high - apart == low else f"{low:g} to {high - apart:g}{after}"
 
 

@@ -19,7 +19,9 @@ class SlicesTest(unittest.TestCase):
     def test_every_trade_is_in_one_cell_of_each_column(self) -> None:
         found = sliced([DAYS, DTE], PNL, {})
         self.assertTrue(found.chosen.all())
-        self.assertEqual([cell.key for cell in found.cells["weekday"]], ["Mon", "Wed"], "told in order, without empty ones")
+        self.assertEqual(
+            [cell.key for cell in found.cells["weekday"]], ["Mon", "Wed"], "told in order, without empty ones"
+        )
         for cells in found.cells.values():
             self.assertEqual(sum(cell.count for cell in cells), 200)
             self.assertAlmostEqual(sum(cell.total for cell in cells), float(PNL.sum()), places=6)

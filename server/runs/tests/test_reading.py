@@ -64,7 +64,10 @@ class SlicesTest(DemoTestCase):
 
     def test_what_cannot_be_asked(self) -> None:
         run = self.finished_run()
-        for query, words in (("?measure=magic", "no measure 'magic'"), ("?measure=a" + "&measure=price" * 7, "no measure")):
+        for query, words in (
+            ("?measure=magic", "no measure 'magic'"),
+            ("?measure=a" + "&measure=price" * 7, "no measure"),
+        ):
             status, told = self.get(run, query)
             self.assertEqual(status, 422)
             self.assertIn(words, told["message"])
