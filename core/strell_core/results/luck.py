@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import combinations
 from typing import NamedTuple
 
 import numpy as np
@@ -78,6 +79,48 @@ def searched(daily: Floats, tried: Sequence[float]) -> Searched:
     above_zero = beyond(daily)
     chance = None if above_zero is None else 1.0 - above_zero**count
     return Searched(count, expected, beyond(daily, expected / math.sqrt(SESSIONS_A_YEAR)), chance)
+
+
+class Overfit(NamedTuple):
+    """What choosing the best of many variants is worth out of the sample it was chosen in."""
+
+    probability: float
+    """Share of the splits in which the variant that is best in one half is below the middle in the other."""
+    splits: int
+
+
+def overfit(daily: Floats, parts: int = 12) -> Overfit | None:
+    """Probability of backtest overfitting by combinatorially symmetric cross-validation.
+
+    ``daily`` ``(variants, sessions)``. The sessions are cut into ``parts`` (even) stretches; of every half of them the
+    variant with the best Sharpe ratio is ranked by its ratio in the other half (D. Bailey, J. Borwein, M. López de Prado
+    and Q. Zhu, "The probability of backtest overfitting", 2017). ``None`` of fewer than two variants, or ten sessions a
+    part. Variants without a trade in a half have the ratio 0 there.
+    """
+    count, n = daily.shape
+    if count < 2 or n < 10 * parts or np.isnan(daily).any():
+        return None
+    width = n // parts
+    cut = daily[:, n - width * parts :].reshape(count, parts, width)
+    sums, squares = cut.sum(axis=2), (cut**2).sum(axis=2)
+    halves = [list(half) for half in combinations(range(parts), parts // 2)]
+    chosen = np.zeros((len(halves), parts))
+    for row, half in enumerate(halves):
+        chosen[row, half] = 1.0
+    inside, outside = (
+        _ratios(sums @ which.T, squares @ which.T, width * parts // 2) for which in (chosen, 1.0 - chosen)
+    )
+    best_there = outside[np.argmax(inside, axis=0), np.arange(len(halves))]
+    # ties are worth half
+    rank = (outside < best_there).sum(axis=0) + 0.5 * (outside == best_there).sum(axis=0)
+    return Overfit(float((rank / count <= 0.5).mean()), len(halves))
+
+
+def _ratios(sums: Floats, squares: Floats, n: int) -> Floats:
+    """Sharpe ratios of sums and sums of squares of ``n`` returns."""
+    mean = sums / n
+    spread = np.sqrt(np.maximum(squares / n - mean**2, 0.0))
+    return np.divide(mean, spread, out=np.zeros_like(mean), where=spread > 1e-12)
 
 
 @dataclass(frozen=True)

@@ -32,22 +32,33 @@ class Report:
     leavings: list[Leaving]
 
 
-def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int) -> Report:
-    """Figures of a finished run over timeline indices ``[begin, end)``, to the snapshot at which it lost everything."""
-    if history.ruined_at is not None:
-        end = timeline.at_or_before(history.ruined_at) + 1
-    curve = equity_curve(timeline, history, begin, end, cash)
+def finished(
+    plan: Plan, timeline: Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int
+) -> Finished:
+    """What the figures of a run over timeline indices ``[begin, end)`` are made of, to the snapshot at which it lost
+    everything."""
     credits = [
         money(parts_to_money(t.opening, plan.quantum, plan.multiplier(timeline.date_at(t.opened_at))))
         for t in history.closed
     ]
     limited = plan.strategy.limits["capital"].params["entries"] == "refuse"
-    finished = Finished(timeline, history, curve, float(cash), credits, seed, limited)
-    last = int(curve.sessions[-1]) if len(curve.sessions) else 0
+    curve = equity_curve(timeline, history, begin, _ended(timeline, history, end), cash)
+    return Finished(timeline, history, curve, float(cash), credits, seed, limited)
+
+
+def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int) -> Report:
+    """Figures of a finished run over timeline indices ``[begin, end)``, to the snapshot at which it lost everything."""
+    made = finished(plan, timeline, history, begin, end, cash, seed)
+    last = int(made.curve.sessions[-1]) if len(made.curve.sessions) else 0
     return Report(
-        curve, figures(finished), intervals(finished), _decisions(history), _evidence(plan, history),
-        still_open(plan, timeline, history, end - 1), leavings(history, timeline, last),
+        made.curve, figures(made), intervals(made), _decisions(history), _evidence(plan, history),
+        still_open(plan, timeline, history, _ended(timeline, history, end) - 1), leavings(history, timeline, last),
     )  # fmt: skip
+
+
+def _ended(timeline: Timeline, history: History, end: int) -> int:
+    """Where a run meant to go to ``end`` ended."""
+    return end if history.ruined_at is None else timeline.at_or_before(history.ruined_at) + 1
 
 
 def _decisions(history: History) -> list[dict[str, Any]]:

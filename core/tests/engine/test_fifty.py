@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import unittest
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -17,9 +16,9 @@ from strell_core.results.delayed import leavings
 from strell_core.strategy.document import parse
 from tests.demo import demo_history
 from tests.engine.generated import fifty
+from tests.examples import EXAMPLES
 
 CASH = Decimal(200_000)
-EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
 
 
 def demo_strategies() -> dict[str, Any]:

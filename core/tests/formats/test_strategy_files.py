@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 from strell_core.formats.strategies import StrategyFileError, from_text, to_text
 from strell_core.strategy.document import DocumentError, normalise
 from tests.engine.variations import variations
+from tests.examples import EXAMPLES
 
-EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
 FORMAT_1 = Path(__file__).parents[1] / "kept" / "format1"
 STRANGLE = (EXAMPLES / "harbour-strangle.yaml").read_text()
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import unittest
-from pathlib import Path
 
 from strell_core.formats.strategies import from_text
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED
@@ -12,8 +11,7 @@ from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.schema import json_schema
 from strell_core.strategy.sentences import sheet
 from tests.engine.variations import variations
-
-EXAMPLES = Path(__file__).resolve().parents[3] / "docs" / "strategies"
+from tests.examples import EXAMPLES
 
 
 class SheetTest(unittest.TestCase):
