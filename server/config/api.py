@@ -22,9 +22,10 @@ from practice_broker.api import router as practice_broker
 from replay.api import router as replay
 from runs.api import router as runs
 from strategies.api import router as strategies
+from sweeps.api import router as sweeps
 
 api = NinjaAPI(title="Strell", version=settings.VERSION, docs_url=None, parser=BoundedParser())
-for router in (people, observe, intake, facts, strategies, runs, replay, desk, journal, practice_broker):
+for router in (people, observe, intake, facts, strategies, runs, sweeps, replay, desk, journal, practice_broker):
     for view in router.path_operations.values():
         for operation in view.operations:
             # who may call what stands in one table, not at each route

@@ -41,6 +41,7 @@ INSTALLED_APPS = [
     "observe",
     "strategies",
     "runs",
+    "sweeps",
     "intake",
     "replay",
     "journal",

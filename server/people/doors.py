@@ -39,6 +39,8 @@ DOORS: dict[str, str] = {
     "figures": READ, "runs": READ, "ask_run": RESEARCH, "active_runs": READ, "run": READ, "delete_run": RESEARCH,
     "restore_run": RESEARCH, "cancel_run": RESEARCH, "go_on_run": RESEARCH, "run_trade": READ, "run_trades_csv": READ,
     "slice_measures": READ, "run_slices": READ, "run_luck": READ, "run_course": READ, "compare_runs": READ,
+    "dials": READ, "sweeps": READ, "sweep": READ, "ask_sweep": RESEARCH, "cancel_sweep": RESEARCH, "go_on_sweep": RESEARCH,
+    "delete_sweep": RESEARCH, "restore_sweep": RESEARCH, "open_cell": RESEARCH,
     # replays
     "replays": READ, "start_replay": RESEARCH, "replay": READ, "describe_replay": RESEARCH, "delete_replay": RESEARCH,
     "move_replay": RESEARCH, "trade_replay": RESEARCH, "close_replay_position": RESEARCH, "let_replay_rules_act": RESEARCH,

@@ -60,6 +60,10 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
     row = run.trades.filter(number=number).first()
     if row is None:
         raise NotThere(f"Run {run.number} has no trade {number}.")
+    if run.values:
+        raise Refused(
+            "This run is a variant of the sheet. Take its values into the sheet and run it again to replay it."
+        )
     history = timeline(clock_of(run.revision.document))
     trade = closed_trade(row.trade, history.underlying.symbol)
     shown = history.calendar.local(trade.opened_at)

@@ -40,7 +40,7 @@ def compared(user: User, ids: Sequence[int]) -> dict[str, Any]:
         "runs": [
             {**run_facts(run), "underlying": run.strategy.underlying.symbol, "curve": run.curve} for run in runs
         ],
-        "sentences": _sentences([run.revision.document for run in runs]),
+        "sentences": _sentences([run.document for run in runs]),
         "differences": [_against(run, base) for run in runs[1:]],
     }  # fmt: skip
 

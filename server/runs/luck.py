@@ -16,7 +16,7 @@ def luck_of(run: Run) -> dict[str, Any]:
     """How much of a finished run its search, the order of its trades and its best trades explain."""
     if run.status != Run.Status.DONE:
         raise Refused(f"Run {run.number} has no result to judge: it is {run.status}.")
-    ratios = list(run.strategy.variants.exclude(digest=run.revision.digest).values_list("sharpe", flat=True))
+    ratios = list(run.strategy.variants.exclude(digest=run.digest).values_list("sharpe", flat=True))
     own = run.figures.get("sharpe")
     tried = [ratio for ratio in [own, *ratios] if ratio is not None]
     daily = metrics.returns(np.array(run.curve["equity"], np.float64), float(run.cash))

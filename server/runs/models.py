@@ -1,11 +1,13 @@
 """Backtest runs and their trades."""
 
-from typing import Self
+from typing import Any, Self
 
 from django.contrib.auth.models import User
 from django.db import models
 
 from strategies.models import Revision, Strategy
+from strell_core.strategy.document import normalise
+from strell_core.strategy.sweeps import varied
 
 
 class RunQuerySet(models.QuerySet["Run"]):
@@ -37,6 +39,10 @@ class Run(models.Model):
     strategy = models.ForeignKey(Strategy, models.CASCADE, related_name="runs")
     revision = models.ForeignKey(Revision, models.PROTECT, related_name="runs")
     number = models.PositiveIntegerField()
+    values = models.JSONField(
+        default=dict, help_text="of a sweep's variant: what it has instead of its revision's, by path"
+    )
+    digest = models.CharField(max_length=64, help_text="of what decides, as in a revision")
     start = models.DateField()
     end = models.DateField()
     cash = models.DecimalField(max_digits=14, decimal_places=2)
@@ -65,6 +71,12 @@ class Run(models.Model):
     class Meta:
         constraints = [models.UniqueConstraint(fields=["strategy", "number"], name="one_run_number")]
         ordering = ["-number"]
+
+    @property
+    def document(self) -> dict[str, Any]:
+        """What it runs: its revision's document, with its own values."""
+        document: dict[str, Any] = self.revision.document
+        return normalise(varied(document, self.values)) if self.values else document
 
 
 class Variant(models.Model):

@@ -25,6 +25,7 @@ from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
+from strell_core.strategy.sweeps import places
 
 SPARK_POINTS = 60
 PATH_POINTS = 1200
@@ -37,17 +38,35 @@ def on_track(strategy: Strategy) -> dict[str, Any]:
     large = ("decisions", "curve", "evidence", "manifest", "open_trades", "revision__document")
     runs = list(strategy.runs.there().select_related("revision").defer(*large).order_by("-number"))
     digest = strategy.revisions.order_by("-number").values_list("digest", flat=True).first()
-    done = next((run for run in runs if run.status == Run.Status.DONE), None)
+    # a sweep's variant is not what the sheet says, unless the sheet says the same by now
+    done = next(
+        (run for run in runs if run.status == Run.Status.DONE and (not run.values or run.digest == digest)), None
+    )
     figures = done.figures if done else {}
     equity = done.curve.get("equity", []) if done else []
     every = max(1, len(equity) // SPARK_POINTS)
     return {
-        "runs": len(runs), "outdated": sum(run.status == Run.Status.DONE and run.revision.digest != digest for run in runs),
+        "runs": len(runs), "outdated": sum(run.status == Run.Status.DONE and outdated(run, digest) for run in runs),
         "last_run": done.number if done else None,
         "last_status": runs[0].status if runs else None, "mar": figures.get("mar"),
         "max_drawdown": figures.get("max_drawdown"), "win_rate": figures.get("trades_win_rate"),
         "trades": figures.get("trades_count"), "spark": equity[::every],
     }  # fmt: skip
+
+
+def outdated(run: Run, digest: str | None) -> bool:
+    """Whether neither a run nor the revision it is a variant of is what the sheet says now."""
+    return digest not in (run.digest, run.revision.digest)
+
+
+def variant_text(run: Run) -> str:
+    """The values that a sweep's variant has instead of its revision's; nothing of any other run."""
+    if not run.values:
+        return ""
+    known = {place.path: place for place in places(run.document)}
+    return ", ".join(
+        f"{known[path].param.label.lower()} {known[path].text(value)}" for path, value in run.values.items()
+    )
 
 
 def figures_of(run: Run) -> dict[str, Any] | None:
@@ -60,7 +79,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     latest = run.strategy.latest
     out = {
         "id": run.pk, "number": run.number, "strategy": run.strategy_id, "strategy_name": latest.document["name"], "revision": run.revision.number,
-        "outdated": run.revision.digest != latest.digest, "start": run.start, "end": run.end,
+        "outdated": outdated(run, latest.digest), "variant": variant_text(run), "start": run.start, "end": run.end,
         "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress,
         "queued_at": run.queued_at, "started_at": run.started_at, "finished_at": run.finished_at,
         "message": run.message, "figures": figures_of(run), "intervals": run.intervals, "cancel_requested": run.cancel_requested,
@@ -68,7 +87,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     if whole:
         out |= {
             "curve": run.curve, "decisions": _decisions(run), "evidence": run.evidence, "manifest": run.manifest,
-            "trades": list(run.trades.values_list("row", flat=True)), "open_trades": run.open_trades, "document": run.revision.document, "sheet": sheet_of(run.revision.document),
+            "trades": list(run.trades.values_list("row", flat=True)), "open_trades": run.open_trades, "document": run.document, "sheet": sheet_of(run.document),
         }  # fmt: skip
     return out
 
@@ -120,7 +139,7 @@ def _decisions(run: Run) -> list[dict[str, Any]]:
     """As they were put into words when it ran; of an older run they are put into words now."""
     if not run.decisions or "text" in run.decisions[0]:
         return run.decisions
-    return decisions(run.revision.document, timeline(clock_of(run.revision.document)), run.decisions)
+    return decisions(run.document, timeline(clock_of(run.document)), run.decisions)
 
 
 def trades_csv(run: Run) -> str:
@@ -146,9 +165,9 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
         raise NotThere(f"Run {run.number} has no trade {number}.")
     stored = bytes(row.kept)
     if not stored:  # it ran before this was kept
-        history = timeline(clock_of(run.revision.document))
+        history = timeline(clock_of(run.document))
         trade = closed_trade(row.trade, history.underlying.symbol)
-        plan = make_plan(parse(run.revision.document), history)
+        plan = make_plan(parse(run.document), history)
         stored = kept.keep(plan, history, trade, kept.leg_facts(history, trade))
     return kept.detail(stored, row.row, at)
 

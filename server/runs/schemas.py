@@ -52,6 +52,8 @@ class RunRow(Schema):
     strategy_name: str
     revision: int
     outdated: bool
+    variant: str
+    """Values it has instead of its revision's, in words, where it is a sweep's variant."""
     start: dt.date
     end: dt.date
     cash: float

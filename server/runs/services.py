@@ -25,6 +25,7 @@ from runs.models import Run, RunTrade, Variant
 from runs.queries import decisions
 from runs.rows import open_row, trade_row
 from strategies import services as strategies
+from strategies.models import Revision
 from strell_core.engine.code import deciding_code
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
@@ -34,7 +35,9 @@ from strell_core.measures.measure import MarketMeasure, load
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
 from strell_core.results.report import Report, report
-from strell_core.strategy.document import clock_of, parse
+from strell_core.strategy.document import clock_of, parse, written
+from strell_core.strategy.edits import rules_digest
+from strell_core.strategy.sweeps import varied
 
 log = logging.getLogger("strell.runs")
 MAX_ACTIVE = 20
@@ -56,18 +59,25 @@ def find(user: User, run_id: int) -> Run:
 
 
 @transaction.atomic
-def ask(user: User, strategy_id: int, start: dt.date, end: dt.date, cash: Decimal, method: str) -> Run:
-    """Queue a backtest of a strategy's latest revision; the job is enqueued with its row."""
+def ask(
+    user: User, strategy_id: int, start: dt.date, end: dt.date, cash: Decimal, method: str,
+    revision: Revision | None = None, values: dict[str, Any] | None = None,
+) -> Run:  # fmt: skip
+    """Queue a backtest of a strategy's latest revision, or of a ``revision`` with other ``values`` by their paths; the
+    job is enqueued with its row."""
     strategy = strategies.find(user, strategy_id)
-    history = timeline(strategy.underlying.symbol)
+    revision = revision or strategy.latest
+    document = written(varied(revision.document, values)) if values else revision.document
+    history = timeline(clock_of(document))
     check_request(history, start, end, cash, method)
     if Run.objects.of(user).filter(status__in=Run.ACTIVE).count() >= MAX_ACTIVE:
         raise Conflict(f"{MAX_ACTIVE} runs are queued or running already. Wait for one, or cancel it.")
     type(strategy).objects.select_for_update(no_key=True).get(pk=strategy.pk)
     last = strategy.runs.order_by("-number").values_list("number", flat=True).first() or 0
     run = Run.objects.create(
-        strategy=strategy, revision=strategy.latest, number=last + 1, start=start, end=end, cash=cash, method=method
-    )
+        strategy=strategy, revision=revision, values=values or {}, number=last + 1, start=start, end=end, cash=cash,
+        digest=rules_digest(document), method=method,
+    )  # fmt: skip
     _enqueue(run)
     return run
 
@@ -220,19 +230,19 @@ def _lease() -> dt.datetime:
 
 
 def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade], list[dict[str, Any]]]:
-    history = timeline(clock_of(run.revision.document))
-    plan = make_plan(parse(run.revision.document), history)
+    history = timeline(clock_of(run.document))
+    plan = make_plan(parse(run.document), history)
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
     progress = _reporter(run, begin, end)
-    whole = market_for(run.revision.document, run.strategy.owner_id)
+    whole = market_for(run.document, run.strategy.owner_id)
     result = method(plan, whole, begin, end, run.cash, progress, until_ruin=True)
     made = report(plan, history, result, begin, end, run.cash, run.seed)
     trades, leaving = [], {item.trade: item for item in made.leavings}
     for trade in result.closed:
         progress(end)
         legs = leg_facts(history, trade)
-        row = trade_row(plan, history, run.revision.document, trade, legs, leaving.get(trade.number))
+        row = trade_row(plan, history, run.document, trade, legs, leaving.get(trade.number))
         kept = keep(plan, history, trade, legs)
         trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=kept))
     return history, made, trades, [open_row(plan, history, item) for item in made.still_open]
@@ -271,7 +281,7 @@ def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade], sti
         if kept.status != Run.Status.RUNNING:
             return
         kept.trades.all().delete()
-        document = run.revision.document
+        document = run.document
         for trade in trades:
             trade.run = kept
         RunTrade.objects.bulk_create(trades, batch_size=500)
@@ -289,7 +299,7 @@ def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade], sti
         kept.finished_at = dt.datetime.now(dt.UTC)
         kept.save()
         Variant.objects.update_or_create(
-            strategy_id=run.strategy_id, digest=run.revision.digest, defaults={"sharpe": made.figures["sharpe"]}
+            strategy_id=run.strategy_id, digest=run.digest, defaults={"sharpe": made.figures["sharpe"]}
         )
         notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
 
@@ -304,11 +314,11 @@ def _volatility(history: Timeline, sessions: Any) -> list[float | None]:
 
 def manifest(run: Run, history: Timeline) -> dict[str, Any]:
     """What the results depend on: same manifest, same results."""
-    whole = market_for(run.revision.document, run.strategy.owner_id)
+    whole = market_for(run.document, run.strategy.owner_id)
     series = {name: found.digest for name, found in sorted(whole.series.items())}
     return {
-        "rules": run.revision.digest, "revision": run.revision.number, "chains": history.digest,
-        "calendar": history.calendar.name, "underlying": clock_of(run.revision.document),
+        "rules": run.digest, "revision": run.revision.number, "chains": history.digest,
+        "calendar": history.calendar.name, "underlying": clock_of(run.document),
         "start": run.start.isoformat(), "end": run.end.isoformat(), "cash": str(run.cash), "seed": run.seed,
         "method": run.method, "conventions": CONVENTIONS, "code": deciding_code(),
         "numpy": np.__version__, "numba": numba.__version__, **({"series": series} if series else {}),

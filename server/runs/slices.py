@@ -69,7 +69,7 @@ def _facts(run_id: int, finished_at: dt.datetime) -> Facts:
     return Facts(
         np.array([row["number"] for row in rows], np.int64), _numbers(rows, "pnl"), _numbers(rows, "credit"),
         np.array([decided for _, decided, _ in found], np.int64),
-        tuple(_columns(run.revision.document, rows, [entry or "" for _, _, entry in found])),
+        tuple(_columns(run.document, rows, [entry or "" for _, _, entry in found])),
     )  # fmt: skip
 
 
@@ -131,9 +131,9 @@ def measured(run: Run, owner_id: int, names: Sequence[str]) -> list[Numbers]:
     if unknown is not None or len(names) > MOST_MEASURES:
         said = f"There is no measure {unknown!r} of the market." if unknown else f"At most {MOST_MEASURES} measures."
         raise Refused(said, [{"path": "measure", "message": said}])
-    market = market_for(run.revision.document, owner_id)
+    market = market_for(run.document, owner_id)
     places = np.maximum(np.searchsorted(market.main.times, facts(run).decided_at, side="right") - 1, 0)
-    frame = Frame(market, 0, len(market.main.times), clock_of(run.revision.document))
+    frame = Frame(market, 0, len(market.main.times), clock_of(run.document))
     out = []
     for name in dict.fromkeys(names):
         declaration = known[name].declaration

@@ -137,10 +137,10 @@ def _range(param: Param, low: str, high: str, by: str | None) -> list[Any]:
             problem = param.problem(end)
             if problem:
                 raise SweepError("values", f"{problem}.")
-        step = int(_number(param, by)) if by else 30
-        if step < 1:
+        apart = int(_number(param, by)) if by else 30
+        if apart < 1:
             raise SweepError("values", f"{param.label}: steps of at least one minute.")
-        return [f"{at // 60:02d}:{at % 60:02d}" for at in range(minutes(ends[0]), minutes(ends[1]) + 1, step)]
+        return [f"{at // 60:02d}:{at % 60:02d}" for at in range(minutes(ends[0]), minutes(ends[1]) + 1, apart)]
     first, last, step = _number(param, low), _number(param, high), abs(_number(param, by)) if by else param.step
     if step <= 0 or not math.isfinite((last - first) / step):
         raise SweepError("values", f"{param.label}: steps of more than nothing.")

@@ -52,14 +52,14 @@ class OutcomeTest(unittest.TestCase):
 class NeighboursTest(unittest.TestCase):
     def test_by_hand(self) -> None:
         cells = [(x, y) for x in range(3) for y in range(3)]
-        values = np.array([0.0, 0, 0, 0, 9, 0, 0, 0, 0])
-        np.testing.assert_allclose(
-            neighbourhoods(cells, values, [True, True]), [9 / 4, 9 / 6, 9 / 4, 9 / 6, 1, 9 / 6, 9 / 4, 9 / 6, 9 / 4]
-        )
-        np.testing.assert_allclose(neighbourhoods(cells, values, [False, True]), [0, 0, 0, 4.5, 3, 4.5, 0, 0, 0])
+        values = np.array([[0.0, 0, 0, 0, 9, 0, 0, 0, 0], np.arange(9.0)]).T
+        both = neighbourhoods(cells, values, [True, True])
+        np.testing.assert_allclose(both[:, 0], [9 / 4, 9 / 6, 9 / 4, 9 / 6, 1, 9 / 6, 9 / 4, 9 / 6, 9 / 4])
+        self.assertEqual(both[[0, 4], 1].tolist(), [2.0, 4.0])
+        np.testing.assert_allclose(neighbourhoods(cells, values, [False, True])[:, 0], [0, 0, 0, 4.5, 3, 4.5, 0, 0, 0])
 
     def test_what_has_no_value_is_no_neighbour(self) -> None:
-        found = neighbourhoods([(0,), (1,), (4,)], np.array([np.nan, 3.0, np.nan]), [True])
+        found = neighbourhoods([(0,), (1,), (4,)], np.array([[np.nan, 3.0, np.nan]]).T, [True])[:, 0]
         self.assertEqual(found[:2].tolist(), [3.0, 3.0])
         self.assertTrue(math.isnan(found[2]))
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+from decimal import Decimal
 from functools import cache
 from typing import Any
 
@@ -11,6 +13,7 @@ from desk.tests.desk import DeskTestCase
 from market.models import ColumnMapping, Intake, Removal, Series, Underlying
 from people.access import make_token
 from replay import services as replays
+from sweeps import services as sweeps
 
 
 @cache
@@ -32,6 +35,10 @@ class WithEverything(DeskTestCase):
         self.pass_seconds(5)
         self.order.refresh_from_db()
         self.deployment = deployments.promote(self.mara, self.strategy.pk, self.account.pk, 1, {}, True)
+        dials = [(["leave/0/percent"], "40, 60")]
+        self.sweep = sweeps.ask(
+            self.mara, self.strategy.pk, dt.date(2026, 9, 1), dt.date(2026, 10, 1), Decimal(50_000), dials
+        )
         self.token = make_token(self.mara, "mine", "read", 3)[0]
         self.intake = Intake.objects.create(owner=self.mara, name="mine.csv", path="/nowhere", size=1, digest="x")
         row = Underlying.objects.get(symbol="MK30")
@@ -49,7 +56,7 @@ class WithEverything(DeskTestCase):
             "deployment_id": self.deployment.pk, "token_id": self.token.pk, "intake_id": self.intake.pk,
             "removal_id": self.removal.pk, "session": "2026-11-19", "symbol": "MK30", "date": "2026-10-05", "name": "mine",
             "currency": "EUR", "start": "2026-09-01", "end": "2026-09-02", "account": self.account.pk, "based_on": 1,
-            "before": 1, "deployment": self.deployment.pk, "order": self.order.pk, "strategy": self.strategy.pk, "run": self.run_.pk,
+            "before": 1, "deployment": self.deployment.pk, "order": self.order.pk, "strategy": self.strategy.pk, "run": self.run_.pk, "sweep_id": self.sweep.pk, "place": 0,
         }  # fmt: skip
 
     def bodies(self) -> dict[str, Any]:
@@ -84,6 +91,10 @@ class WithEverything(DeskTestCase):
             "create_strategy": {"document": document}, "revise_strategy": {"based_on": 1, "document": document},
             "strategy_from_legs": {"symbol": "MK30", "at": None, "name": "mine", "legs": [structure]}, "check_text": {"text": "x"},
             "ask_run": {"start": day, "end": "2026-10-01", "cash": "50000", "method": "blocks"},
+            "ask_sweep": {
+                "start": day, "end": "2026-10-01", "cash": "50000", "drawn": 2,
+                "dials": [{"paths": ["leave/0/percent"], "text": "40, 50, 60"}],
+            },
             "start_replay": {"strategy": self.strategy.pk, "at": None, "cash": "50000"}, "move_replay": {"to": "step"},
             "let_replay_rules_act": {"acts": "live"}, "undo_replay": {"undoes": 1}, "trade_replay": {"orders": [structure]},
             "describe_replay": {"based_on": "0123456789ab", "name": "mine", "note": "now"}, "run_clock": {"rate": 1}, "jump_clock": {"to": "17:00"},

@@ -1221,6 +1221,133 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/strategies/{strategy_id}/dials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Dials
+         * @description Values of a strategy's sheet that a sweep can vary.
+         */
+        get: operations["dials"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/strategies/{strategy_id}/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweeps */
+        get: operations["sweeps"];
+        put?: never;
+        /** Ask */
+        post: operations["ask_sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{sweep_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweep */
+        get: operations["sweep"];
+        put?: never;
+        post?: never;
+        /** Delete */
+        delete: operations["delete_sweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{sweep_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel */
+        post: operations["cancel_sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{sweep_id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go On */
+        post: operations["go_on_sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{sweep_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore */
+        post: operations["restore_sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{sweep_id}/cells/{place}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Cell
+         * @description A variant as a run, made again where there is none.
+         */
+        post: operations["open_cell"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/strategies/{strategy_id}/replays": {
         parameters: {
             query?: never;
@@ -3944,6 +4071,8 @@ export interface components {
             revision: number;
             /** Outdated */
             outdated: boolean;
+            /** Variant */
+            variant: string;
             /**
              * Start
              * Format: date
@@ -4103,6 +4232,8 @@ export interface components {
             revision: number;
             /** Outdated */
             outdated: boolean;
+            /** Variant */
+            variant: string;
             /**
              * Start
              * Format: date
@@ -4482,6 +4613,8 @@ export interface components {
             revision: number;
             /** Outdated */
             outdated: boolean;
+            /** Variant */
+            variant: string;
             /**
              * Start
              * Format: date
@@ -4575,6 +4708,208 @@ export interface components {
             section: string;
             /** Texts */
             texts: (string | null)[];
+        };
+        /** DialChoice */
+        DialChoice: {
+            /** Value */
+            value: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * PlaceOut
+         * @description A value of the sheet that can be varied.
+         */
+        PlaceOut: {
+            /** Path */
+            path: string;
+            /** Sentence */
+            sentence: number | null;
+            /** Label */
+            label: string;
+            /** Kind */
+            kind: string;
+            /** Value */
+            value: unknown;
+            /** Text */
+            text: string;
+            /** Unit */
+            unit: string;
+            /** Step */
+            step: number;
+            /** Choices */
+            choices: components["schemas"]["DialChoice"][];
+        };
+        /** DialOut */
+        DialOut: {
+            /** Label */
+            label: string;
+            /** Sentences */
+            sentences: number[];
+            /** Values */
+            values: string[];
+            /** Now */
+            now: number | null;
+            /** Steps */
+            steps: boolean;
+        };
+        /** SweepRow */
+        SweepRow: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: number;
+            /** Strategy */
+            strategy: number;
+            /** Revision */
+            revision: number;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /** Cash */
+            cash: number;
+            /** Status */
+            status: string;
+            /** Drawn */
+            drawn: number | null;
+            /**
+             * Queued At
+             * Format: date-time
+             */
+            queued_at: string;
+            /** Finished At */
+            finished_at: string | null;
+            /** Cells Count */
+            cells_count: number;
+            /** Cells Done */
+            cells_done: number;
+            /** Dials */
+            dials: components["schemas"]["DialOut"][];
+        };
+        /**
+         * DialIn
+         * @description Values for one place of the sheet, or for several together: a list with commas, or a range.
+         */
+        DialIn: {
+            /** Paths */
+            paths: string[];
+            /** Text */
+            text: string;
+        };
+        /** SweepRequest */
+        SweepRequest: {
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /**
+             * Cash
+             * @default 50000
+             */
+            cash: number | string;
+            /** Dials */
+            dials: components["schemas"]["DialIn"][];
+            /** Drawn */
+            drawn?: number | null;
+        };
+        /**
+         * SweepLuck
+         * @description Of the variant with the best Sharpe ratio, and of choosing it.
+         */
+        SweepLuck: {
+            /** Variants */
+            variants: number;
+            /** Sharpe */
+            sharpe: number;
+            /** Best By Chance */
+            best_by_chance: number;
+            /** Deflated */
+            deflated: number | null;
+            /** Chance */
+            chance: number | null;
+            /** Overfit */
+            overfit: number | null;
+            /** Splits */
+            splits: number | null;
+        };
+        /** SweepOut */
+        SweepOut: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: number;
+            /** Strategy */
+            strategy: number;
+            /** Revision */
+            revision: number;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /** Cash */
+            cash: number;
+            /** Status */
+            status: string;
+            /** Drawn */
+            drawn: number | null;
+            /**
+             * Queued At
+             * Format: date-time
+             */
+            queued_at: string;
+            /** Finished At */
+            finished_at: string | null;
+            /** Cells Count */
+            cells_count: number;
+            /** Cells Done */
+            cells_done: number;
+            /** Dials */
+            dials: components["schemas"]["DialOut"][];
+            /** Figures */
+            figures: components["schemas"]["FigureOut"][];
+            /** Best By */
+            best_by: string[];
+            /** Cells */
+            cells: components["schemas"]["VariantOut"][];
+            luck: components["schemas"]["SweepLuck"] | null;
+        };
+        /** VariantOut */
+        VariantOut: {
+            /** Place */
+            place: number;
+            /** At */
+            at: number[];
+            /** Done */
+            done: boolean;
+            /** Problem */
+            problem: string;
+            /** Figures */
+            figures: {
+                [key: string]: unknown;
+            } | null;
+            /** Near */
+            near: {
+                [key: string]: number | null;
+            };
         };
         /** ReplayRow */
         ReplayRow: {
@@ -7263,8 +7598,8 @@ export interface operations {
     run_slices: {
         parameters: {
             query?: {
-                choose?: string[];
-                measure?: string[];
+                choose?: string[] | null;
+                measure?: string[] | null;
             };
             header?: never;
             path: {
@@ -7368,6 +7703,207 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    dials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceOut"][];
+                };
+            };
+        };
+    };
+    sweeps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepRow"][];
+                };
+            };
+        };
+    };
+    ask_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepRow"];
+                };
+            };
+        };
+    };
+    sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepOut"];
+                };
+            };
+        };
+    };
+    delete_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    cancel_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepRow"];
+                };
+            };
+        };
+    };
+    go_on_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepRow"];
+                };
+            };
+        };
+    };
+    restore_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepRow"];
+                };
+            };
+        };
+    };
+    open_cell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep_id: number;
+                place: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunRow"];
+                };
             };
         };
     };

@@ -1,0 +1,102 @@
+"""Shapes of the sweeps API."""
+
+import datetime as dt
+from decimal import Decimal
+from typing import Any
+
+from ninja import Schema
+from pydantic import Field
+
+from config.schemas import Asked, Number
+from runs.schemas import FigureOut
+
+
+class DialIn(Asked):
+    """Values for one place of the sheet, or for several together: a list with commas, or a range."""
+
+    paths: list[str] = Field(min_length=1, max_length=8)
+    text: str = Field(max_length=2000)
+
+
+class SweepRequest(Asked):
+    start: dt.date
+    end: dt.date
+    cash: Number = Decimal(50_000)
+    dials: list[DialIn] = Field(max_length=8)
+    drawn: int | None = None
+    """So many variants drawn by chance; nothing: all."""
+
+
+class DialChoice(Schema):
+    value: str
+    text: str
+
+
+class PlaceOut(Schema):
+    """A value of the sheet that can be varied."""
+
+    path: str
+    sentence: int | None
+    label: str
+    kind: str
+    value: Any
+    text: str
+    unit: str
+    step: float
+    choices: list[DialChoice]
+
+
+class DialOut(Schema):
+    label: str
+    sentences: list[int]
+    values: list[str]
+    now: int | None
+    """Which of them the sheet has."""
+    steps: bool
+    """Whether its values have neighbours: numbers and times."""
+
+
+class SweepRow(Schema):
+    id: int
+    number: int
+    strategy: int
+    revision: int
+    start: dt.date
+    end: dt.date
+    cash: float
+    status: str
+    drawn: int | None
+    queued_at: dt.datetime
+    finished_at: dt.datetime | None
+    cells_count: int
+    cells_done: int
+    dials: list[DialOut]
+
+
+class VariantOut(Schema):
+    place: int
+    at: list[int]
+    done: bool
+    problem: str
+    figures: dict[str, Any] | None
+    near: dict[str, float | None]
+    """Mean of its figure and those of its neighbours."""
+
+
+class SweepLuck(Schema):
+    """Of the variant with the best Sharpe ratio, and of choosing it."""
+
+    variants: int
+    sharpe: float
+    best_by_chance: float
+    deflated: float | None
+    chance: float | None
+    overfit: float | None
+    splits: int | None
+
+
+class SweepOut(SweepRow):
+    figures: list[FigureOut]
+    best_by: list[str]
+    cells: list[VariantOut]
+    luck: SweepLuck | None

@@ -1,0 +1,238 @@
+"""Sweeps: asking, every cell a run, cancelling and going on, workers that die."""
+
+from __future__ import annotations
+
+import datetime as dt
+from decimal import Decimal
+from typing import Any
+from unittest.mock import patch
+
+import numpy as np
+from procrastinate.contrib.django.models import ProcrastinateJob
+
+from config.tests.demo import DemoTestCase
+from runs import services as runs
+from runs.models import Run, Variant
+from sweeps import services, work
+from sweeps.models import Cell, Part, Sweep
+
+DELTAS = ["entries/0/legs/0/strike/delta", "entries/0/legs/1/strike/delta"]
+TARGET = "leave/0/percent"
+
+
+class SweepTestCase(DemoTestCase):
+    def body(self, *dials: tuple[list[str], str], **more: Any) -> dict[str, Any]:
+        return {
+            "start": "2026-09-01", "end": "2026-11-18", "dials": [{"paths": paths, "text": text} for paths, text in dials],
+            **more,
+        }  # fmt: skip
+
+    def ask(self, *dials: tuple[list[str], str], **more: Any) -> Sweep:
+        status, made = self.send("post", f"/strategies/{self.strategy.pk}/sweeps", self.body(*dials, **more))
+        self.assertEqual(status, 200, made)
+        return Sweep.objects.get(pk=made["id"])
+
+    def carried_out(self, sweep: Sweep) -> dict[str, Any]:
+        for part in sweep.parts.all():
+            work.carry_out(part.pk)
+        return self.send("get", f"/sweeps/{sweep.pk}")[1]
+
+
+class AskTest(SweepTestCase):
+    def test_what_can_be_varied(self) -> None:
+        _, found = self.send("get", f"/strategies/{self.strategy.pk}/dials")
+        delta = next(place for place in found if place["path"] == DELTAS[0])
+        self.assertEqual((delta["sentence"], delta["text"], delta["kind"]), (3, "0.20", "number"))
+        time = next(place for place in found if place["path"] == "entries/0/when/0/time")
+        self.assertEqual((time["sentence"], time["value"]), (1, "15:45"))
+
+    def test_what_makes_no_sense_is_told_where_it_stands(self) -> None:
+        for body, path, words in (
+            (self.body(), "dials", "One to 4"),
+            (self.body(([TARGET], "soon")), "dials/0/values", "soon"),
+            (self.body(([TARGET], "")), "dials/0/values", "write values"),
+            (self.body((["nowhere"], "1")), "dials/0", "not in the sheet"),
+            (self.body(([TARGET], "40"), ([TARGET], "50")), "dials/1", "varied once"),
+            (self.body(([DELTAS[0], TARGET], "0.2")), "dials/0/paths", "of one kind"),
+            (self.body(([DELTAS[0], "nowhere"], "0.2")), "dials/0/paths", "of one kind"),
+            (self.body(([DELTAS[0]], "0.01 to 0.50"), ([DELTAS[1]], "0.01 to 0.50")), "dials", "2 500 variants are too many"),
+            (self.body(([TARGET], "40"), start="2030-01-01", end="2030-02-01"), "start", "There is no data"),
+            (self.body(([TARGET], "40, 50, 60"), drawn=0), "count", "One to"),
+        ):  # fmt: skip
+            status, told = self.send("post", f"/strategies/{self.strategy.pk}/sweeps", body)
+            self.assertEqual((status, told["problems"][0]["path"]), (422, path), told)
+            self.assertIn(words, told["message"])
+        self.assertEqual(Sweep.objects.count(), 0)
+
+    def test_too_many_at_once(self) -> None:
+        with patch.object(services, "MAX_ACTIVE", 1):
+            self.ask(([TARGET], "40"))
+            status, told = self.send("post", f"/strategies/{self.strategy.pk}/sweeps", self.body(([TARGET], "40")))
+        self.assertEqual(status, 409)
+        self.assertIn("cancel it", told["message"])
+
+    def test_its_parts_are_enqueued_with_its_rows(self) -> None:
+        with patch.object(services, "PART", 2):
+            sweep = self.ask((DELTAS, "0.10, 0.20, 0.30"), ([TARGET], "40, 60"))
+        self.assertEqual(list(sweep.parts.values_list("first", "last")), [(0, 2), (2, 4), (4, 6)])
+        jobs = ProcrastinateJob.objects.filter(task_name="sweeps.execute")
+        self.assertEqual({job.args["part_id"] for job in jobs}, set(sweep.parts.values_list("pk", flat=True)))
+
+
+class CellsTest(SweepTestCase):
+    def test_every_cell_is_the_run_that_it_opens_as(self) -> None:
+        sweep = self.ask((DELTAS, "0.10, 0.20"), ([TARGET], "40, 80"))
+        found = self.carried_out(sweep)
+        self.assertEqual((found["status"], found["cells_done"], found["cells_count"]), ("done", 4, 4))
+        self.assertEqual([dial["label"] for dial in found["dials"]], ["Delta", "Share of the credit"])
+        self.assertEqual((found["dials"][0]["sentences"], found["dials"][0]["now"]), ([3, 4], 1))
+        for cell in found["cells"]:
+            status, made = self.send("post", f"/sweeps/{sweep.pk}/cells/{cell['place']}/run")
+            self.assertEqual((status, made["status"]), (200, "queued"))
+            runs.carry_out(made["id"])
+            run = Run.objects.get(pk=made["id"])
+            self.assertEqual({name: run.figures[name] for name in cell["figures"]}, cell["figures"])
+            again = self.send("post", f"/sweeps/{sweep.pk}/cells/{cell['place']}/run")[1]
+            self.assertEqual(again["id"], made["id"], "the same run")
+            self.assertIn("delta 0.", again["variant"])
+        self.assertEqual(Variant.objects.filter(strategy=self.strategy).count(), 4, "all were tried")
+        self.assertEqual(self.send("get", f"/strategies/{self.strategy.pk}")[1]["track"]["last_run"], None)
+        whole = self.send("get", f"/runs/{made['id']}")[1]
+        self.assertFalse(whole["outdated"])
+        self.assertIn("80 %", " ".join("".join(t["text"] for t in s["tokens"]) for s in whole["sheet"]))
+        if whole["trades"]:
+            status, told = self.send(
+                "post", "/replays", {"run": made["id"], "trade": whole["trades"][0]["number"], "cash": "50000"}
+            )
+            self.assertEqual(status, 422)
+            self.assertIn("Take its values into the sheet", told["message"])
+
+    def test_neighbours_and_luck(self) -> None:
+        sweep = self.ask((DELTAS, "0.10 to 0.30 by 0.05"))
+        found = self.carried_out(sweep)
+        sharpe = [cell["figures"]["sharpe"] for cell in found["cells"]]
+        self.assertAlmostEqual(found["cells"][2]["near"]["sharpe"], sum(sharpe[1:4]) / 3)
+        self.assertAlmostEqual(found["cells"][0]["near"]["sharpe"], sum(sharpe[:2]) / 2)
+        self.assertEqual((found["luck"]["variants"], found["luck"]["sharpe"]), (5, max(sharpe)))
+        self.assertIsNone(found["luck"]["overfit"], "too short to cut into parts")
+        daily = np.frombuffer(bytes(sweep.cells.first().daily), "<f4")
+        self.assertAlmostEqual(
+            50_000 * float(np.prod(1 + daily.astype(float))), found["cells"][0]["figures"]["final_equity"], delta=1
+        )
+
+    def test_rules_that_cannot_be_run_say_why_and_stop_nobody_else(self) -> None:
+        sweep = self.ask((["entries/0/legs/0/expiry/days"], "10, 300"))
+        found = self.carried_out(sweep)
+        self.assertEqual(found["status"], "done")
+        self.assertIn("300 days lie outside of", found["cells"][1]["problem"])
+        status, told = self.send("post", f"/sweeps/{sweep.pk}/cells/1/run")
+        self.assertEqual(status, 422)
+        self.assertIn("cannot be run", told["message"])
+        self.assertEqual(self.send("post", f"/sweeps/{sweep.pk}/cells/7/run")[0], 404)
+
+    def test_an_error_of_ours_is_told_at_its_cell(self) -> None:
+        sweep = self.ask(([TARGET], "40, 60"))
+        with patch.object(work, "_outcome", side_effect=ZeroDivisionError), self.assertLogs("strell.sweeps", "ERROR"):
+            found = self.carried_out(sweep)
+        self.assertIn("worker's log", found["cells"][0]["problem"])
+        self.assertIsNone(found["luck"])
+
+    def test_some_by_chance_and_what_has_no_neighbours(self) -> None:
+        sweep = self.ask((["entries/0/legs/0/side"], "Sell, Buy"), ([TARGET], "20 to 90 by 10"), drawn=3)
+        found = self.carried_out(sweep)
+        self.assertEqual((found["cells_done"], found["drawn"]), (3, 3))
+        self.assertEqual([dial["steps"] for dial in found["dials"]], [False, True])
+
+
+class PartsTest(SweepTestCase):
+    def test_cancelled_it_stops_and_goes_on_where_it_was(self) -> None:
+        with patch.object(services, "PART", 2):
+            sweep = self.ask(([TARGET], "40 to 90 by 10"))
+        first, second, _ = sweep.parts.all()
+        real = work._compute
+
+        def cancelled(given: Sweep, cell: Cell) -> None:
+            real(given, cell)
+            self.send("post", f"/sweeps/{sweep.pk}/cancel")
+
+        with patch.object(work, "_compute", cancelled):
+            work.carry_out(first.pk)
+        work.carry_out(second.pk)
+        self.assertEqual(sweep.cells.exclude(done_at=None).count(), 1)
+        _, found = self.send("get", f"/sweeps/{sweep.pk}")
+        self.assertEqual((found["status"], found["cells_done"]), ("cancelled", 1))
+        kept = sweep.cells.first().done_at
+        self.assertEqual(self.send("post", f"/sweeps/{sweep.pk}/go-on")[1]["status"], "running")
+        self.assertEqual(self.send("post", f"/sweeps/{sweep.pk}/go-on")[0], 409)
+        self.assertEqual(self.carried_out(sweep)["status"], "done")
+        self.assertEqual(sweep.cells.first().done_at, kept, "what was there is not computed again")
+
+    def test_a_dead_workers_part_is_taken_up_after_its_last_cell(self) -> None:
+        sweep = self.ask(([TARGET], "40, 50, 60"))
+        part = sweep.parts.get()
+        computed: list[int] = []
+        real = work._compute
+
+        def dies(given: Sweep, cell: Cell) -> None:
+            if len(computed) == 1:
+                raise KeyboardInterrupt
+            computed.append(cell.place)
+            real(given, cell)
+
+        with patch.object(work, "_compute", dies), self.assertRaises(KeyboardInterrupt):
+            work.carry_out(part.pk)
+        self.assertEqual(work.recover(), 0, "its lease holds")
+        Part.objects.update(lease_until=dt.datetime.now(dt.UTC) - dt.timedelta(seconds=1))
+        ProcrastinateJob.objects.all().delete()
+        self.assertEqual(work.recover(), 1)
+        self.assertEqual(ProcrastinateJob.objects.get(task_name="sweeps.execute").args, {"part_id": part.pk})
+        with patch.object(work, "_compute", lambda given, cell: (computed.append(cell.place), real(given, cell))):
+            work.carry_out(part.pk)
+        self.assertEqual(computed, [0, 1, 2])
+        part.refresh_from_db()
+        self.assertEqual((part.status, part.attempts), ("done", 2))
+        work.carry_out(part.pk)
+        self.assertEqual(computed, [0, 1, 2], "a second time there is nothing to do")
+
+    def test_a_worker_that_came_late_changes_nothing(self) -> None:
+        """Its lease ran out, another took the part: what is stored stays."""
+        sweep = self.ask(([TARGET], "40"))
+        part = sweep.parts.get()
+        real = work._outcome
+
+        def overtaken(given: Sweep, document: dict[str, Any]) -> Any:
+            with patch.object(work, "_outcome", real):
+                Part.objects.update(status=Part.Status.QUEUED)
+                work.carry_out(part.pk)
+            kept.append(Cell.objects.get().done_at)
+            return real(given, document)
+
+        kept: list[Any] = []
+        with patch.object(work, "_outcome", overtaken):
+            work.carry_out(part.pk)
+        self.assertEqual(Cell.objects.get().done_at, kept[0])
+        part.refresh_from_db()
+        self.assertEqual((part.status, part.attempts), ("done", 2))
+
+    def test_a_deleted_one_comes_back_for_a_day(self) -> None:
+        sweep = self.ask(([TARGET], "40"))
+        self.assertEqual(self.send("delete", f"/sweeps/{sweep.pk}")[0], 409, "it is under way")
+        self.carried_out(sweep)
+        self.assertEqual(self.send("delete", f"/sweeps/{sweep.pk}")[0], 204)
+        self.assertEqual(self.send("get", f"/sweeps/{sweep.pk}")[0], 404)
+        self.assertEqual(self.send("get", f"/strategies/{self.strategy.pk}/sweeps")[1], [])
+        self.assertEqual(self.send("post", f"/sweeps/{sweep.pk}/restore", client=self.other)[0], 404)
+        self.assertEqual(self.send("post", f"/sweeps/{sweep.pk}/restore")[1]["cells_done"], 1)
+        self.send("delete", f"/sweeps/{sweep.pk}")
+        self.assertEqual(services.forget(), 0)
+        Sweep.objects.update(deleted_at=dt.datetime.now(dt.UTC) - dt.timedelta(days=2))
+        self.assertEqual(services.forget(), 1)
+
+    def test_of_another_nothing_is_seen(self) -> None:
+        sweep = services.ask(
+            self.mara, self.strategy.pk, dt.date(2026, 9, 1), dt.date(2026, 9, 30), Decimal(50_000), [([TARGET], "40")]
+        )
+        for method, path in (
+            ("get", ""), ("post", "/cancel"), ("post", "/go-on"), ("delete", ""), ("post", "/cells/0/run"),
+        ):  # fmt: skip
+            self.assertEqual(self.send(method, f"/sweeps/{sweep.pk}{path}", client=self.other)[0], 404)
