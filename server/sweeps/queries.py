@@ -14,7 +14,7 @@ from strell_core.results.figures import FIGURES
 from strell_core.results.plateau import neighbourhoods
 from strell_core.results.variant import TOLD
 from strell_core.strategy.sentences import sheet
-from strell_core.strategy.sweeps import Place
+from strell_core.strategy.sweeps import Place, suggested
 from sweeps.models import Sweep
 from sweeps.services import dials_of, known
 
@@ -28,8 +28,7 @@ def dials(document: dict[str, Any]) -> list[dict[str, Any]]:
     return [
         {
             "path": place.path, "sentence": numbers.get(place.sentence), "label": place.param.label, "kind": place.param.of_kind.editor,
-            "value": place.value, "text": place.text(place.value), "unit": place.param.unit, "step": place.param.step,
-            "choices": [{"value": value, "text": text} for value, text in place.param.of_kind.options(place.param).items()],
+            "value": place.value, "text": place.text(place.value), "unit": place.param.unit, "suggested": suggested(place),
         }
         for place in known(document)
     ]  # fmt: skip
@@ -56,7 +55,7 @@ def _dials(sweep: Sweep) -> list[dict[str, Any]]:
         out.append(
             {
                 "label": place.param.label, "sentences": [numbers[by_path[path].sentence] for path in dial.paths if by_path[path].sentence],
-                "values": [place.text(value) for value in dial.values],
+                "paths": dial.paths, "taken": dial.values, "values": [place.text(value) for value in dial.values],
                 "now": dial.values.index(place.value) if place.value in dial.values else None,
                 "steps": place.param.of_kind.editor != "choice",
             }

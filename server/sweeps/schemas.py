@@ -27,11 +27,6 @@ class SweepRequest(Asked):
     """So many variants drawn by chance; nothing: all."""
 
 
-class DialChoice(Schema):
-    value: str
-    text: str
-
-
 class PlaceOut(Schema):
     """A value of the sheet that can be varied."""
 
@@ -42,14 +37,17 @@ class PlaceOut(Schema):
     value: Any
     text: str
     unit: str
-    step: float
-    choices: list[DialChoice]
+    suggested: str
+    """Values to begin with, as they are typed."""
 
 
 class DialOut(Schema):
     label: str
     sentences: list[int]
+    paths: list[str]
+    taken: list[Any]
     values: list[str]
+    """How those that were taken read."""
     now: int | None
     """Which of them the sheet has."""
     steps: bool

@@ -104,6 +104,23 @@ def values_of(param: Param, text: str) -> list[Any]:
     return made
 
 
+def suggested(place: Place) -> str:
+    """Values to begin with, around the one that the sheet has."""
+    param, value = place.param, place.value
+    if param.of_kind.editor == "choice":
+        return ", ".join(value if "," in told else told for value, told in param.choices.items())
+    if param.of_kind.editor == "time":
+        around = [minutes(value) + by for by in (-60, -30, 0, 30, 60)]
+        return ", ".join(f"{at // 60:02d}:{at % 60:02d}" for at in around if 0 <= at < 24 * 60)
+    step = max(param.step, abs(value) / 4)
+    found = []
+    for by in (-2, -1, 0, 1, 2):
+        near = round(round((value + by * step) / param.step) * param.step, 10)
+        if param.problem(int(near) if near == int(near) and param.kind == "integer" else near) is None:
+            found.append(f"{near:g}")
+    return ", ".join(dict.fromkeys(found))
+
+
 def _example(param: Param) -> str:
     if param.of_kind.editor == "time":
         return "10:00, 15:45 or 10:00 to 16:00 by 30"

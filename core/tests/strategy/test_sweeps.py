@@ -13,6 +13,7 @@ from strell_core.strategy.sweeps import (
     cells,
     check,
     places,
+    suggested,
     taken,
     values_of,
     varied,
@@ -87,6 +88,16 @@ class TypedTest(unittest.TestCase):
             with self.subTest(text), self.assertRaises(SweepError) as raised:
                 values_of(param, text)
             self.assertIn(words, raised.exception.message)
+
+
+class SuggestedTest(unittest.TestCase):
+    def test_what_a_dial_begins_with_can_be_swept_and_holds_what_the_sheet_has(self) -> None:
+        for name in ("harbour-strangle", "mole-straddle"):
+            for place in places(normalise(example(name)), ["MK30", "PLLM"]):
+                with self.subTest(place.path):
+                    self.assertIn(place.value, values_of(place.param, suggested(place)))
+        delta = next(p for p in places(normalise(example("harbour-strangle"))) if p.path.endswith("strike/delta"))
+        self.assertEqual(suggested(delta), "0.1, 0.15, 0.2, 0.25, 0.3")
 
 
 class CellsTest(unittest.TestCase):

@@ -22,6 +22,7 @@ export const keys = {
   declarations: key("declarations"),
   deployments: key("deployments"),
   desk: key("desk"),
+  dials: key("dials"),
   facts: key("facts"),
   faults: key("faults"),
   figures: key("figures"),
@@ -47,6 +48,8 @@ export const keys = {
   strategies: key("strategies"),
   strategy: key("strategy"),
   surface: key("surface"),
+  sweep: key("sweep"),
+  sweeps: key("sweeps"),
   ticket: key("ticket"),
   tokens: key("tokens"),
   trade: key("trade"),
@@ -74,6 +77,7 @@ export const renewedBy: Record<string, (push: Pushed) => QueryKey[]> = {
     keys.strategies(),
     keys.strategy(push.strategy),
   ],
+  sweep: (push) => [keys.sweeps(push.strategy), keys.sweep(push.id)],
   strategy: (push) => [keys.strategies(), keys.strategy(push.id)],
   everything: () => [[]],
   order: (push) => [keys.desk(push.account), keys.ticket(push.account), keys.journal()],
@@ -93,6 +97,7 @@ export const UNDER_WAY: QueryKey[] = [keys.runs(), keys.run(), keys.activeRuns()
 /** What a write of one kind may have changed. */
 export const writes = {
   run: [...UNDER_WAY, keys.strategies(), keys.strategy()],
+  sweep: [keys.sweeps(), keys.sweep()],
   /** A run that is gone is not asked for again. */
   deletedRun: [keys.runs(), keys.activeRuns(), keys.strategies(), keys.strategy()],
   desk: [

@@ -4709,13 +4709,6 @@ export interface components {
             /** Texts */
             texts: (string | null)[];
         };
-        /** DialChoice */
-        DialChoice: {
-            /** Value */
-            value: string;
-            /** Text */
-            text: string;
-        };
         /**
          * PlaceOut
          * @description A value of the sheet that can be varied.
@@ -4735,10 +4728,8 @@ export interface components {
             text: string;
             /** Unit */
             unit: string;
-            /** Step */
-            step: number;
-            /** Choices */
-            choices: components["schemas"]["DialChoice"][];
+            /** Suggested */
+            suggested: string;
         };
         /** DialOut */
         DialOut: {
@@ -4746,6 +4737,10 @@ export interface components {
             label: string;
             /** Sentences */
             sentences: number[];
+            /** Paths */
+            paths: string[];
+            /** Taken */
+            taken: unknown[];
             /** Values */
             values: string[];
             /** Now */

@@ -1,9 +1,12 @@
 import { Link, useSearchParams } from "react-router";
+import type { Schemas } from "../../api/client";
 import { type Document, useFigureWords, useRunAction, useTerms } from "../../api/queries";
+import { useSweep, useSweeps } from "../../api/sweeps";
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 import type { Run, RunRow, Strategy, TradeRow } from "../strategy/types";
+import { SweepView } from "../sweep/SweepView";
 import { RunForm } from "./RunForm";
 import { RunLooks } from "./RunLooks";
 import { RunProgress } from "./RunProgress";
@@ -27,6 +30,10 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
   const [query, setQuery] = useSearchParams();
   const { currency } = useTerms(strategy.underlying);
   const look = (number: number) => setQuery({ run: String(number) });
+  const lookAtSweep = (number: number) => setQuery({ sweep: String(number) });
+  const sweeps = useSweeps(strategy.id).data ?? [];
+  const named = query.get("sweep");
+  const sweep = useSweep(sweeps.find((item) => String(item.number) === named)?.id);
   const openTrade = (chosen: number | null) => {
     const to = new URLSearchParams(query);
     if (run) to.set("run", String(run.number));
@@ -37,7 +44,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
 
   return (
     <div className="flex flex-col gap-3">
-      <RunForm strategy={strategy} onAsked={look} />
+      <RunForm strategy={strategy} onAsked={look} onSwept={lookAtSweep} />
       <ErrorNote error={error} />
       {runs?.length === 0 && (
         <div className="card">
@@ -67,8 +74,22 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
             <RunProgress run={row} />
           </section>
         ))}
-      {run && runs && <RunHead run={run} runs={runs} look={look} onGone={() => setQuery({})} />}
-      {run?.status === "done" &&
+      {runs && (runs.length > 0 || sweeps.length > 0) && (
+        <div className="flex flex-wrap items-center gap-3">
+          {runs.length > 0 && <RunSelect runs={runs} run={named === null ? run : undefined} look={look} />}
+          {sweeps.length > 0 && <SweepSelect sweeps={sweeps} named={named} look={lookAtSweep} />}
+          {run && named === null && <RunHead run={run} onGone={() => setQuery({})} onBack={look} />}
+        </div>
+      )}
+      {named !== null && (
+        <>
+          <ErrorNote error={sweep.error} onRetry={() => sweep.refetch()} />
+          {sweep.data && <SweepView sweep={sweep.data} document={strategy.document} save={save} />}
+          {!sweep.data && !sweep.error && <Skeleton className="h-80" />}
+        </>
+      )}
+      {named === null &&
+        run?.status === "done" &&
         run.figures &&
         (trade ? (
           <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
@@ -87,11 +108,57 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
   );
 }
 
-interface HeadProps {
-  run: Run;
+function RunSelect({
+  runs,
+  run,
+  look,
+}: {
   runs: RunRow[];
+  run: Run | undefined;
   look: (number: number) => void;
-  onGone: () => void;
+}) {
+  return (
+    <select
+      className={`field max-w-80 ${run ? "font-semibold" : ""}`}
+      aria-label="Run"
+      value={run?.number ?? ""}
+      onChange={(event) => event.target.value && look(Number(event.target.value))}
+    >
+      {!run && <option value="">runs…</option>}
+      {runs.map((row) => (
+        <option key={row.id} value={row.number}>
+          Run {row.number} · revision {row.revision}
+          {row.variant ? `, ${row.variant}` : ""}
+          {row.outdated ? ", outdated" : ""} · {row.status === "done" ? ago(row.queued_at) : row.status}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+interface SweepSelectProps {
+  sweeps: Schemas["SweepRow"][];
+  named: string | null;
+  look: (number: number) => void;
+}
+
+function SweepSelect({ sweeps, named, look }: SweepSelectProps) {
+  return (
+    <select
+      className={`field max-w-80 ${named === null ? "" : "font-semibold"}`}
+      aria-label="Sweep"
+      value={named ?? ""}
+      onChange={(event) => event.target.value && look(Number(event.target.value))}
+    >
+      {named === null && <option value="">{plural(sweeps.length, "sweep")}…</option>}
+      {sweeps.map((row) => (
+        <option key={row.id} value={row.number}>
+          Sweep {row.number} · {row.dials.map((dial) => dial.label).join(" × ")}, {number(row.cells_count)} ·{" "}
+          {row.status === "done" ? ago(row.queued_at) : row.status}
+        </option>
+      ))}
+    </select>
+  );
 }
 
 /** What the sheet that ran does in sessions with one snapshot. */
@@ -101,27 +168,22 @@ function policy(run: Run): string {
   return sentence?.policy === "skip" ? " (entries skipped)" : " (decided on them)";
 }
 
-function RunHead({ run, runs, look, onGone }: HeadProps) {
+function RunHead({
+  run,
+  onGone,
+  onBack,
+}: {
+  run: Run;
+  onGone: () => void;
+  onBack: (number: number) => void;
+}) {
   const action = useRunAction();
   const words = useFigureWords();
   const figures = run.figures;
-  const onBack = () => look(run.number);
   const stopped = ["cancelled", "interrupted", "failed"].includes(run.status);
   return (
-    <div className="flex flex-wrap items-center gap-3">
-      <select
-        className="field font-semibold"
-        aria-label="Run"
-        value={run.number}
-        onChange={(event) => look(Number(event.target.value))}
-      >
-        {runs.map((row) => (
-          <option key={row.id} value={row.number}>
-            Run {row.number} · revision {row.revision}
-            {row.outdated ? ", outdated" : ""} · {row.status === "done" ? ago(row.queued_at) : row.status}
-          </option>
-        ))}
-      </select>
+    <>
+      {run.variant && <span className="pill">{run.variant}</span>}
       <span className="min-w-0 truncate text-soft">
         {date(run.start)} – {date(run.end)}
         {figures &&
@@ -193,7 +255,9 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
                     tell(`Run ${run.number} is gone.`, {
                       label: "Undo",
                       run: () =>
-                        void action.mutateAsync({ id: run.id, action: "restore" }).then(onBack, tellError),
+                        void action
+                          .mutateAsync({ id: run.id, action: "restore" })
+                          .then(() => onBack(run.number), tellError),
                     });
                   },
                   onError: tellError,
@@ -217,6 +281,6 @@ function RunHead({ run, runs, look, onGone }: HeadProps) {
           </button>
         </p>
       )}
-    </div>
+    </>
   );
 }

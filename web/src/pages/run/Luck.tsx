@@ -8,7 +8,7 @@ import { ErrorNote, Skeleton } from "../../ui/parts";
 type Found = Schemas["LuckOut"];
 
 /** A share in words that keep their honesty: 4 of 10 cases, fewer than 1 of 100. */
-function cases(share: number): string {
+export function cases(share: number): string {
   if (share < 0.01) return "fewer than 1 of 100 cases";
   if (share < 0.1) return `${number(share * 100)} of 100 cases`;
   return share > 0.95 ? "nearly every case" : `${number(share * 10)} of 10 cases`;

@@ -3,15 +3,17 @@ import { Refusal, type Schemas } from "../../api/client";
 import { useAskRun, useTerms } from "../../api/queries";
 import { DateField } from "../../ui/DateField";
 import { plainNumber, separatorProblem } from "../../ui/read";
+import { SweepForm } from "../sweep/SweepForm";
 
-/** Period and cash of the next run. Problems stand under the field they are about. */
-export function RunForm({
-  strategy,
-  onAsked,
-}: {
+interface Props {
   strategy: Schemas["StrategyOut"];
   onAsked: (number: number) => void;
-}) {
+  onSwept: (number: number) => void;
+}
+
+/** Period and cash of the next run or sweep. Problems stand under the field they are about. */
+export function RunForm({ strategy, onAsked, onSwept }: Props) {
+  const [sweeping, setSweeping] = useState(false);
   const terms = useTerms(strategy.underlying);
   const run = useAskRun(strategy.id);
   const [typed, setTyped] = useState<{ start?: string; end?: string; cash?: string }>({});
@@ -39,33 +41,55 @@ export function RunForm({
     </label>
   );
   return (
-    <form onSubmit={submit} className="flex flex-wrap items-center gap-3" aria-label="Next run" noValidate>
-      <h2 className="font-sans text-head font-semibold">Backtest</h2>
-      {day("start", "from", start)}
-      {day("end", "to", end)}
-      <label className="flex items-center gap-1.5">
-        <span className="text-soft">with {terms.currency}</span>
-        <input
-          className="field number w-24"
-          required
-          value={cash}
-          aria-invalid={!!problem("cash") || twoWays !== null}
-          onChange={(event) => setTyped({ ...typed, cash: event.target.value })}
+    <>
+      <form onSubmit={submit} className="flex flex-wrap items-center gap-3" aria-label="Next run" noValidate>
+        <h2 className="font-sans text-head font-semibold">Backtest</h2>
+        {day("start", "from", start)}
+        {day("end", "to", end)}
+        <label className="flex items-center gap-1.5">
+          <span className="text-soft">with {terms.currency}</span>
+          <input
+            className="field number w-24"
+            required
+            value={cash}
+            aria-invalid={!!problem("cash") || twoWays !== null}
+            onChange={(event) => setTyped({ ...typed, cash: event.target.value })}
+          />
+        </label>
+        <button
+          type="button"
+          className="button ml-auto"
+          aria-expanded={sweeping}
+          title="Run many variants of the rules at once"
+          onClick={() => setSweeping(!sweeping)}
+        >
+          Sweep…
+        </button>
+        <button type="submit" className="button primary" disabled={run.isPending || !start}>
+          Run backtest
+        </button>
+        {twoWays && (
+          <p role="alert" className="w-full text-loss">
+            {twoWays}
+          </p>
+        )}
+        {run.error && !twoWays && (
+          <p role="alert" className="w-full text-loss">
+            {["start", "end", "cash"].map(problem).filter(Boolean).join(" ") || unplaced}
+          </p>
+        )}
+      </form>
+      {sweeping && (
+        <SweepForm
+          strategy={strategy}
+          period={{ start, end, cash: plainNumber(cash) }}
+          onAsked={(number) => {
+            setSweeping(false);
+            onSwept(number);
+          }}
+          onClose={() => setSweeping(false)}
         />
-      </label>
-      <button type="submit" className="button primary ml-auto" disabled={run.isPending || !start}>
-        Run backtest
-      </button>
-      {twoWays && (
-        <p role="alert" className="w-full text-loss">
-          {twoWays}
-        </p>
       )}
-      {run.error && !twoWays && (
-        <p role="alert" className="w-full text-loss">
-          {["start", "end", "cash"].map(problem).filter(Boolean).join(" ") || unplaced}
-        </p>
-      )}
-    </form>
+    </>
   );
 }

@@ -220,7 +220,8 @@ function useShown(strategy: Strategy, stage: string, at: string | null, query: U
     placeholderData: keepPreviousData,
   });
   const runs = useRuns(strategy.id);
-  const last = runs.data?.find((run) => run.status === "done")?.id;
+  // a sweep's variant is looked at by its number only
+  const last = runs.data?.find((run) => run.status === "done" && !run.variant)?.id;
   // a run is addressed by its number among those of this strategy: another's is never shown here
   const named = stage === "backtest" ? query.get("run") : null;
   const row = runs.data?.find((run) => String(run.number) === named);
