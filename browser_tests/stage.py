@@ -34,6 +34,7 @@ from runs import services as runs
 from runs.models import Run
 from strategies import services as strategies
 from strategies.models import Strategy
+from sweeps.models import Sweep
 
 PROJECT = Path(settings.PROJECT)
 NAME, PASSWORD = "mara", "quiet-harbour-9"
@@ -97,6 +98,7 @@ class BrowserTestCase(unittest.TestCase):
         Deployment.objects.filter(owner=cls.user).delete()
         Account.objects.filter(owner=cls.user).delete()
         ReplaySession.objects.filter(owner=cls.user).delete()
+        Sweep.objects.filter(strategy__owner=cls.user).delete()
         Run.objects.filter(strategy__owner=cls.user).delete()
         Strategy.objects.filter(owner=cls.user).delete()
 

@@ -25,7 +25,7 @@ from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
-from strell_core.strategy.sweeps import places
+from strell_core.strategy.sweeps import UNDERLYING, places
 
 SPARK_POINTS = 60
 PATH_POINTS = 1200
@@ -63,10 +63,14 @@ def variant_text(run: Run) -> str:
     """The values that a sweep's variant has instead of its revision's; nothing of any other run."""
     if not run.values:
         return ""
-    known = {place.path: place for place in places(run.document)}
-    return ", ".join(
-        f"{known[path].param.label.lower()} {known[path].text(value)}" for path, value in run.values.items()
-    )
+    told = [
+        f"{place.param.label.lower()} {place.text(place.value)}"
+        for place in places(run.document)
+        if place.path in run.values
+    ]
+    if UNDERLYING in run.values:
+        told.insert(0, run.values[UNDERLYING])
+    return ", ".join(dict.fromkeys(told))
 
 
 def figures_of(run: Run) -> dict[str, Any] | None:

@@ -111,7 +111,7 @@ function ColumnTable({ column, toggle, onGone }: ColumnProps) {
           {column.cells.map((cell) => (
             <tr
               key={cell.key}
-              className={`${cell.chosen ? "bg-mark" : any || cell.count === 0 ? "opacity-60" : ""} hover:bg-mark`}
+              className={`${cell.chosen ? "bg-mark" : any || cell.count === 0 ? "text-soft" : ""} hover:bg-mark`}
             >
               <td className="truncate">
                 <button
