@@ -49,7 +49,7 @@ class ResearchStory(BrowserTestCase):
             "All trades together made"
         )
         self.assertEqual(self.serious_faults(), [])
-        self.page.get_by_role("tab", name="Months").click()
+        self.page.get_by_role("tab", name="Months and causes").click()
         expect(self.page.get_by_role("region", name="Months")).to_contain_text("2026")
         expect(self.page.get_by_role("img", name="Sharpe ratio of 63 sessions")).to_be_visible()
         self.assertEqual(self.serious_faults(), [])

@@ -20,9 +20,11 @@ from strell_core.market.prices import PARTS
 from strell_core.market.timeline import ChainView, ExpirationSlice, Timeline
 from strell_core.pricing.payoff import PayoffLeg, nearest_settlement
 from strell_core.pricing.smile import Smile, fit_smile
+from strell_core.results.causes import CAUSES, Causes
 from strell_core.results.equity import trade_path
 
-VERSION = 1
+VERSION = 2
+"""2: with P/L by cause and each leg's volatility over time."""
 PATH_POINTS = 1200
 _ARRAYS = {"at": "<i8", "spot": "<i4", "pnl": "<i8"}
 
@@ -33,7 +35,7 @@ def leg_facts(history: Timeline, trade: ClosedTrade) -> list[dict[str, Any]]:
     return [_leg_facts(history, leg, trade, multiplier) for leg in trade.legs]
 
 
-def keep(plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str, Any]]) -> bytes:
+def keep(plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str, Any]], why: Causes) -> bytes:
     """Everything a trade's page needs beside its row, compressed; ``told``: its legs as :func:`leg_facts` gives them."""
     entry = history.at_or_before(trade.opened_at)
     view, quantum = history.view(entry), float(history.underlying.quantum)
@@ -45,6 +47,8 @@ def keep(plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str,
     arrays = {
         "at": history.times[path.begin + rows], "spot": history.spot[path.begin + rows], "pnl": path.pnl[rows],
         **{f"leg{number}": mids for number, mids in enumerate(path.legs[:, rows])},
+        **{f"cause{number}": np.round(100 * summed) for number, summed in enumerate(why.course[:, rows])},
+        **{f"vol{number}": np.nan_to_num(np.round(10_000 * vol)) for number, vol in enumerate(why.vols[:, rows])},
     }  # fmt: skip
     facts = {
         "version": VERSION, "currency": view.underlying.currency, "quantum": quantum, "zone": history.calendar.tz.key,
@@ -55,6 +59,7 @@ def keep(plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str,
         "payoff": [[None if value != value else value for value in astuple(leg)[:10]] for leg in legs],
         "curve": _curve_inputs(view, nearest_settlement(legs, view.instant)),
         "points": len(rows),
+        "causes": {"legs": why.legs.round(2).tolist(), "dealing": why.dealing.round(2).tolist(), "costs": round(why.costs, 2)},
     }  # fmt: skip
     body = json.dumps(facts, separators=(",", ":")).encode()
     packed = [shuffled(np.asarray(values).astype(_ARRAYS.get(name, "<i8"))) for name, values in arrays.items()]
@@ -132,7 +137,11 @@ def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
     facts = json.loads(data[4 : 4 + size])
     place = 4 + size
     arrays: dict[str, Any] = {}
-    for name in (*_ARRAYS, *(f"leg{number}" for number in range(len(facts["legs"])))):
+    kept_names = [*_ARRAYS, *(f"leg{number}" for number in range(len(facts["legs"])))]
+    if "causes" in facts:
+        kept_names += [f"cause{number}" for number in range(len(CAUSES))]
+        kept_names += [f"vol{number}" for number in range(len(facts["legs"]))]
+    for name in kept_names:
         kind = _ARRAYS.get(name, "<i8")
         end = place + facts["points"] * np.dtype(kind).itemsize
         arrays[name] = unshuffled(data[place:end], kind, facts["points"])
@@ -150,7 +159,25 @@ def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
             "spot": (arrays["spot"] / 100).round(2).tolist(), "pnl": (arrays["pnl"] * worth).round(2).tolist(),
             "legs": [(values / PARTS * facts["quantum"]).round(4).tolist() for values in mids],
         },
+        "causes": _causes(facts, arrays),
         "payoff": payoff_of(legs, facts["base"], facts["spot"], facts["multiplier"], _curve(facts), 0.0, at),
+    }  # fmt: skip
+
+
+def _causes(facts: dict[str, Any], arrays: dict[str, Any]) -> dict[str, Any] | None:
+    """Where its P/L came from; nothing of a trade that was kept before this was told."""
+    if "causes" not in facts:
+        return None
+    told = facts["causes"]
+    legs = [
+        {**dict(zip(CAUSES, leg, strict=True)), "dealing": dealing}
+        for leg, dealing in zip(told["legs"], told["dealing"], strict=True)
+    ]
+    vols = [arrays[f"vol{number}"] for number in range(len(facts["legs"]))]
+    return {
+        "legs": legs, "costs": told["costs"],
+        "course": {cause: (arrays[f"cause{number}"] / 100).round(2).tolist() for number, cause in enumerate(CAUSES)},
+        "vols": [[value / 100 if value else None for value in vol.tolist()] for vol in vols],
     }  # fmt: skip
 
 

@@ -20,6 +20,7 @@ from strell_core.formats.trades import to_csv
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
 from strell_core.results import metrics
+from strell_core.results.causes import causes
 from strell_core.results.figures import FIGURES
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
@@ -104,7 +105,9 @@ def course(run: Run) -> dict[str, Any]:
     equity, start = np.array(run.curve["equity"], np.float64), float(run.cash)
     closed = list(run.trades.order_by("trade__closed_at", "number").values_list("row__closed", "row__pnl"))
     won = metrics.rolling_mean(np.array([float(pnl > 0) for _, pnl in closed]), ROLLING_TRADES)
+    told = [why for why in run.trades.values_list("row__causes", flat=True) if why]
     return {
+        "causes": {cause: round(sum(why[cause] for why in told), 2) for cause in told[0]} if len(told) == len(closed) and told else None,
         "months": [dict(zip(("year", "month", "pnl", "share"), month, strict=True)) for month in metrics.by_month(dates, equity, start)],
         "sessions": ROLLING_SESSIONS, "dates": run.curve["dates"],
         "sharpe": _known(metrics.rolling_sharpe(metrics.returns(equity, start), ROLLING_SESSIONS)),
@@ -172,7 +175,7 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
         history = timeline(clock_of(run.document))
         trade = closed_trade(row.trade, history.underlying.symbol)
         plan = make_plan(parse(run.document), history)
-        stored = kept.keep(plan, history, trade, kept.leg_facts(history, trade))
+        stored = kept.keep(plan, history, trade, kept.leg_facts(history, trade), causes(history, trade))
     return kept.detail(stored, row.row, at)
 
 

@@ -11,6 +11,7 @@ from strell_core.engine.state import ClosedTrade
 from strell_core.market.prices import grouped, money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE
+from strell_core.results.causes import Causes
 from strell_core.results.delayed import Leaving, in_the_way
 from strell_core.results.still_open import StillOpen
 from strell_core.strategy import catalogue
@@ -100,7 +101,7 @@ def _delta(trade: ClosedTrade, legs: list[dict[str, Any]], multiplier: int) -> f
 
 def trade_row(
     plan: Plan, history: Timeline, document: dict[str, Any], trade: ClosedTrade, legs: list[dict[str, Any]],
-    leaving: Leaving | None = None,
+    why: Causes, leaving: Leaving | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """A trade as tables and slices read it; ``legs`` as :func:`runs.kept.leg_facts` gives them."""
     local = history.calendar.local
@@ -131,4 +132,5 @@ def trade_row(
         "rule": trade.rule, "sentence": sheet(document).numbered(trade.rule),
         "reason": exit_reason(plan, history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),
         "waited": waiting_words(history, document, trade, leaving),
+        "causes": {cause: round(value, 2) for cause, value in why.total.items()},
     }  # fmt: skip

@@ -202,10 +202,34 @@ class PathOut(Schema):
     legs: list[list[float]]
 
 
+class LegCauses(Schema):
+    """Of a leg's P/L in money: what the underlying's price, time, volatility, interest and carry made, what is left, and
+    what lay between mid and the prices it was dealt at."""
+
+    price: float
+    time: float
+    volatility: float
+    carry: float
+    rest: float
+    dealing: float
+
+
+class CausesOut(Schema):
+    """P/L by cause: of each leg, and the causes' sums from the entry to each point of the path; ``costs`` signed.
+    ``vols``: the volatility in percent that each leg's mid implies there."""
+
+    legs: list[LegCauses]
+    costs: float
+    course: dict[str, list[float]]
+    vols: list[list[float | None]]
+
+
 class TradeDetail(Schema):
     row: TradeRow
     legs: list[LegDetail]
     path: PathOut
+    causes: CausesOut | None
+    """Nothing of a trade from before this was kept."""
     payoff: PayoffOut
     glyph: GlyphOut
     decided_rule: str
@@ -217,6 +241,8 @@ class CourseOut(Schema):
     """A run through time: months, the Sharpe ratio of so many sessions before each day, the share of so many trades
     before each that won."""
 
+    causes: dict[str, float] | None
+    """P/L of all trades by cause; nothing of a run from before this was kept."""
     months: list[MonthOut]
     sessions: int
     dates: list[str]

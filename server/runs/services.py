@@ -34,6 +34,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.measures.measure import MarketMeasure, load
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
+from strell_core.results.causes import causes
 from strell_core.results.report import Report, report
 from strell_core.strategy.document import clock_of, parse, written
 from strell_core.strategy.edits import rules_digest
@@ -241,9 +242,9 @@ def _compute(run: Run) -> tuple[Timeline, Report, list[RunTrade], list[dict[str,
     trades, leaving = [], {item.trade: item for item in made.leavings}
     for trade in result.closed:
         progress(end)
-        legs = leg_facts(history, trade)
-        row = trade_row(plan, history, run.document, trade, legs, leaving.get(trade.number))
-        kept = keep(plan, history, trade, legs)
+        legs, why = leg_facts(history, trade), causes(history, trade)
+        row = trade_row(plan, history, run.document, trade, legs, why, leaving.get(trade.number))
+        kept = keep(plan, history, trade, legs, why)
         trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=kept))
     return history, made, trades, [open_row(plan, history, item) for item in made.still_open]
 

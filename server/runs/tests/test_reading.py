@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import copy
+import json
+
+import zstandard
 
 from config.tests.demo import DemoTestCase
 from runs.models import Run, Variant
@@ -104,6 +107,49 @@ class CourseTest(DemoTestCase):
         self.assertEqual(self.send("get", f"/runs/{run.pk}/course", client=self.other)[0], 404)
         Run.objects.filter(pk=run.pk).update(status=Run.Status.CANCELLED)
         self.assertEqual(self.send("get", f"/runs/{run.pk}/course")[0], 422)
+
+
+class CausesTest(DemoTestCase):
+    def test_a_trades_causes_add_up_to_what_it_made(self) -> None:
+        run = self.finished_run()
+        rows = list(run.trades.values_list("row", flat=True))
+        _, course = self.send("get", f"/runs/{run.pk}/course")
+        for cause in ("price", "time", "volatility", "carry", "rest", "dealing", "costs"):
+            self.assertAlmostEqual(course["causes"][cause], sum(row["causes"][cause] for row in rows), places=1)
+        self.assertAlmostEqual(sum(course["causes"].values()), sum(row["pnl"] for row in rows), delta=0.5)
+        for row in rows[:3]:
+            _, trade = self.send("get", f"/runs/{run.pk}/trades/{row['number']}")
+            told = trade["causes"]
+            self.assertAlmostEqual(
+                sum(sum(leg.values()) for leg in told["legs"]) + told["costs"], row["pnl"], delta=0.1
+            )
+            self.assertEqual(len(told["course"]["time"]), len(trade["path"]["at"]))
+            self.assertAlmostEqual(told["course"]["time"][-1], row["causes"]["time"], delta=0.1)
+            self.assertTrue(all(2 < vol < 100 for vols in told["vols"] for vol in vols if vol is not None))
+
+    def test_a_trade_kept_before_they_were_told_is_read(self) -> None:
+        run = self.finished_run()
+        trade = run.trades.first()
+        old = _kept_before(bytes(trade.kept))
+        run.trades.filter(pk=trade.pk).update(kept=old)
+        _, found = self.send("get", f"/runs/{run.pk}/trades/{trade.number}")
+        self.assertIsNone(found["causes"])
+        self.assertEqual(len(found["path"]["legs"]), len(found["legs"]))
+        trade.row.pop("causes")
+        trade.save(update_fields=["row"])
+        self.assertIsNone(self.send("get", f"/runs/{run.pk}/course")[1]["causes"])
+
+
+def _kept_before(data: bytes) -> bytes:
+    """As version 1 kept it: without causes and what follows the legs' mids."""
+    whole = zstandard.ZstdDecompressor().decompress(data)
+    size = int.from_bytes(whole[:4], "little")
+    facts = json.loads(whole[4 : 4 + size])
+    del facts["causes"]
+    arrays = facts["points"] * (8 + 4 + 8 + 8 * len(facts["legs"]))
+    body = json.dumps({**facts, "version": 1}).encode()
+    packed = len(body).to_bytes(4, "little") + body + whole[4 + size : 4 + size + arrays]
+    return zstandard.ZstdCompressor().compress(packed)
 
 
 class LuckTest(DemoTestCase):

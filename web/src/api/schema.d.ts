@@ -4365,6 +4365,42 @@ export interface components {
              */
             waited: string;
         };
+        /**
+         * CausesOut
+         * @description P/L by cause: of each leg, and the causes' sums from the entry to each point of the path; ``costs`` signed.
+         *     ``vols``: the volatility in percent that each leg's mid implies there.
+         */
+        CausesOut: {
+            /** Legs */
+            legs: components["schemas"]["LegCauses"][];
+            /** Costs */
+            costs: number;
+            /** Course */
+            course: {
+                [key: string]: number[];
+            };
+            /** Vols */
+            vols: (number | null)[][];
+        };
+        /**
+         * LegCauses
+         * @description Of a leg's P/L in money: what the underlying's price, time, volatility, interest and carry made, what is left, and
+         *     what lay between mid and the prices it was dealt at.
+         */
+        LegCauses: {
+            /** Price */
+            price: number;
+            /** Time */
+            time: number;
+            /** Volatility */
+            volatility: number;
+            /** Carry */
+            carry: number;
+            /** Rest */
+            rest: number;
+            /** Dealing */
+            dealing: number;
+        };
         /** LegDetail */
         LegDetail: {
             /** Label */
@@ -4429,6 +4465,7 @@ export interface components {
             /** Legs */
             legs: components["schemas"]["LegDetail"][];
             path: components["schemas"]["PathOut"];
+            causes: components["schemas"]["CausesOut"] | null;
             payoff: components["schemas"]["PayoffOut"];
             glyph: components["schemas"]["GlyphOut"];
             /** Decided Rule */
@@ -4518,6 +4555,10 @@ export interface components {
          *     before each that won.
          */
         CourseOut: {
+            /** Causes */
+            causes: {
+                [key: string]: number;
+            } | null;
             /** Months */
             months: components["schemas"]["MonthOut"][];
             /** Sessions */

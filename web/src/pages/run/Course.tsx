@@ -4,6 +4,7 @@ import { RollingSharpe, RollingWon } from "../../charts/CourseCharts";
 import { number, signed, signedPercent, tone } from "../../ui/format";
 import { ErrorNote, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
+import { RunCauses } from "./Causes";
 
 const MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 
@@ -14,6 +15,7 @@ export function Course({ run, currency }: { run: Schemas["RunOut"]; currency: st
   if (!course.data) return <Skeleton className="h-80" />;
   return (
     <div className="flex flex-col gap-3">
+      {course.data.causes && <RunCauses causes={course.data.causes} currency={currency} />}
       <MonthTable months={course.data.months} currency={currency} />
       <div className="grid grid-cols-2 gap-3">
         <section className="card min-w-0 px-2 py-2" aria-label="Rolling Sharpe ratio">

@@ -16,7 +16,7 @@ import { useChoices } from "./useChoices";
 const LOOKS = [
   { id: "trades", title: "Curve and trades" },
   { id: "slices", title: "Slices" },
-  { id: "course", title: "Months" },
+  { id: "course", title: "Months and causes" },
   { id: "luck", title: "Luck" },
 ];
 

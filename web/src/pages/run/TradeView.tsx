@@ -3,6 +3,7 @@ import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useTerms, useTrade } from "../../api/queries";
 import { useStartReplay } from "../../api/replay";
+import { CauseChart, LegVolChart } from "../../charts/CauseCharts";
 import { PathChart } from "../../charts/PathChart";
 import { PayoffChart } from "../../charts/PayoffChart";
 import { DateSlide } from "../../ui/DateSlide";
@@ -12,6 +13,7 @@ import { LegGlyph } from "../../ui/LegGlyph";
 import { ErrorNote, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
 import { tellError } from "../../ui/toast";
+import { TradeCauses } from "./Causes";
 import { LegLedger } from "./LegLedger";
 import { strikes } from "./TradesTable";
 
@@ -25,6 +27,7 @@ interface Props {
 /** One trade: what opened and closed it, its legs, its path, its payoff on any date. */
 export function TradeView({ run, trade, underlying, open }: Props) {
   const [at, setAt] = useState<number | null>(null);
+  const [look, setLook] = useState<PathLook>("path");
   const detail = useTrade(run.id, trade.number, at);
   const terms = useTerms(underlying);
   const replay = useStartReplay();
@@ -94,14 +97,20 @@ export function TradeView({ run, trade, underlying, open }: Props) {
         <>
           <div className="grid grid-cols-[1.1fr_1fr] gap-3">
             <div className="card p-2">
-              <b className="px-1 font-semibold">P/L at mid, before costs</b>
-              <PathChart
-                path={found.path}
-                underlying={underlying}
-                currency={found.currency}
-                legs={labels}
-                height={216}
-              />
+              <PathLooks causes={found.causes !== null} look={look} show={setLook} />
+              {look === "path" || !found.causes ? (
+                <PathChart
+                  path={found.path}
+                  underlying={underlying}
+                  currency={found.currency}
+                  legs={labels}
+                  height={216}
+                />
+              ) : look === "causes" ? (
+                <CauseChart causes={found.causes} path={found.path} labels={labels} height={216} />
+              ) : (
+                <LegVolChart causes={found.causes} path={found.path} labels={labels} height={216} />
+              )}
             </div>
             <div className="card p-2">
               <b className="px-1 font-semibold">Payoff, opened {trade.opened_shown}</b>
@@ -120,6 +129,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
               />
             </div>
           </div>
+          {found.causes && <TradeCauses causes={found.causes} labels={labels} currency={found.currency} />}
           <LegLedger legs={found.legs} currency={found.currency} />
           <PathTable path={found.path} labels={labels} />
           <p className="text-xs text-soft">
@@ -129,6 +139,40 @@ export function TradeView({ run, trade, underlying, open }: Props) {
         </>
       )}
     </section>
+  );
+}
+
+type PathLook = "path" | "causes" | "vols";
+const LOOKS: { id: PathLook; title: string }[] = [
+  { id: "path", title: "P/L at mid, before costs" },
+  { id: "causes", title: "by cause" },
+  { id: "vols", title: "volatility of each leg" },
+];
+
+/** What the picture of a trade's course shows. */
+function PathLooks({
+  causes,
+  look,
+  show,
+}: {
+  causes: boolean;
+  look: PathLook;
+  show: (look: PathLook) => void;
+}) {
+  return (
+    <div className="flex gap-3 px-1">
+      {LOOKS.filter((item) => causes || item.id === "path").map((item) => (
+        <button
+          key={item.id}
+          type="button"
+          aria-pressed={look === item.id}
+          className={look === item.id ? "font-semibold" : "link"}
+          onClick={() => show(item.id)}
+        >
+          {item.title}
+        </button>
+      ))}
+    </div>
   );
 }
 

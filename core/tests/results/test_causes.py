@@ -1,0 +1,111 @@
+"""P/L by cause: adds up at every snapshot, small rests on the demo, and single causes told as such."""
+
+from __future__ import annotations
+
+import dataclasses
+import unittest
+from decimal import Decimal
+
+import numpy as np
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks
+from strell_core.market.prices import PARTS
+from strell_core.results.causes import CAUSES, causes
+from strell_core.results.equity import trade_path
+from strell_core.scenario.generator import Scenario, Settings
+from strell_core.scenario.single import NAMES
+from strell_core.strategy.document import parse
+from tests.demo import short_history
+from tests.engine.test_covered_call import Near, sheet
+from tests.engine.variations import variations
+from tests.handmade import timeline_of
+
+CASH = Decimal(50_000)
+
+
+class AddsUpTest(unittest.TestCase):
+    def trades(self, name: str):
+        timeline = short_history()
+        plan = make_plan(parse(variations()[name]), timeline)
+        return timeline, run_blocks(plan, timeline, 0, len(timeline.times), CASH).closed
+
+    def test_causes_dealing_and_costs_are_the_net_result(self) -> None:
+        rests, all_of_them = 0.0, 0.0
+        for name in ("strangle", "calendar whose near leg settles", "held to settlement"):
+            timeline, closed = self.trades(name)
+            self.assertGreater(len(closed), 2, name)
+            for trade in closed:
+                with self.subTest(f"{name} {trade.number}"):
+                    found = causes(timeline, trade)
+                    total = found.total
+                    self.assertAlmostEqual(sum(total.values()), float(trade.pnl), places=6)
+                    self.assertAlmostEqual(total["costs"], -float(trade.costs), delta=0.02)
+                    self.assertLess(total["dealing"], 0.01, "nobody deals better than mid here")
+                    self.assertEqual(found.course.shape[0], len(CAUSES))
+                    np.testing.assert_allclose(found.course[:, -1], found.legs.sum(axis=0), atol=1e-6)
+                    rests += abs(total["rest"])
+                    all_of_them += sum(abs(total[cause]) for cause in CAUSES)
+        self.assertLess(rests, 0.1 * all_of_them)
+
+    def test_at_every_snapshot_they_are_the_path_from_its_first_mid(self) -> None:
+        timeline, closed = self.trades("strangle")
+        for trade in closed:
+            path, found = trade_path(timeline, trade), causes(timeline, trade)
+            worth = float(timeline.underlying.quantum) * timeline.underlying.multiplier / PARTS
+            summed = found.course.sum(axis=0)
+            self.assertEqual(summed[0], 0.0)
+            # the path begins at what was paid, the causes at mid, and both go on alike
+            np.testing.assert_allclose(summed[:-1] - summed[0], (path.pnl[:-1] - path.pnl[0]) * worth, atol=1.0)
+
+    def test_short_premium_earns_time_and_pays_for_moves(self) -> None:
+        timeline, closed = self.trades("strangle")
+        totals = [causes(timeline, trade).total for trade in closed]
+        self.assertGreater(sum(total["time"] for total in totals), 0)
+        self.assertTrue(all(total["time"] > 0 for total in totals))
+        stopped = [total for trade, total in zip(closed, totals, strict=True) if trade.pnl < 0]
+        self.assertTrue(stopped)
+        for total in stopped:
+            self.assertLess(total["price"] + total["volatility"], 0)
+
+    def test_volatilities_are_those_recorded_with_the_chain(self) -> None:
+        timeline, closed = self.trades("strangle")
+        seen = 0
+        for trade in closed:
+            found = causes(timeline, trade)
+            for number, leg in enumerate(trade.legs):
+                for place in (0, found.vols.shape[1] - 1):
+                    quote = timeline.view(found.begin + place).quote(leg.contract)
+                    sign = 1 if leg.contract.right == "call" else -1
+                    out_of_the_money = sign * (leg.contract.strike - timeline.spot[found.begin + place] / 100) > 5
+                    if quote.iv and quote.valid and quote.bid > 0 and out_of_the_money:
+                        # of others the chain's is that of their out-of-the-money twin
+                        self.assertAlmostEqual(float(found.vols[number, place]), quote.iv / 10_000, delta=0.0001)
+                        seen += 1
+        self.assertGreater(seen, 10)
+
+
+class CoveredCallTest(unittest.TestCase):
+    """American options of a stock that pays dividends, and its units: assigned, delivered, closed."""
+
+    def test_units_move_by_price_alone_and_everything_adds_up(self) -> None:
+        name = next(name for name in NAMES if name.dividend)
+        scenario = Near(name, Scenario(Settings(sessions=150, intraday=1)), 130)
+        paid = tuple(sorted(scenario.dividends.items()))
+        underlying = dataclasses.replace(name.underlying, dividends=paid)
+        timeline = timeline_of([scenario.chain(number) for number in range(130)], underlying=underlying)
+        plan = make_plan(parse(sheet(name.symbol)), timeline)
+        closed = run_blocks(plan, timeline, 0, len(timeline.times), CASH).closed
+        self.assertGreater(len(closed), 3)
+        self.assertLessEqual({"settlement", "order"}, {leg.how for trade in closed for leg in trade.legs})
+        rests = whole = 0.0
+        for trade in closed:
+            found = causes(timeline, trade)
+            self.assertAlmostEqual(sum(found.total.values()), float(trade.pnl), places=6)
+            for number, leg in enumerate(trade.legs):
+                if leg.contract.is_unit:
+                    self.assertEqual(found.legs[number, 1:].tolist(), [0.0] * (len(CAUSES) - 1))
+                    self.assertTrue(np.isnan(found.vols[number]).all())
+            rests += abs(found.total["rest"])
+            whole += sum(abs(found.total[cause]) for cause in CAUSES)
+        self.assertLess(rests, 0.1 * whole)
