@@ -1,4 +1,4 @@
-"""Every benchmark, or those named: implied american smile intake engine storage pages desk sheet."""
+"""Every benchmark, or those named: implied american smile intake engine storage pages desk sheet research."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server"), st
 
 from bench.timing import machine  # noqa: E402
 
-ALL = ("implied", "american", "smile", "intake", "engine", "storage", "pages", "desk", "sheet")
+ALL = ("implied", "american", "smile", "intake", "engine", "storage", "pages", "desk", "sheet", "research")
 
 if __name__ == "__main__":
     unknown = set(sys.argv[1:]) - set(ALL)

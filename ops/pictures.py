@@ -72,6 +72,24 @@ def backtest(page: Page) -> None:
     shot(page, "trade")
 
 
+def research(page: Page) -> None:
+    strategy(page, "Harbour strangle", "backtest")
+    page.get_by_role("tab", name="Slices").click()
+    page.get_by_role("region", name="By Weekday").get_by_role("button", name="Wednesday").click()
+    expect(page.get_by_role("region", name="Chosen trades")).to_be_visible()
+    shot(page, "slices")
+    page.get_by_label("Sweep", exact=True).select_option(index=1)
+    expect(page.get_by_text("is expected by chance in")).to_be_visible(timeout=120_000)
+    page.get_by_role("table", name="Variants").get_by_role("button").nth(20).click()
+    shot(page, "sweep")
+
+
+def compare(page: Page) -> None:
+    page.goto(f"{BASE}/compare?run=1&run=2")
+    expect(page.get_by_role("region", name="Figures side by side")).to_be_visible()
+    shot(page, "compare")
+
+
 def replay(page: Page) -> None:
     page.goto(f"{BASE}/replays/1")
     expect(page.get_by_text("What the rules say now")).to_be_visible()
@@ -152,7 +170,7 @@ def data(page: Page) -> None:
 
 
 VIEWS: dict[str, Callable[[Page], None]] = {
-    view.__name__: view for view in (shelf, rules, backtest, replay, desk, stock, paper, journal, market, data)
+    view.__name__: view for view in (shelf, rules, backtest, research, compare, replay, desk, stock, paper, journal, market, data)
 }
 
 

@@ -3,7 +3,7 @@ import type { Schemas } from "../api/client";
 import { day, number, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
 import { axis, type Ink, tooltip } from "./look";
-import { strokes } from "./OverlayChart";
+import { STROKE_WORDS, strokes } from "./OverlayChart";
 
 /** Causes as they are told, in the order of their lines. */
 export const CAUSES = [
@@ -80,7 +80,18 @@ function LinesChart({ name, local, lines, text, height }: Props) {
     ],
     [local, lines],
   );
-  return <LazyChart name={name} height={height} option={option} rows={rows} />;
+  return (
+    <>
+      <p className="flex flex-wrap gap-x-3 px-1 text-xs font-medium">
+        {lines.map((line, i) => (
+          <span key={line.name} className={STROKE_WORDS[i % 4]}>
+            {i % 8 < 4 ? "—" : "- -"} {line.name}
+          </span>
+        ))}
+      </p>
+      <LazyChart name={name} height={height - 16} option={option} rows={rows} />
+    </>
+  );
 }
 
 const money = (value: number) => signed(value);

@@ -19,6 +19,9 @@ export function strokes(c: Ink): { color: string; type: "solid" | "dashed" | "do
   }));
 }
 
+/** The same colours for words, by the place of a curve among four. */
+export const STROKE_WORDS = ["text-sea", "text-loss", "text-gain", "text-ink"];
+
 /** Equity of several runs as a share of what each began with, on one axis of days. */
 export function OverlayChart({ curves }: { curves: Curve[] }) {
   const option = useCallback(

@@ -3,7 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useFigureWords, useTerms } from "../../api/queries";
 import { useCompared } from "../../api/runs";
-import { OverlayChart } from "../../charts/OverlayChart";
+import { OverlayChart, STROKE_WORDS } from "../../charts/OverlayChart";
 import { date, number, percent, plural, signed, signedPercent, tone } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
@@ -109,36 +109,31 @@ function Side({ found, drop, first }: SideProps) {
     [runs],
   );
   return (
-    <>
-      <div className={`grid gap-3 ${runs.length < 4 ? "grid-cols-[auto_minmax(0,1fr)]" : ""}`}>
-        <FigureTable runs={runs} drop={drop} first={first} />
-        <div className="flex min-w-0 flex-col gap-3">
-          <section className="card px-2 py-2" aria-label="Equity side by side">
-            <p className="flex flex-wrap gap-x-4 px-2 text-xs font-medium">
-              {runs.map((run, i) => (
-                <span key={run.id} className={KEYS[i % 4]}>
-                  {i < 4 ? "—" : "- -"} {nameOf(run)}
-                </span>
-              ))}
-              <span className="ml-auto pr-24 font-normal text-soft">
-                equity, each from 100; drag to zoom, double-click for all
+    <div className={`grid gap-3 ${runs.length < 4 ? "grid-cols-[auto_minmax(0,1fr)]" : ""}`}>
+      <FigureTable runs={runs} drop={drop} first={first} />
+      <div className="flex min-w-0 flex-col gap-3">
+        <section className="card px-2 py-2" aria-label="Equity side by side">
+          <p className="flex flex-wrap gap-x-4 px-2 text-xs font-medium">
+            {runs.map((run, i) => (
+              <span key={run.id} className={STROKE_WORDS[i % 4]}>
+                {i < 4 ? "—" : "- -"} {nameOf(run)}
               </span>
-            </p>
-            <OverlayChart curves={curves} />
-          </section>
-          {found.differences.map((difference) => {
-            const run = runs.find((item) => item.id === difference.run);
-            return run && <Apart key={run.id} run={run} base={runs[0]!} difference={difference} />;
-          })}
-          <Sentences found={found} />
-        </div>
+            ))}
+            <span className="ml-auto pr-24 font-normal text-soft">
+              equity, each from 100; drag to zoom, double-click for all
+            </span>
+          </p>
+          <OverlayChart curves={curves} />
+        </section>
+        {found.differences.map((difference) => {
+          const run = runs.find((item) => item.id === difference.run);
+          return run && <Apart key={run.id} run={run} base={runs[0]!} difference={difference} />;
+        })}
+        <Sentences found={found} />
       </div>
-    </>
+    </div>
   );
 }
-
-/** As the curves are drawn. */
-const KEYS = ["text-sea", "text-loss", "text-gain", "text-ink"];
 
 function FigureTable({
   runs,
@@ -160,7 +155,7 @@ function FigureTable({
             {runs.map((run, i) => (
               <Th key={run.id} className="number align-top">
                 <Link
-                  className={`font-semibold ${KEYS[i % 4]}`}
+                  className={`font-semibold ${STROKE_WORDS[i % 4]}`}
                   to={`/strategies/${run.strategy}/backtest?run=${run.number}`}
                 >
                   {nameOf(run)}
@@ -237,7 +232,7 @@ function Sentences({ found }: { found: Compared }) {
               <b className="font-semibold text-ink">Rules that differ</b>
             </Th>
             {found.runs.map((run, i) => (
-              <Th key={run.id} className={KEYS[i % 4]}>
+              <Th key={run.id} className={STROKE_WORDS[i % 4]}>
                 {nameOf(run)}
               </Th>
             ))}

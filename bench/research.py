@@ -1,0 +1,75 @@
+"""What asking a thousand questions costs: a sweep's variant beside a whole run, slices of a large run, a sweep's map."""
+
+from __future__ import annotations
+
+import time
+from decimal import Decimal
+
+import numpy as np
+
+from bench.timing import median_seconds, table
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks
+from strell_core.market.market import market_of
+from strell_core.results.plateau import neighbourhoods
+from strell_core.results.report import report
+from strell_core.results.slices import Column, Names, Numbers, sliced
+from strell_core.results.variant import outcome
+from strell_core.strategy.document import normalise, parse
+from strell_core.strategy.sweeps import Dial, cells, taken, varied
+from tests.demo import demo_history
+from tests.examples import example
+
+CASH = Decimal(50_000)
+DELTAS = ("entries/0/legs/0/strike/delta", "entries/0/legs/1/strike/delta")
+
+
+def variants() -> list[list[str]]:
+    """The demo strangle over its whole history: one run with all that is read of it, and a sweep of 30 variants."""
+    timeline = demo_history()
+    market, end = market_of(timeline), len(timeline.times)
+    document = normalise(example("harbour-strangle"))
+
+    def run() -> None:
+        plan = make_plan(parse(document), timeline)
+        report(plan, timeline, run_blocks(plan, timeline, 0, end, CASH, until_ruin=True), 0, end, CASH, 1)
+
+    dials = [Dial(DELTAS, (0.1, 0.14, 0.18, 0.22, 0.26, 0.3)), Dial(("leave/0/percent",), (30, 40, 50, 60, 70))]
+    whole = median_seconds(run)
+    began = time.perf_counter()
+    made = cells(dials)
+    for cell in made:
+        outcome(make_plan(parse(varied(document, taken(dials, cell))), timeline), market, 0, end, CASH)
+    each = (time.perf_counter() - began) / len(made)
+    return [
+        ["one run of the demo strangle with its report", f"{1000 * whole:.0f}"],
+        ["a variant of a sweep of 30 of them", f"{1000 * each:.0f}"],
+    ]
+
+
+def slices() -> float:
+    """5 000 trades in eleven columns, three choices."""
+    rng = np.random.default_rng(1)
+    n = 5_000
+    columns: list[Column] = [
+        Names(f"name {k}", "", rng.integers(0, 5, n).astype(str).tolist(), {str(v): str(v) for v in range(5)})
+        for k in range(5)
+    ]
+    columns += [Numbers(f"number {k}", "", rng.normal(50, 20, n).round(), "", 1.0) for k in range(6)]
+    pnl = rng.normal(20, 300, n)
+    choices = {"name 0": ["1", "2"], "number 1": ["0"], "number 5": ["2", "3"]}
+    return median_seconds(lambda: sliced(columns, pnl, choices), 9)
+
+
+def neighbours() -> float:
+    """2 000 variants of four dials, seven figures."""
+    made = cells([Dial((str(k),), tuple(range(size))) for k, size in enumerate((10, 10, 5, 4))])
+    values = np.random.default_rng(2).normal(size=(len(made), 7))
+    return median_seconds(lambda: neighbourhoods(made, values, [True] * 4))
+
+
+def run() -> None:
+    rows = variants()
+    rows.append(["slices of 5 000 trades, eleven columns", f"{1000 * slices():.0f}"])
+    rows.append(["neighbours of 2 000 variants of four dials", f"{1000 * neighbours():.0f}"])
+    table("What a thousand questions cost, one core", ["what", "milliseconds"], rows)
