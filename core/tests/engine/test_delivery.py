@@ -8,6 +8,7 @@ import unittest
 from decimal import Decimal
 from typing import Any
 
+from strell_core.engine.exercise import exercised
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import to_plain
@@ -26,6 +27,29 @@ BUY = {"rule": "units", "side": "buy", "ratio": 1}
 def option(side: str, right: str, percent: float = 2) -> dict[str, Any]:
     expiry = {"pick": "nearest_days", "days": 10, "from": 4, "to": 25}
     return {"rule": "leg", "side": side, "right": right, "strike": {"pick": "percent_from_spot", "percent": percent}, "expiry": expiry}  # fmt: skip
+
+
+class EarlyTest(unittest.TestCase):
+    """A call in the money on the eve of a dividend of 1.00: whether its holder would exercise."""
+
+    def exercised(self, call: str, put: str | None, dividend: float = 1.0) -> bool:
+        quotes = {
+            "2026-10-16/call/95": call,
+            **({"2026-10-16/put/95": put} if put else {"2026-10-16/put/90": "0.05/0.10"}),
+        }
+        paid = ((dt.date(2026, 10, 7), dividend),)
+        stock = dataclasses.replace(MK30, multiplier=100, kind="stock", american=True, dividends=paid)
+        timeline = timeline_of(session_chains([{"at": "2026-10-06 17:30", "spot": 100, **quotes}]), underlying=stock)
+        return exercised(timeline, ContractKey.parse("MK30/2026-10-16/call/95"), 0)
+
+    def test_when_the_put_of_its_strike_is_worth_less_than_the_dividend(self) -> None:
+        self.assertTrue(self.exercised("5.00/5.20", "0.10/0.20"))
+        self.assertFalse(self.exercised("5.00/5.20", "1.10/1.30"))
+
+    def test_without_that_put_when_its_own_value_beyond_the_intrinsic_one_is_less(self) -> None:
+        self.assertTrue(self.exercised("5.00/5.20", None))
+        self.assertTrue(self.exercised("5.80/6.00", None), "0.90 against 1.00")
+        self.assertFalse(self.exercised("6.00/6.20", None), "1.10 against 1.00")
 
 
 class DeliveryTest(unittest.TestCase):

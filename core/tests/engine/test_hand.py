@@ -72,6 +72,15 @@ class HandTest(unittest.TestCase):
         self.assertEqual(Fraction(trade.opening, POINT), 12, "the premium of what opened it")
         self.assertEqual(history.state.cash, CASH + 50 * (12 + 9 + 3) - Decimal("3.20"))
 
+    def test_trades_are_numbered_one_after_another(self) -> None:
+        history = self.live(
+            self.at(0, (CALL, -1, "6.00")), self.at(1, (CALL, 1, "6.20")), self.at(2, (PUT, -1, "3.00")),
+            self.at(3, (PUT, 1, "1.20")), self.at(4, (CALL, -1, "2.00")),
+        )  # fmt: skip
+        self.assertEqual([trade.number for trade in history.closed], [1, 2])
+        self.assertEqual([trade.number for trade in history.state.trades], [3])
+        self.assertEqual(history.state.next_trade, 4)
+
     def test_closing_and_turning_around_in_one_deal(self) -> None:
         history = self.live(self.at(0, (CALL, -2, "6.00")), self.at(2, (CALL, 5, "8.20")))
         self.assertEqual(self.held(history), [(CALL, 3, Fraction("8.20"))])

@@ -15,11 +15,13 @@ from strell_core.pricing.black import GREEKS, YEAR_SECONDS, black_price, normal_
 from strell_core.pricing.payoff import (
     PayoffLeg,
     greek_curves,
+    leg_values,
     profit,
     shifted,
     spot_grid,
     summary,
     underlying_leg,
+    undiscounted,
 )
 from strell_core.pricing.smile import Fit, Smile
 
@@ -35,6 +37,20 @@ def leg(
 
 STRANGLE = [leg(-1, 1, 3160, 5.0), leg(-1, -1, 3040, 6.0)]
 CONDOR = [*STRANGLE, leg(1, 1, 3200, 1.0), leg(1, -1, 3000, 2.0)]
+
+
+class LaterLegTest(unittest.TestCase):
+    def test_a_later_leg_is_valued_without_the_dividends_still_to_come(self) -> None:
+        """Escrowed dividends: the price less what they are worth, grown to the settlement (Black-76)."""
+        paid, rate = ((NEAR, 12.0), (FAR + 1, 50.0)), 0.03
+        carry = PayoffLeg(1, 1, 3120.0, FAR, 0.15, (SPOT - 12.0 * math.exp(-rate * NEAR / YEAR_SECONDS)) * math.exp(rate * FAR / YEAR_SECONDS), 0.0, False, rate, paid[:1])  # fmt: skip
+        for when in (NOW, NEAR // 2):
+            left, to_come = (FAR - when) / YEAR_SECONDS, 12.0 * math.exp(-rate * (NEAR - when) / YEAR_SECONDS)
+            for price in (3000.0, 3100.0, 3250.0):
+                forward = (price - to_come) * math.exp(rate * left)
+                wanted = black_price(forward, 3120.0, left, 0.15, math.exp(-rate * left), 1)
+                found = float(leg_values(carry, np.array([price]), SPOT, NOW, when)[0])
+                self.assertAlmostEqual(found, wanted, places=6)
 
 
 class OneExpirationTest(unittest.TestCase):
@@ -141,6 +157,27 @@ def curve(vol: float, slant: float = 0.0, settlement: int = NEAR, rate: float = 
 
 
 class ImpliedDistributionTest(unittest.TestCase):
+    def test_an_option_with_a_strike_of_nothing_is_worth_its_payoff(self) -> None:
+        flat = curve(0.2)
+        self.assertEqual((undiscounted(flat, -10.0, 1), undiscounted(flat, 0.0, -1)), (SPOT + 10.0, 0.0))
+        self.assertAlmostEqual(undiscounted(flat, 1e-6, 1), SPOT, places=5)
+
+    def test_a_calendar_is_expected_to_make_what_its_later_leg_is_worth_on_average(self) -> None:
+        """With flat curves of one volatility the later leg's value is a martingale: what it costs now."""
+        near, far = leg(-1, 1, 3120, 0.0, NEAR), leg(1, 1, 3120, 0.0, FAR)
+        flat = curve(0.15)
+        expected = sum(
+            one.contracts * black_price(SPOT, 3120.0, one.settlement / YEAR_SECONDS, 0.15, 1.0, 1)
+            for one in (near, far)
+        )
+        self.assertAlmostEqual(summary([near, far], SPOT, NOW, flat).expected or 0, expected, delta=0.02)
+        both = [near, dataclasses.replace(far, contracts=3), underlying_leg(2, SPOT)]
+        self.assertAlmostEqual(
+            summary(both, SPOT, NOW, flat).expected or 0,
+            -black_price(SPOT, 3120.0, NEAR / YEAR_SECONDS, 0.15, 1.0, 1) + 3 * black_price(SPOT, 3120.0, FAR / YEAR_SECONDS, 0.15, 1.0, 1),
+            delta=0.06,
+        )  # fmt: skip
+
     def test_a_flat_curve_gives_the_lognormal_chance(self) -> None:
         flat = summary(STRANGLE, SPOT, NOW, curve(0.15))
         plain = summary(STRANGLE, SPOT, NOW)
