@@ -35,7 +35,8 @@ from django.test.runner import (  # noqa: E402
 )
 
 # on a build machine properties are tried on the same examples every time; here they roam
-hypothesis.settings.register_profile("build", derandomize=True)
+# whether drawing one is slow says how busy the machine is
+hypothesis.settings.register_profile("build", derandomize=True, suppress_health_check=[hypothesis.HealthCheck.too_slow])
 if os.environ.get("CI"):
     hypothesis.settings.load_profile("build")
 

@@ -14,6 +14,7 @@ from runs.schemas import (
     CompareOut,
     CourseOut,
     FigureOut,
+    LatestRun,
     LuckOut,
     MeasureName,
     RunOut,
@@ -52,6 +53,12 @@ def ask(request: SignedRequest, strategy_id: int, body: RunRequest) -> dict[str,
 def active(request: SignedRequest) -> list[dict[str, Any]]:
     found = Run.objects.of(request.user).filter(status__in=Run.ACTIVE).select_related("strategy", "revision")
     return [queries.run_facts(run) for run in found]
+
+
+@router.get("/runs/latest", response=list[LatestRun], operation_id="latest_runs")
+def latest(request: SignedRequest) -> list[dict[str, Any]]:
+    """The last finished runs of all strategies."""
+    return queries.latest(request.user)
 
 
 @router.get("/runs/{run_id}", response=RunOut, operation_id="run")
@@ -124,9 +131,11 @@ def compare(request: SignedRequest, run: Annotated[list[int], Query()]) -> dict[
     return compared(request.user, run)
 
 
-@router.get("/runs/{run_id}/trades.csv", operation_id="run_trades_csv")
-def trades_csv(request: SignedRequest, run_id: int) -> HttpResponse:
+@router.get("/runs/{run_id}/{what}.{kind}", operation_id="run_file")
+def run_file(request: SignedRequest, run_id: int, what: str, kind: str) -> HttpResponse:
+    """A run's trades, equity or decisions as csv, json or parquet."""
     found = services.find(request.user, run_id)
-    response = HttpResponse(queries.trades_csv(found), content_type="text/csv; charset=utf-8")
-    response["Content-Disposition"] = f'attachment; filename="run-{found.number}-trades.csv"'
+    media, content = queries.file(found, what, kind)
+    response = HttpResponse(content, content_type=media)
+    response["Content-Disposition"] = f'attachment; filename="run-{found.number}-{what}.{kind}"'
     return response

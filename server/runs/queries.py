@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from strategies.models import Strategy
 from strategies.queries import sheet_of
 from strell_core.engine.plan import make_plan
 from strell_core.engine.stored import closed_trade
-from strell_core.formats.trades import to_csv
+from strell_core.formats.tables import TRADES, WRITERS
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline
 from strell_core.results import metrics
@@ -30,6 +31,7 @@ from strell_core.strategy.sweeps import UNDERLYING, places
 
 SPARK_POINTS = 60
 PATH_POINTS = 1200
+LATEST = 60
 ROLLING_SESSIONS, ROLLING_TRADES = 63, 20
 """A quarter; and as many trades as say something of a share."""
 
@@ -77,6 +79,20 @@ def variant_text(run: Run) -> str:
 def figures_of(run: Run) -> dict[str, Any] | None:
     """A finished run's figures; what was not made yet when it ran has no value."""
     return {name: run.figures.get(name) for name in FIGURES} if run.figures else None
+
+
+def latest(user: User) -> list[dict[str, Any]]:
+    """The last finished runs of all strategies, the newest first: what is found by a name."""
+    found = Run.objects.of(user).filter(status=Run.Status.DONE).select_related("revision").order_by("-finished_at")
+    return [
+        {
+            "id": run.pk, "number": run.number, "strategy": run.strategy_id, "name": run.revision.document["name"],
+            "variant": variant_text(run), "start": run.start, "end": run.end,
+        }
+        for run in found.only(
+            "number", "strategy_id", "values", "start", "end", "finished_at", "revision", "revision__document"
+        )[:LATEST]
+    ]  # fmt: skip
 
 
 def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
@@ -149,20 +165,45 @@ def _decisions(run: Run) -> list[dict[str, Any]]:
     return decisions(run.document, timeline(clock_of(run.document)), run.decisions)
 
 
-def trades_csv(run: Run) -> str:
-    rows = []
-    for row in run.trades.values_list("row", flat=True):
-        for number, leg in enumerate(row["legs"], 1):
-            rows.append(
-                {
-                    "trade": row["number"], "opened": row["opened"], "closed": row["closed"], "lots": row["lots"],
-                    "leg": number, "expiration": leg["expiration"], "right": leg["right"], "strike": leg["strike"],
-                    "contracts": leg["contracts"], "open_price": leg["opened"], "close_price": leg["closed"],
-                    "closed_by": leg["how"], "trade_premium": row["credit"], "trade_pnl": row["pnl"],
-                    "trade_costs": row["costs"], "exit_sentence": row["sentence"], "exit_reason": row["reason"],
-                }
-            )  # fmt: skip
-    return to_csv(rows)
+def file(run: Run, what: str, kind: str) -> tuple[str, bytes]:
+    """Media type and content of a run's trades, equity or decisions as a file; raises :class:`NotThere` for others."""
+    if what not in FILES or kind not in WRITERS:
+        raise NotThere(f"A run has {', '.join(FILES)}, each as {', '.join(WRITERS)}.")
+    columns, rows = FILES[what]
+    media, write = WRITERS[kind]
+    return media, write(rows(run), columns)
+
+
+def _legs(run: Run) -> list[dict[str, Any]]:
+    return [
+        {
+            "trade": row["number"], "opened": row["opened"], "closed": row["closed"], "lots": row["lots"],
+            "leg": number, "expiration": leg["expiration"], "right": leg["right"], "strike": leg["strike"],
+            "contracts": leg["contracts"], "open_price": leg["opened"], "close_price": leg["closed"],
+            "closed_by": leg["how"], "trade_premium": row["credit"], "trade_pnl": row["pnl"],
+            "trade_costs": row["costs"], "exit_sentence": row["sentence"], "exit_reason": row["reason"],
+        }
+        for row in run.trades.values_list("row", flat=True) for number, leg in enumerate(row["legs"], 1)
+    ]  # fmt: skip
+
+
+def _days(run: Run) -> list[dict[str, Any]]:
+    dates = run.curve.get("dates", [])
+    vols = run.curve.get("vol") or [None] * len(dates)
+    columns = (dates, run.curve.get("equity", []), run.curve.get("drawdown", []), run.curve.get("spot", []), vols)
+    return [dict(zip(EQUITY, values, strict=True)) for values in zip(*columns, strict=True)]
+
+
+def _decided(run: Run) -> list[dict[str, Any]]:
+    return [{name: item[name] for name in DECISIONS} for item in _decisions(run)]
+
+
+EQUITY = ("date", "equity", "drawdown", "underlying", "atm_iv")
+DECISIONS = ("local", "kind", "rule", "trade", "text")
+FILES: dict[str, tuple[Sequence[str], Callable[[Run], list[dict[str, Any]]]]] = {
+    "trades": (TRADES, _legs), "equity": (EQUITY, _days), "decisions": (DECISIONS, _decided),
+}  # fmt: skip
+"""What of a run goes out as a file: its columns and rows."""
 
 
 def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:

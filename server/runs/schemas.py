@@ -70,6 +70,18 @@ class RunRow(Schema):
     cancel_requested: bool
 
 
+class LatestRun(Schema):
+    """A finished run to be found by its name."""
+
+    id: int
+    number: int
+    strategy: int
+    name: str
+    variant: str
+    start: dt.date
+    end: dt.date
+
+
 class CurveOut(Schema):
     dates: list[str] = []
     equity: list[float] = []

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import copy
+import io
 import json
 
+import pandas as pd
 import zstandard
 
 from config.tests.demo import DemoTestCase
@@ -92,6 +94,31 @@ class SlicesTest(DemoTestCase):
         Run.objects.filter(pk=run.pk).update(finished_at=run.queued_at)
         _, found = self.get(run)
         self.assertEqual((found["columns"], found["trades"], found["chosen"]["count"]), ([], [], 0))
+
+
+class FilesTest(DemoTestCase):
+    def test_trades_equity_and_decisions_in_every_format(self) -> None:
+        run = self.finished_run()
+        rows = {"trades": 2 * run.trades.count(), "equity": 90, "decisions": len(run.decisions)}
+        read = {"csv": pd.read_csv, "json": pd.read_json, "parquet": pd.read_parquet}
+        for what, count in rows.items():
+            for kind, reader in read.items():
+                answer = self.client.get(f"/api/runs/{run.pk}/{what}.{kind}")
+                self.assertEqual(answer.status_code, 200, f"{what}.{kind}")
+                self.assertIn(f"run-1-{what}.{kind}", answer.headers["Content-Disposition"])
+                self.assertEqual(len(reader(io.BytesIO(answer.content))), count, f"{what}.{kind}")
+        equity = pd.read_csv(io.BytesIO(self.client.get(f"/api/runs/{run.pk}/equity.csv").content))
+        self.assertAlmostEqual(float(equity.equity.iloc[-1]), run.figures["final_equity"], places=1)
+        for name in ("trades.exe", "secrets.csv", "..csv"):
+            self.assertEqual(self.client.get(f"/api/runs/{run.pk}/{name}").status_code, 404, name)
+        self.assertEqual(self.other.get(f"/api/runs/{run.pk}/trades.csv").status_code, 404)
+
+    def test_the_last_runs_are_found_by_name(self) -> None:
+        first, second = self.finished_run(), self.finished_run()
+        _, found = self.send("get", "/runs/latest")
+        self.assertEqual([run["id"] for run in found], [second.pk, first.pk])
+        self.assertEqual((found[0]["name"], found[0]["variant"]), ("Harbour strangle", ""))
+        self.assertEqual(self.send("get", "/runs/latest", client=self.other)[1], [])
 
 
 class CourseTest(DemoTestCase):

@@ -30,6 +30,7 @@ export const keys = {
   intakePreview: key("intake-preview"),
   intakes: key("intakes"),
   journal: key("journal"),
+  latestRuns: key("latest-runs"),
   live: key("live"),
   luck: key("luck"),
   mappings: key("mappings"),
@@ -71,6 +72,7 @@ export const renewedBy: Record<string, (push: Pushed) => QueryKey[]> = {
   run: (push) => [
     keys.runs(push.strategy),
     keys.run(push.id),
+    keys.latestRuns(),
     keys.luck(),
     keys.compared(),
     keys.activeRuns(),

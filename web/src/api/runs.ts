@@ -19,6 +19,10 @@ export const useSlices = (run: number, choose: string[], measure: string[], enab
     enabled,
   });
 
+/** The last finished runs of all strategies. */
+export const useLatestRuns = (enabled: boolean) =>
+  useQuery({ queryKey: keys.latestRuns(), queryFn: () => ask(api.GET("/api/runs/latest")), enabled });
+
 export const useSliceMeasures = () =>
   useQuery({
     queryKey: keys.sliceMeasures(),

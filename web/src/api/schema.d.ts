@@ -1018,6 +1018,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/latest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Latest
+         * @description The last finished runs of all strategies.
+         */
+        get: operations["latest_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}": {
         parameters: {
             query?: never;
@@ -1204,15 +1224,18 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/runs/{run_id}/trades.csv": {
+    "/api/runs/{run_id}/{what}.{kind}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Trades Csv */
-        get: operations["run_trades_csv"];
+        /**
+         * Run File
+         * @description A run's trades, equity or decisions as csv, json or parquet.
+         */
+        get: operations["run_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4132,6 +4155,32 @@ export interface components {
              * @default blocks
              */
             method: string;
+        };
+        /**
+         * LatestRun
+         * @description A finished run to be found by its name.
+         */
+        LatestRun: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: number;
+            /** Strategy */
+            strategy: number;
+            /** Name */
+            name: string;
+            /** Variant */
+            variant: string;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
         };
         /** CurveOut */
         CurveOut: {
@@ -7478,6 +7527,26 @@ export interface operations {
             };
         };
     };
+    latest_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LatestRun"][];
+                };
+            };
+        };
+    };
     run: {
         parameters: {
             query?: never;
@@ -7722,12 +7791,14 @@ export interface operations {
             };
         };
     };
-    run_trades_csv: {
+    run_file: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 run_id: number;
+                what: string;
+                kind: string;
             };
             cookie?: never;
         };

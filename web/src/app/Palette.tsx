@@ -1,7 +1,9 @@
 import { Command } from "cmdk";
 import { Dialog } from "radix-ui";
 import { useNavigate } from "react-router";
-import { useStrategies } from "../api/queries";
+import { useStrategies, useUnderlyings } from "../api/queries";
+import { useLatestRuns } from "../api/runs";
+import { date } from "../ui/format";
 import { theme, wear } from "./theme";
 
 interface Props {
@@ -15,6 +17,8 @@ interface Props {
 export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
   const go = useNavigate();
   const strategies = useStrategies(open);
+  const runs = useLatestRuns(open).data ?? [];
+  const underlyings = useUnderlyings().data ?? [];
   const run = (what: () => void) => () => {
     onOpenChange(false);
     what();
@@ -32,7 +36,7 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
           <Command label="Find">
             <Command.Input
               autoFocus
-              placeholder="Strategy, stage or command"
+              placeholder="Strategy, run, underlying or command"
               className="w-full border-b bg-surface px-3 py-2.5 text-head outline-none"
             />
             <Command.List className="max-h-[50vh] overflow-auto py-1">
@@ -51,7 +55,37 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
                   )),
                 )}
               </Command.Group>
+              <Command.Group heading={<span className="px-3 text-xs text-soft">Runs</span>}>
+                {runs.map((found) => (
+                  <Command.Item
+                    key={found.id}
+                    value={`${found.name} run ${found.number} ${found.variant} #${found.id}`}
+                    className={item}
+                    onSelect={run(() => go(`/strategies/${found.strategy}/backtest?run=${found.number}`))}
+                  >
+                    <span className="truncate">
+                      {found.name}, run {found.number}
+                    </span>
+                    <span className="truncate text-soft">{found.variant || date(found.end)}</span>
+                  </Command.Item>
+                ))}
+              </Command.Group>
+              <Command.Group heading={<span className="px-3 text-xs text-soft">Underlyings</span>}>
+                {underlyings.map((row) => (
+                  <Command.Item
+                    key={row.symbol}
+                    value={`${row.symbol} ${row.name} market`}
+                    className={item}
+                    onSelect={run(() => go(`/market/${row.symbol}`))}
+                  >
+                    <span>{row.symbol}</span> <span className="text-soft">{row.name}</span>
+                  </Command.Item>
+                ))}
+              </Command.Group>
               <Command.Group heading={<span className="px-3 text-xs text-soft">Commands</span>}>
+                <Command.Item className={item} onSelect={run(() => go("/compare"))}>
+                  Compare runs
+                </Command.Item>
                 <Command.Item className={item} onSelect={run(() => go("/"))}>
                   Go to the shelf
                 </Command.Item>

@@ -1,8 +1,10 @@
+import { DropdownMenu } from "radix-ui";
 import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { type Document, useFigureWords, useRunAction, useTerms } from "../../api/queries";
 import { useSweep, useSweeps } from "../../api/sweeps";
 import { ago, date, number, plural } from "../../ui/format";
+import { MenuItem } from "../../ui/MenuItem";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 import type { Run, RunRow, Strategy, TradeRow } from "../strategy/types";
@@ -105,6 +107,37 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           />
         ))}
     </div>
+  );
+}
+
+const FILES = [
+  { what: "trades", title: "Trades" },
+  { what: "equity", title: "Equity by day" },
+  { what: "decisions", title: "Decisions" },
+];
+
+/** What of a run goes out as a file. */
+function Export({ run }: { run: Run }) {
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="link" aria-label={`Export run ${run.number}`}>
+        Export
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content className="popover min-w-40 py-1" align="end" sideOffset={6}>
+          {FILES.flatMap(({ what, title }) =>
+            ["csv", "json", "parquet"].map((kind) => (
+              <MenuItem
+                key={what + kind}
+                onSelect={() => window.location.assign(`/api/runs/${run.id}/${what}.${kind}`)}
+              >
+                {title} as {kind === "parquet" ? "Parquet" : kind.toUpperCase()}
+              </MenuItem>
+            )),
+          )}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
   );
 }
 
@@ -231,16 +264,7 @@ function RunHead({
             Compare
           </Link>
         )}
-        {run.status === "done" && (
-          <a
-            className="link"
-            href={`/api/runs/${run.id}/trades.csv`}
-            aria-label="Trades as CSV"
-            title="Trades as CSV"
-          >
-            CSV
-          </a>
-        )}
+        {run.status === "done" && <Export run={run} />}
         {!["queued", "running"].includes(run.status) && (
           <button
             type="button"
