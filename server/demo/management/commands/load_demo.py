@@ -110,7 +110,7 @@ class Command(ProcessCommand):
         harbour = next(s for s in made if s.latest.document["name"] == "Harbour strangle")
         # the worker computes it when everything is started
         deltas = [f"entries/0/legs/{leg}/strike/delta" for leg in (0, 1)]
-        dials = [(deltas, "0.10 to 0.30 by 0.04"), (["leave/0/percent"], "30 to 70 by 10")]
+        dials = [(deltas, "0.12 to 0.28 by 0.04"), (["leave/0/percent"], "30 to 70 by 10")]
         sweeps.ask(user, harbour.pk, history.dates[0], history.dates[-1], Decimal(50_000), dials)
         done = Run.objects.get(strategy=harbour, number=1)
         intraday = [t for t in done.trades.all() if not history.is_single[history.at_or_before(t.row["opened_at"])]]

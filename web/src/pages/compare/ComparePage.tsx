@@ -284,9 +284,10 @@ function Apart({
       ) : (
         <p>
           On {plural(difference.sessions, "session")} in common it made{" "}
-          <b className={tone(difference.yearly)}>{signedPercent(difference.yearly)}</b> a year more
+          <b className={tone(difference.yearly)}>{percent(Math.abs(difference.yearly))}</b> a year{" "}
+          {difference.yearly < 0 ? "less" : "more"}
           {difference.likely &&
-            ` (${signedPercent(difference.likely[0])} to ${signedPercent(difference.likely[1])} likely)`}
+            ` (difference ${signedPercent(difference.likely[0])} to ${signedPercent(difference.likely[1])} likely)`}
           . {verdict(difference)}
         </p>
       )}

@@ -152,7 +152,7 @@ function RunSelect({
 }) {
   return (
     <select
-      className={`field max-w-80 ${run ? "font-semibold" : ""}`}
+      className={`field ${run ? "max-w-80 font-semibold" : "w-28"}`}
       aria-label="Run"
       value={run?.number ?? ""}
       onChange={(event) => event.target.value && look(Number(event.target.value))}
@@ -178,7 +178,7 @@ interface SweepSelectProps {
 function SweepSelect({ sweeps, named, look }: SweepSelectProps) {
   return (
     <select
-      className={`field max-w-80 ${named === null ? "" : "font-semibold"}`}
+      className={`field ${named === null ? "w-28" : "max-w-80 font-semibold"}`}
       aria-label="Sweep"
       value={named ?? ""}
       onChange={(event) => event.target.value && look(Number(event.target.value))}

@@ -102,7 +102,9 @@ export function SweepView({ sweep, document, save }: Props) {
               </select>
             </label>
           ))}
-          <span className="ml-auto text-xs text-soft">dashed: what the sheet had</span>
+          {[across!, ...(down ? [down] : [])].every((dial) => dial.now !== null) && (
+            <span className="ml-auto text-xs text-soft">dashed: what the sheet had</span>
+          )}
         </div>
         <HeatMap
           across={across!}
