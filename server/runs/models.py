@@ -89,6 +89,11 @@ class Variant(models.Model):
     class Meta:
         constraints = [models.UniqueConstraint(fields=["strategy", "digest"], name="one_variant")]
 
+    @classmethod
+    def count(cls, strategy_id: int, digest: str, sharpe: float | None) -> None:
+        """Rules were run, whoever ran them: a backtest or a sweep."""
+        cls.objects.update_or_create(strategy_id=strategy_id, digest=digest, defaults={"sharpe": sharpe})
+
 
 class RunTrade(models.Model):
     run = models.ForeignKey(Run, models.CASCADE, related_name="trades")

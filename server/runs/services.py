@@ -299,9 +299,7 @@ def _keep(run: Run, history: Timeline, made: Report, trades: list[RunTrade], sti
         kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, "", None
         kept.finished_at = dt.datetime.now(dt.UTC)
         kept.save()
-        Variant.objects.update_or_create(
-            strategy_id=run.strategy_id, digest=run.digest, defaults={"sharpe": made.figures["sharpe"]}
-        )
+        Variant.count(run.strategy_id, run.digest, made.figures["sharpe"])
         notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
 
 

@@ -92,9 +92,7 @@ def _compute(sweep: Sweep, cell: Cell) -> None:
         facts = {"problem": "It failed on an error of ours; it is in the worker's log."}
     else:
         facts = {"figures": made.figures, "daily": made.daily.astype("<f4").tobytes()}
-        Variant.objects.update_or_create(
-            strategy_id=sweep.strategy_id, digest=rules_digest(document), defaults={"sharpe": made.figures["sharpe"]}
-        )
+        Variant.count(sweep.strategy_id, rules_digest(document), made.figures["sharpe"])
     now = dt.datetime.now(dt.UTC)
     Cell.objects.filter(pk=cell.pk, done_at=None).update(**facts, done_at=now, done_by=WORKER)
 

@@ -11,10 +11,8 @@ from functools import cached_property
 import numpy as np
 
 from strell_core.results.bootstrap import rows_of
-from strell_core.results.metrics import SESSIONS_A_YEAR, Floats
+from strell_core.results.metrics import LEAST_SESSIONS, LEAST_TRADES, SESSIONS_A_YEAR, Floats
 
-LEAST_SESSIONS, LEAST_TRADES = 60, 20
-"""Fewer say nothing about what else could have come out."""
 NEARLY_ALL = -0.999
 """A day drawn again loses no more than this: what loses everything ends a run."""
 

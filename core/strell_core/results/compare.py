@@ -9,9 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from strell_core.results import bootstrap
-from strell_core.results.metrics import SESSIONS_A_YEAR
-
-LEAST_SESSIONS = 60
+from strell_core.results.metrics import LEAST_SESSIONS, SESSIONS_A_YEAR
 
 
 class Difference(NamedTuple):

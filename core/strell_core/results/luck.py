@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.special import ndtr, ndtri
 
-from strell_core.results.metrics import SESSIONS_A_YEAR, Floats
+from strell_core.results.metrics import LEAST_SESSIONS, LEAST_TRADES, SESSIONS_A_YEAR, Floats
 
 ORDERS = 2000
 """Orders of the trades that are tried."""
@@ -34,7 +34,7 @@ def beyond(daily: Floats, benchmark: float = 0.0) -> float | None:
     """:func:`probability_above` of a record of daily returns; ``None`` of fewer than 60 sessions, of one in which a
     return is no number, and of one that does not move."""
     n = len(daily)
-    if n < 60 or np.isnan(daily).any() or (spread := float(daily.std(ddof=1))) <= 0:
+    if n < LEAST_SESSIONS or np.isnan(daily).any() or (spread := float(daily.std(ddof=1))) <= 0:
         return None
     centred = daily - daily.mean()
     even = float(np.mean(centred**2))
@@ -143,7 +143,7 @@ class Order:
 def order(pnl: Sequence[float], seed: int) -> Order | None:
     """``None`` of fewer than 20 trades. Trades are taken to be independent of each other."""
     made = np.asarray(pnl, np.float64)
-    if len(made) < 20:
+    if len(made) < LEAST_TRADES:
         return None
     rng = np.random.default_rng(seed)
     orders = rng.permuted(np.broadcast_to(made, (ORDERS, len(made))), axis=1)

@@ -14,6 +14,8 @@ import numpy.typing as npt
 Floats = npt.NDArray[np.float64]
 SESSIONS_A_YEAR = 252
 CALMAR_SESSIONS = 756
+LEAST_SESSIONS, LEAST_TRADES = 60, 20
+"""Fewer say nothing about what else could have come out."""
 
 
 class Drawdown(NamedTuple):

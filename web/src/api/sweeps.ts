@@ -1,5 +1,5 @@
 /** Sweeps: asked for, watched, their variants opened as runs. */
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, type Schemas } from "./client";
 import { keys, type QueryKey, writes } from "./keys";
 import { renew } from "./push";
@@ -26,8 +26,6 @@ export const useSweep = (id: number | undefined) =>
     queryKey: keys.sweep(id),
     queryFn: () => ask(api.GET("/api/sweeps/{sweep_id}", sweepAt(id!))),
     enabled: id !== undefined,
-    placeholderData: (previous, query) =>
-      query?.queryKey[1] === id ? keepPreviousData(previous) : undefined,
   });
 
 function useSweepWrite<T, R>(write: (given: T) => Promise<R>, changed: QueryKey[] = writes.sweep) {

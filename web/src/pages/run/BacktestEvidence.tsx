@@ -1,14 +1,12 @@
-import { DropdownMenu } from "radix-ui";
 import { Link, useSearchParams } from "react-router";
-import type { Schemas } from "../../api/client";
 import { type Document, useFigureWords, useRunAction, useTerms } from "../../api/queries";
 import { useSweep, useSweeps } from "../../api/sweeps";
-import { ago, date, number, plural } from "../../ui/format";
-import { MenuItem } from "../../ui/MenuItem";
+import { date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 import type { Run, RunRow, Strategy, TradeRow } from "../strategy/types";
 import { SweepView } from "../sweep/SweepView";
+import { Export, RunSelect, SweepSelect } from "./HeadChoices";
 import { RunForm } from "./RunForm";
 import { RunLooks } from "./RunLooks";
 import { RunProgress } from "./RunProgress";
@@ -107,90 +105,6 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           />
         ))}
     </div>
-  );
-}
-
-const FILES = [
-  { what: "trades", title: "Trades" },
-  { what: "equity", title: "Equity by day" },
-  { what: "decisions", title: "Decisions" },
-];
-
-/** What of a run goes out as a file. */
-function Export({ run }: { run: Run }) {
-  return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="link" aria-label={`Export run ${run.number}`}>
-        Export
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content className="popover min-w-40 py-1" align="end" sideOffset={6}>
-          {FILES.flatMap(({ what, title }) =>
-            ["csv", "json", "parquet"].map((kind) => (
-              <MenuItem
-                key={what + kind}
-                onSelect={() => window.location.assign(`/api/runs/${run.id}/${what}.${kind}`)}
-              >
-                {title} as {kind === "parquet" ? "Parquet" : kind.toUpperCase()}
-              </MenuItem>
-            )),
-          )}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
-  );
-}
-
-function RunSelect({
-  runs,
-  run,
-  look,
-}: {
-  runs: RunRow[];
-  run: Run | undefined;
-  look: (number: number) => void;
-}) {
-  return (
-    <select
-      className={`field ${run ? "max-w-80 font-semibold" : "w-28"}`}
-      aria-label="Run"
-      value={run?.number ?? ""}
-      onChange={(event) => event.target.value && look(Number(event.target.value))}
-    >
-      {!run && <option value="">runs…</option>}
-      {runs.map((row) => (
-        <option key={row.id} value={row.number}>
-          Run {row.number} · revision {row.revision}
-          {row.variant ? `, ${row.variant}` : ""}
-          {row.outdated ? ", outdated" : ""} · {row.status === "done" ? ago(row.queued_at) : row.status}
-        </option>
-      ))}
-    </select>
-  );
-}
-
-interface SweepSelectProps {
-  sweeps: Schemas["SweepRow"][];
-  named: string | null;
-  look: (number: number) => void;
-}
-
-function SweepSelect({ sweeps, named, look }: SweepSelectProps) {
-  return (
-    <select
-      className={`field ${named === null ? "w-28" : "max-w-80 font-semibold"}`}
-      aria-label="Sweep"
-      value={named ?? ""}
-      onChange={(event) => event.target.value && look(Number(event.target.value))}
-    >
-      {named === null && <option value="">{plural(sweeps.length, "sweep")}…</option>}
-      {sweeps.map((row) => (
-        <option key={row.id} value={row.number}>
-          Sweep {row.number} · {row.dials.map((dial) => dial.label).join(" × ")}, {number(row.cells_count)} ·{" "}
-          {row.status === "done" ? ago(row.queued_at) : row.status}
-        </option>
-      ))}
-    </select>
   );
 }
 
