@@ -137,27 +137,32 @@ class Step:
 
     # (2) fills of earlier orders
     def apply(self, fills: Sequence[Fill]) -> None:
+        dealt = {order.id: order for order in self.orders}
         for fill in fills:
-            order = next((order for order in self.orders if order.id == fill.order), None)
-            if order is None:
+            now = next((order for order in self.orders if order.id == fill.order), None)
+            if now is None:
                 continue
+            # a fill is of the order as the market had it: what came to it on this snapshot stays at work
+            order = dealt[now.id]
+            grown = order != now
             if len(fill.prices) > len(order.legs):
                 # a market may have dealt all the legs it had; what has settled is settled
                 fill = dataclasses.replace(fill, prices=tuple(compress(fill.prices, self.shortened[order.id])))
             lots = order.lots if fill.lots is None else fill.lots
             left = order.lots - lots
-            complete = left <= 0
-            if not complete and not fill.ended:
-                self.orders[self.orders.index(order)] = order.of_lots(left)
-            else:
-                self.orders.remove(order)
+            complete = left <= 0 and not grown
+            if left > 0 and not fill.ended:
+                dealt[order.id] = order.of_lots(left)
+                self.orders[self.orders.index(now)] = dealt[order.id]
+            elif complete or fill.ended:
+                self.orders.remove(now)
             if lots == 0:
                 self.say("ended", order.trade, order.rule, None, {"kind": order.purpose, "lots": order.lots})
             elif order.purpose == "open":
                 self._open(order.of_lots(lots), fill)
             else:
                 self._deal(order.of_lots(lots), fill, complete)
-            if fill.ended or complete:
+            if fill.ended or complete or grown:
                 self._pass_on(order)
 
     def _pass_on(self, gone: Order) -> None:

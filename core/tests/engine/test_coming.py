@@ -77,6 +77,60 @@ class ComingTest(ByHandCase):
         (trade,) = history.closed
         self.assertEqual([leg.leg_id for leg in trade.legs], ["c", "p", "z", "b"])
 
+    def test_a_stop_that_was_moved_is_looked_for_at_once(self) -> None:
+        """Blocks had looked ahead for what else could happen to the trade before its call was gone."""
+        rule = {"id": "x", "rule": "leg_target", "leg": "c", "other": "p", "percent": 60}
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:40": {CALL: "2.10/2.40", PUT: "4.60/4.80"},
+            "2026-10-07 15:40": {PUT: "4.90/5.10"},
+        })))  # fmt: skip
+        with known(kinds.exits, EXIT):
+            history = self.run_all(strategy(entry("only", [*self.STRANGLE]), leave=[rule]), timeline)
+        self.assertEqual(
+            self.told(history, "left", "stop moved"),
+            [("06 15:40", "left", "x"), ("06 15:45", "stop moved", "x"), ("07 15:40", "left", "x")],
+        )
+
+    def test_exits_of_different_legs_act_together_and_of_one_leg_the_first_alone(self) -> None:
+        rules = [
+            {"id": key, "rule": "leg_target", "leg": leg_id, "other": "c" if leg_id == "p" else "p", "percent": percent}
+            for key, leg_id, percent in (("c1", "c", 50), ("c2", "c", 40), ("p1", "p", 50))
+        ]
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:50": {CALL: "1.00/1.20", PUT: "1.00/1.20"},
+        })))  # fmt: skip
+        with known(kinds.exits, dataclasses.replace(EXIT, then=lambda params: ())):
+            history = self.run_all(strategy(entry("only", [*self.STRANGLE]), leave=rules), timeline)
+        left = [r for r in history.reasons if r.kind == "left"]
+        self.assertEqual([(r.rule, r.values["also"]) for r in left], [("c1", ["c2"]), ("p1", ["c2"])])
+        told = [(o.rule, [x.leg_id for x in o.legs]) for o in history.intents if o.purpose == "close"]
+        self.assertEqual(told, [("c1", ["c"]), ("p1", ["p"])])
+
+    def test_an_exit_of_the_position_leaves_a_leg_to_the_order_that_closes_it_until_that_is_gone(self) -> None:
+        rules = [
+            {"id": "x", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60},
+            {"id": "all", "rule": "before_expiration", "days": 9, "time": "15:40"},
+        ]
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:55": {PUT: "1.80/2.00"},
+            "2026-10-07 15:40": {PUT: "2.00/1.80"},  # a quote nobody can deal at
+            "2026-10-07 15:50": {PUT: "1.90/2.10"},
+        })))  # fmt: skip
+        with known(kinds.exits, EXIT):
+            history = self.run_all(strategy(entry("only", [*self.STRANGLE]), leave=rules), timeline)
+        self.assertEqual(
+            [(o.rule, [x.leg_id for x in o.legs]) for o in history.intents[1:]], [("x", ["p"]), ("all", ["c"])]
+        )
+        (trade,) = history.closed
+        closed = {
+            x.leg_id: (marrowick().local(x.closed_at).strftime("%d %H:%M"), Fraction(x.closed_parts, POINT))
+            for x in trade.legs
+        }
+        self.assertEqual(closed, {"c": ("07 15:45", Fraction("6.20")), "p": ("07 15:50", Fraction("2.10"))})
+
     def test_a_partner_leg_is_closed_and_the_entry_made_again_once(self) -> None:
         both = dataclasses.replace(EXIT, then=lambda params: (CloseAlso(params["other"]), Reenter()))
         rule = {"id": "x", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60}

@@ -128,6 +128,31 @@ class DeliveryTest(unittest.TestCase):
         (told,) = self.told(gone)
         self.assertEqual((told[1], told[3]), ("10-19 09:05", Decimal("-52.80")))
 
+    def test_an_exit_at_work_sells_what_an_assignment_has_left(self) -> None:
+        """Two units and a call: decided at 17:25, when nobody makes a price in the call; one unit is called away at
+        17:30, and the order that was to sell two sells the other."""
+        call = "2026-10-16/call/102"
+        history = self.ran([{**BUY, "ratio": 2}, option("sell", "call")], [
+            {"at": "2026-10-05 15:45", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, call: "1.50/1.60"},
+            {"at": "2026-10-16 17:25", "spot": 105},
+            {"at": "2026-10-16 17:30", "spot": 105},
+            {"at": "2026-10-19 09:05", "spot": 109},
+        ], [{"rule": "before_expiration", "days": 0, "time": "17:25"}])  # fmt: skip
+        # 102 and 104.99 for what was bought at 100.01, and 1.50 taken: 8.47 points, one option at 0.80
+        self.assertEqual([told[1:2] + told[3:] for told in self.told(history)], [("10-16 17:30", Decimal("846.20"))])
+        self.assertEqual(history.state.trades, ())
+
+    def test_a_leg_that_waits_for_its_settlement_value_is_told_once(self) -> None:
+        put = "2026-10-16/put/98"
+        rows = [
+            {"at": "2026-10-05 15:45", "spot": 100, put: "1.50/1.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, put: "1.50/1.60"},
+            *({"at": f"2026-10-{day} {time}", "spot": 95} for day in (19, 20) for time in ("09:05", "09:10", "17:30")),
+        ]
+        history = self.ran([option("sell", "put")], rows, kind="index")
+        self.assertEqual([local(r.at)[5:] for r in history.reasons if r.kind == "waits"], ["10-19 09:05"])
+
     def test_a_short_put_is_assigned_and_its_units_are_sold_at_the_next_sessions_first_snapshot(self) -> None:
         put = "2026-10-16/put/98"
         history = self.ran([option("sell", "put")], [

@@ -115,6 +115,19 @@ class HandTest(unittest.TestCase):
         # a third of 1.00 to the cent, and the rest
         self.assertEqual((gone.costs - one.costs, left.costs - one.costs), (Decimal("0.67"), Decimal("0.33")))
 
+    def test_what_is_left_of_a_deal_joins_the_oldest_trade_and_only_closes_the_others(self) -> None:
+        plan = Plan(parse(RULES), self.timeline.underlying, frozenset())
+        first = self.live(self.at(0, (CALL, -2, "6.00"))).state
+        trades = tuple(dataclasses.replace(first.trades[0], number=number) for number in (1, 2, 3))
+        out = History(dataclasses.replace(first, trades=trades, next_trade=4))
+        deal(plan, Observation(self.timeline, 2), out, self.at(2, (CALL, 5, "8.20"), (PUT, -1, "3.00")))
+        self.assertEqual([trade.number for trade in out.closed], [2])
+        one, three = out.state.trades
+        self.assertEqual([(leg.contract, leg.contracts) for leg in one.legs], [(PUT, -1)])
+        self.assertEqual([(leg.contract, leg.contracts) for leg in three.legs], [(CALL, -1)])
+        hows = [[leg.how for leg in trade.closed_legs] for trade in (one, three)]
+        self.assertEqual(hows, [["adjustment"], ["order"]])
+
     def test_closing_all_ends_the_trade_and_the_next_deal_begins_another(self) -> None:
         history = self.live(
             self.at(0, (CALL, -1, "6.00"), (PUT, -1, "5.00")), self.at(1, (CALL, 1, "6.20"), (PUT, 1, "5.20")),

@@ -125,6 +125,18 @@ class PartsTest(unittest.TestCase):
         self.assertEqual(left["2-close-leg"], [first.leg_id])
         self.assertNotIn("1-close-leg", left)
 
+    def test_an_older_trades_order_does_not_keep_a_leg_of_the_same_name(self) -> None:
+        self.go(dataclasses.replace(self.part(4), lots=None))
+        (one,) = self.state.trades
+        first, second = one.legs
+        older, own = self.close("1-close-leg", 1, (first,)), self.close("2-close-leg", 2, (first,))
+        whole = dataclasses.replace(self.close("2-close", 2, (second,)), whole=True)
+        two = dataclasses.replace(one, number=2)
+        self.state = dataclasses.replace(self.state, trades=(one, two), orders=(older, own, whole), next_trade=3)
+        self.go(Fill(own.id, int(self.timeline.times[self.index]), (), Decimal(0), 0, True))
+        left = {order.id: [leg.leg_id for leg in order.legs] for order in self.state.orders}
+        self.assertEqual(left["2-close"], [first.leg_id, second.leg_id])
+
     def close(self, name: str, trade: int, legs: tuple[LegState, ...]) -> Order:
         made = tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in legs)
         return dataclasses.replace(

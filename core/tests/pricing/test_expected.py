@@ -118,6 +118,19 @@ def integrated(legs: list[PayoffLeg], smile: Smile) -> float:
     return total
 
 
+class HoursTest(unittest.TestCase):
+    def test_a_later_leg_beyond_a_nearest_expiration_hours_away_keeps_its_tails(self) -> None:
+        """Eight standard deviations of an hour are nothing to a leg of two weeks."""
+        smiles = [smile for smile in curves() if smile.years < 2 / 365]
+        self.assertGreaterEqual(len(smiles), 5)
+        for smile in smiles:
+            for name in ("calendar", "double calendar"):
+                legs = legs_of(STRUCTURES[name], smile)
+                found = summary(legs, SPOT, 0, smile).expected
+                assert found is not None
+                self.assertAlmostEqual(found, integrated(legs, smile), delta=TICK / 20, msg=name)
+
+
 class IntegrationTest(unittest.TestCase):
     tags = frozenset({"long"})
 
