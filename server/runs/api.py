@@ -20,6 +20,7 @@ from runs.schemas import (
     RunOut,
     RunRequest,
     RunRow,
+    RunWords,
     SlicesOut,
     TradeDetail,
 )
@@ -64,6 +65,12 @@ def latest(request: SignedRequest) -> list[dict[str, Any]]:
 @router.get("/runs/{run_id}", response=RunOut, operation_id="run")
 def run(request: SignedRequest, run_id: int) -> dict[str, Any]:
     return queries.run_facts(services.find(request.user, run_id), whole=True)
+
+
+@router.patch("/runs/{run_id}", response=RunRow, operation_id="describe_run")
+def describe(request: SignedRequest, run_id: int, body: RunWords) -> dict[str, Any]:
+    """Name, note, tags; archived or not; the baseline of its strategy or not."""
+    return queries.run_facts(services.describe(request.user, run_id, body.given()))
 
 
 @router.delete("/runs/{run_id}", response={204: None}, operation_id="delete_run")

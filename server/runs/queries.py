@@ -87,10 +87,10 @@ def latest(user: User) -> list[dict[str, Any]]:
     return [
         {
             "id": run.pk, "number": run.number, "strategy": run.strategy_id, "name": run.revision.document["name"],
-            "variant": variant_text(run), "start": run.start, "end": run.end,
+            "variant": variant_text(run), "start": run.start, "end": run.end, "called": run.name,
         }
-        for run in found.only(
-            "number", "strategy_id", "values", "start", "end", "finished_at", "revision", "revision__document"
+        for run in found.filter(archived=False).only(
+            "number", "name", "strategy_id", "values", "start", "end", "finished_at", "revision", "revision__document"
         )[:LATEST]
     ]  # fmt: skip
 
@@ -104,6 +104,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
         "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress,
         "queued_at": run.queued_at, "started_at": run.started_at, "finished_at": run.finished_at,
         "message": run.message, "figures": figures_of(run), "intervals": run.intervals, "cancel_requested": run.cancel_requested,
+        "name": run.name, "note": run.note, "tags": run.tags, "archived": run.archived, "baseline": run.baseline,
     }  # fmt: skip
     if whole:
         out |= {

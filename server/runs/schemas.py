@@ -2,10 +2,10 @@
 
 import datetime as dt
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from ninja import Schema
-from pydantic import Field, create_model
+from pydantic import Field, StringConstraints, create_model
 
 from config.schemas import Asked, Number
 from observe.schemas import GlyphOut, GreeksOut, PayoffOut
@@ -18,6 +18,25 @@ class RunRequest(Asked):
     end: dt.date
     cash: Number = Decimal(50_000)
     method: str = "blocks"
+
+
+Tag = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=30)]
+
+
+class RunWords(Asked):
+    """What a person says of a run; what is not given stays as it is."""
+
+    name: Annotated[str, StringConstraints(strip_whitespace=True, max_length=80)] | None = None
+    note: Annotated[str, StringConstraints(strip_whitespace=True, max_length=5000)] | None = None
+    tags: list[Tag] | None = Field(None, max_length=12)
+    archived: bool | None = None
+    baseline: bool | None = None
+    """What other runs of its strategy are compared with; one run has it."""
+
+    def given(self) -> dict[str, Any]:
+        """What is to change; a tag that is there twice is there once."""
+        words = self.model_dump(exclude_none=True)
+        return words | ({"tags": list(dict.fromkeys(words["tags"]))} if "tags" in words else {})
 
 
 TYPES: dict[str, Any] = {
@@ -68,6 +87,12 @@ class RunRow(Schema):
     intervals: dict[str, list[float]]
     """Of figures that have one: where 90 of 100 records drawn again from the run's own lie."""
     cancel_requested: bool
+    name: str
+    """Given by a person, as the note and the tags."""
+    note: str
+    tags: list[str]
+    archived: bool
+    baseline: bool
 
 
 class LatestRun(Schema):
@@ -77,6 +102,9 @@ class LatestRun(Schema):
     number: int
     strategy: int
     name: str
+    """Of its strategy."""
+    called: str
+    """Its own name, where a person gave it one."""
     variant: str
     start: dt.date
     end: dt.date

@@ -163,6 +163,24 @@ def restore(user: User, run_id: int) -> Run:
     return find(user, run_id)
 
 
+@transaction.atomic
+def describe(user: User, run_id: int, words: dict[str, Any]) -> Run:
+    """Change what a person says of a run: ``name``, ``note``, ``tags``, ``archived``, ``baseline``; what is not given
+    stays. The baseline moves from the run that had it."""
+    run = Run.objects.select_for_update(no_key=True).get(pk=find(user, run_id).pk)
+    if words.get("baseline"):
+        if run.status != Run.Status.DONE:
+            raise Conflict(f"Run {run.number} has no result to compare with: it is {run.status}.")
+        # the strategy's row keeps two who choose at once apart
+        type(run.strategy).objects.select_for_update(no_key=True).get(pk=run.strategy_id)
+        run.strategy.runs.filter(baseline=True).exclude(pk=run.pk).update(baseline=False)
+    for name, value in words.items():
+        setattr(run, name, value)
+    run.save(update_fields=list(words))
+    notify(user.pk, "run", run.pk, strategy=run.strategy_id)
+    return run
+
+
 def forget() -> int:
     """Do away with runs that were deleted a day ago; how many there were."""
     long_ago = dt.datetime.now(dt.UTC) - UNDO_FOR

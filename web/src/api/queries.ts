@@ -229,7 +229,7 @@ export function useDeleteStrategy() {
   });
 }
 
-function useRunWrite<T>(
+export function useRunWrite<T>(
   write: (given: T) => Promise<unknown>,
   changed: (given: T) => QueryKey[] = () => writes.run,
 ) {

@@ -1,7 +1,8 @@
 /** What is asked of finished runs beside their figures. */
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, ask } from "./client";
-import { keys } from "./keys";
+import { api, ask, type Schemas } from "./client";
+import { keys, writes } from "./keys";
+import { useRunWrite } from "./queries";
 
 const FOR_EVER = Number.POSITIVE_INFINITY;
 
@@ -50,3 +51,11 @@ export const useCompared = (runs: number[]) =>
     enabled: runs.length > 1,
     placeholderData: keepPreviousData,
   });
+
+/** Name, note, tags; archived or not; the baseline or not. */
+export const useDescribeRun = () =>
+  useRunWrite(
+    ({ id, words }: { id: number; words: Schemas["RunWords"] }) =>
+      ask(api.PATCH("/api/runs/{run_id}", { params: { path: { run_id: id } }, body: words })),
+    () => [...writes.run, keys.latestRuns(), keys.compared()],
+  );

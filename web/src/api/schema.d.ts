@@ -1053,7 +1053,11 @@ export interface paths {
         delete: operations["delete_run"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Describe
+         * @description Name, note, tags; archived or not; the baseline of its strategy or not.
+         */
+        patch: operations["describe_run"];
         trace?: never;
     };
     "/api/runs/{run_id}/restore": {
@@ -4132,6 +4136,16 @@ export interface components {
             };
             /** Cancel Requested */
             cancel_requested: boolean;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Tags */
+            tags: string[];
+            /** Archived */
+            archived: boolean;
+            /** Baseline */
+            baseline: boolean;
         };
         /** RunRequest */
         RunRequest: {
@@ -4169,6 +4183,8 @@ export interface components {
             strategy: number;
             /** Name */
             name: string;
+            /** Called */
+            called: string;
             /** Variant */
             variant: string;
             /**
@@ -4319,6 +4335,16 @@ export interface components {
             };
             /** Cancel Requested */
             cancel_requested: boolean;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Tags */
+            tags: string[];
+            /** Archived */
+            archived: boolean;
+            /** Baseline */
+            baseline: boolean;
             curve: components["schemas"]["CurveOut"];
             /** Decisions */
             decisions: components["schemas"]["DecisionOut"][];
@@ -4413,6 +4439,22 @@ export interface components {
              * @default
              */
             waited: string;
+        };
+        /**
+         * RunWords
+         * @description What a person says of a run; what is not given stays as it is.
+         */
+        RunWords: {
+            /** Name */
+            name?: string | null;
+            /** Note */
+            note?: string | null;
+            /** Tags */
+            tags?: string[] | null;
+            /** Archived */
+            archived?: boolean | null;
+            /** Baseline */
+            baseline?: boolean | null;
         };
         /**
          * CausesOut
@@ -4741,6 +4783,16 @@ export interface components {
             };
             /** Cancel Requested */
             cancel_requested: boolean;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Tags */
+            tags: string[];
+            /** Archived */
+            archived: boolean;
+            /** Baseline */
+            baseline: boolean;
             /** Underlying */
             underlying: string;
             curve: components["schemas"]["CurveOut"];
@@ -7586,6 +7638,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    describe_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunWords"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunRow"];
+                };
             };
         };
     };

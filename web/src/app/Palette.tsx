@@ -59,12 +59,13 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
                 {runs.map((found) => (
                   <Command.Item
                     key={found.id}
-                    value={`${found.name} run ${found.number} ${found.variant} #${found.id}`}
+                    value={`${found.name} run ${found.number} ${found.called} ${found.variant} #${found.id}`}
                     className={item}
                     onSelect={run(() => go(`/strategies/${found.strategy}/backtest?run=${found.number}`))}
                   >
                     <span className="truncate">
                       {found.name}, run {found.number}
+                      {found.called ? ` “${found.called}”` : ""}
                     </span>
                     <span className="truncate text-soft">{found.variant || date(found.end)}</span>
                   </Command.Item>

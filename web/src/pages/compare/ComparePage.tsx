@@ -88,7 +88,8 @@ export function ComparePage() {
   );
 }
 
-const nameOf = (run: ComparedRun) => `${run.strategy_name}, run ${run.number}`;
+const nameOf = (run: ComparedRun) =>
+  `${run.strategy_name}, run ${run.number}${run.name ? ` “${run.name}”` : ""}`;
 
 interface SideProps {
   found: Compared;

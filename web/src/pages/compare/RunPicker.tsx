@@ -14,7 +14,7 @@ export function RunPicker({ chosen, full, onChosen }: Props) {
   const [strategy, setStrategy] = useState<number | null>(null);
   const from = strategy ?? strategies.find((item) => item.track.runs > 0)?.id ?? null;
   const runs = useRuns(from ?? 0, from !== null).data ?? [];
-  const offered = runs.filter((run) => run.status === "done" && !chosen.includes(run.id));
+  const offered = runs.filter((run) => run.status === "done" && !run.archived && !chosen.includes(run.id));
   if (full) return <p className="text-soft">Eight runs are the most.</p>;
   return (
     <>
@@ -42,8 +42,9 @@ export function RunPicker({ chosen, full, onChosen }: Props) {
         <option value="">{offered.length > 0 ? "add a run…" : "no other finished run"}</option>
         {offered.map((run) => (
           <option key={run.id} value={run.id}>
-            Run {run.number}, revision {run.revision}, {ago(run.queued_at)}: {date(run.start)} –{" "}
-            {date(run.end)}, {signedPercent(run.figures?.cagr)} a year
+            Run {run.number}
+            {run.name ? ` “${run.name}”` : ""}, revision {run.revision}, {ago(run.queued_at)}:{" "}
+            {date(run.start)} – {date(run.end)}, {signedPercent(run.figures?.cagr)} a year
           </option>
         ))}
       </select>

@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Document, useFigureWords, useRunAction, useTerms } from "../../api/queries";
 import { useSweep, useSweeps } from "../../api/sweeps";
@@ -6,10 +7,12 @@ import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 import type { Run, RunRow, Strategy, TradeRow } from "../strategy/types";
 import { SweepView } from "../sweep/SweepView";
+import { AllRuns } from "./AllRuns";
 import { Export, RunSelect, SweepSelect } from "./HeadChoices";
 import { RunForm } from "./RunForm";
 import { RunLooks } from "./RunLooks";
 import { RunProgress } from "./RunProgress";
+import { RunWords } from "./RunWords";
 import { TradeView } from "./TradeView";
 
 interface Props {
@@ -33,6 +36,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
   const lookAtSweep = (number: number) => setQuery({ sweep: String(number) });
   const sweeps = useSweeps(strategy.id).data ?? [];
   const named = query.get("sweep");
+  const all = named === null && query.has("all");
   const sweep = useSweep(sweeps.find((item) => String(item.number) === named)?.id);
   const openTrade = (chosen: number | null) => {
     const to = new URLSearchParams(query);
@@ -76,11 +80,26 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
         ))}
       {runs && (runs.length > 0 || sweeps.length > 0) && (
         <div className="flex flex-wrap items-center gap-3">
-          {runs.length > 0 && <RunSelect runs={runs} run={named === null ? run : undefined} look={look} />}
+          {runs.length > 0 && (
+            <RunSelect runs={runs} run={named === null && !all ? run : undefined} look={look} />
+          )}
           {sweeps.length > 0 && <SweepSelect sweeps={sweeps} named={named} look={lookAtSweep} />}
-          {run && named === null && <RunHead run={run} onGone={() => setQuery({})} onBack={look} />}
+          {runs.length > 1 && !all && (
+            <Link className="link" to="?all">
+              All
+            </Link>
+          )}
+          {run && named === null && !all && (
+            <RunHead
+              run={run}
+              baseline={runs.find((row) => row.baseline)?.id}
+              onGone={() => setQuery({})}
+              onBack={look}
+            />
+          )}
         </div>
       )}
+      {all && runs && <AllRuns runs={runs} look={look} />}
       {named !== null && (
         <>
           <ErrorNote error={sweep.error} onRetry={() => sweep.refetch()} />
@@ -89,6 +108,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
         </>
       )}
       {named === null &&
+        !all &&
         run?.status === "done" &&
         run.figures &&
         (trade ? (
@@ -117,10 +137,13 @@ function policy(run: Run): string {
 
 function RunHead({
   run,
+  baseline,
   onGone,
   onBack,
 }: {
   run: Run;
+  /** What other runs of the strategy are compared with. */
+  baseline: number | undefined;
   onGone: () => void;
   onBack: (number: number) => void;
 }) {
@@ -128,8 +151,16 @@ function RunHead({
   const words = useFigureWords();
   const figures = run.figures;
   const stopped = ["cancelled", "interrupted", "failed"].includes(run.status);
+  const [describing, setDescribing] = useState(false);
+  const against = baseline !== undefined && baseline !== run.id ? `run=${baseline}&` : "";
   return (
     <>
+      {run.baseline && <span className="pill">baseline</span>}
+      {run.tags.map((tag) => (
+        <span key={tag} className="pill">
+          {tag}
+        </span>
+      ))}
       {run.variant && <span className="pill">{run.variant}</span>}
       <span className="min-w-0 truncate text-soft">
         {date(run.start)} – {date(run.end)}
@@ -173,8 +204,17 @@ function RunHead({
       )}
       {run.outdated && <span className="pill border-loss text-loss">of revision {run.revision}</span>}
       <span className="ml-auto flex gap-3">
+        <button
+          type="button"
+          className="link"
+          aria-label={`Name and note of run ${run.number}`}
+          onClick={() => setDescribing(true)}
+        >
+          Name…
+        </button>
+        <RunWords run={run} open={describing} onOpenChange={setDescribing} />
         {run.status === "done" && (
-          <Link className="link" to={`/compare?run=${run.id}`}>
+          <Link className="link" to={`/compare?${against}run=${run.id}`}>
             Compare
           </Link>
         )}
@@ -207,6 +247,7 @@ function RunHead({
           </button>
         )}
       </span>
+      {run.note && <p className="w-full max-w-200 whitespace-pre-line text-soft">{run.note}</p>}
       {stopped && (
         <p role="status" className="w-full text-loss">
           This run is {run.status}. {run.message}{" "}

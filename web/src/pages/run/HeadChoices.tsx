@@ -45,17 +45,19 @@ export function RunSelect({
   run: Run | undefined;
   look: (number: number) => void;
 }) {
+  const offered = runs.filter((row) => !row.archived || row.id === run?.id);
   return (
     <select
-      className={`field ${run ? "max-w-80 font-semibold" : "w-28"}`}
+      className={`field ${run ? "max-w-72 font-semibold" : "w-24"}`}
       aria-label="Run"
       value={run?.number ?? ""}
       onChange={(event) => event.target.value && look(Number(event.target.value))}
     >
       {!run && <option value="">runs…</option>}
-      {runs.map((row) => (
+      {offered.map((row) => (
         <option key={row.id} value={row.number}>
-          Run {row.number} · revision {row.revision}
+          Run {row.number}
+          {row.name ? ` “${row.name}”` : ""} · revision {row.revision}
           {row.variant ? `, ${row.variant}` : ""}
           {row.outdated ? ", outdated" : ""} · {row.status === "done" ? ago(row.queued_at) : row.status}
         </option>
@@ -74,7 +76,7 @@ interface SweepSelectProps {
 export function SweepSelect({ sweeps, named, look }: SweepSelectProps) {
   return (
     <select
-      className={`field ${named === null ? "w-28" : "max-w-80 font-semibold"}`}
+      className={`field ${named === null ? "w-24" : "max-w-72 font-semibold"}`}
       aria-label="Sweep"
       value={named ?? ""}
       onChange={(event) => event.target.value && look(Number(event.target.value))}
