@@ -10,6 +10,7 @@ from runs import queries, services
 from runs.compare import compared
 from runs.luck import luck_of
 from runs.models import Run
+from runs.others import others
 from runs.schemas import (
     CompareOut,
     CourseOut,
@@ -17,6 +18,7 @@ from runs.schemas import (
     LatestRun,
     LuckOut,
     MeasureName,
+    OtherExitsOut,
     RunOut,
     RunRequest,
     RunRow,
@@ -97,6 +99,12 @@ def go_on(request: SignedRequest, run_id: int) -> dict[str, Any]:
 @router.get("/runs/{run_id}/trades/{number}", response=TradeDetail, operation_id="run_trade")
 def trade(request: SignedRequest, run_id: int, number: int, at: int | None = None) -> dict[str, Any]:
     return queries.trade_detail(services.find(request.user, run_id), number, at)
+
+
+@router.get("/runs/{run_id}/trades/{number}/other-exits", response=OtherExitsOut, operation_id="other_exits")
+def other_exits(request: SignedRequest, run_id: int, number: int) -> dict[str, Any]:
+    """What every exit sentence alone, none, or the same a session earlier or later would have brought."""
+    return others(services.find(request.user, run_id), number)
 
 
 @router.get("/slices/measures", response=list[MeasureName], operation_id="slice_measures")

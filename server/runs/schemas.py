@@ -277,6 +277,31 @@ class TradeDetail(Schema):
     nearest: int
 
 
+class OtherExitOut(Schema):
+    """A trade as another exit would have left it: one sentence alone, none, a session earlier or later."""
+
+    how: str
+    title: str
+    sentence: int | None
+    closed_shown: str
+    held: int
+    reason: str
+    pnl: float
+    apart: float
+    """From what it made."""
+    acted: bool
+    """Whether this is the sentence that left it."""
+
+
+class OtherExitsOut(Schema):
+    changed: bool
+    """Whether the quotes are others than those of the run."""
+    same: bool
+    """Whether the sheet's exits alone make the same of it; if not, something else ended it."""
+    exits: list[OtherExitOut]
+    """None of a trade that went through a split."""
+
+
 class CourseOut(Schema):
     """A run through time: months, the Sharpe ratio of so many sessions before each day, the share of so many trades
     before each that won."""

@@ -275,15 +275,8 @@ class _Decisions(Limits):
             return
         self.intend(Order(
             f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, told,
-            entry=entry.id, least=self._least(entry),
+            entry=entry.id, least=self.plan.least(entry),
         ))  # fmt: skip
-
-    def _least(self, entry: EntryPlan) -> int | None:
-        """What a fill has to bring so that the entry's checks on its premium hold there too."""
-        found = [
-            kinds.structure_conditions[rule.kind].least(rule.params, self.plan.quantum) for rule in entry.entry.checks
-        ]
-        return max((item for item in found if item is not None), default=None)
 
 
 def _moved(trade: TradeState, moves: Sequence[Move]) -> tuple[OrderLeg, ...]:

@@ -105,6 +105,11 @@ class Plan:
         """An entry by its id; a trade whose entry is gone goes on with what holds for every entry."""
         return self._by_id.get(name, self._without)
 
+    def least(self, entry: EntryPlan) -> int | None:
+        """What a fill has to bring so that the entry's checks on its premium hold there too."""
+        found = [kinds.structure_conditions[rule.kind].least(rule.params, self.quantum) for rule in entry.entry.checks]
+        return max((item for item in found if item is not None), default=None)
+
     @cached_property
     def _by_id(self) -> dict[str, EntryPlan]:
         return {item.id: item for item in self.entries}

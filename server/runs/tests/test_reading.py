@@ -179,6 +179,25 @@ def _kept_before(data: bytes) -> bytes:
     return zstandard.ZstdCompressor().compress(packed)
 
 
+class OtherExitsTest(DemoTestCase):
+    def test_each_way_out_of_a_trade_in_words(self) -> None:
+        run = self.finished_run()
+        trade = run.trades.exclude(row__rule="settlement").last()
+        status, found = self.send("get", f"/runs/{run.pk}/trades/{trade.number}/other-exits")
+        self.assertEqual((status, found["same"], found["changed"]), (200, True, False))
+        exits = {item["how"]: item for item in found["exits"]}
+        own = exits[trade.row["rule"]]
+        self.assertTrue(own["acted"])
+        self.assertEqual((own["apart"], own["pnl"], own["reason"]), (0.0, trade.row["pnl"], trade.row["reason"]))
+        self.assertEqual(own["sentence"], trade.row["sentence"])
+        self.assertIn("settled in cash", exits["never"]["reason"])
+        for item in exits.values():
+            self.assertAlmostEqual(item["pnl"] - trade.row["pnl"], item["apart"], places=2)
+        Run.objects.filter(pk=run.pk).update(manifest={**run.manifest, "chains": "others"})
+        self.assertTrue(self.send("get", f"/runs/{run.pk}/trades/{trade.number}/other-exits")[1]["changed"])
+        self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/999/other-exits")[0], 404)
+
+
 class LuckTest(DemoTestCase):
     def test_every_rule_set_that_was_run_counts_once_and_for_good(self) -> None:
         first = self.finished_run()

@@ -35,6 +35,7 @@ export const keys = {
   luck: key("luck"),
   mappings: key("mappings"),
   me: key("me"),
+  otherExits: key("other-exits"),
   others: key("others"),
   path: key("path"),
   position: key("position"),

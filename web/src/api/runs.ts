@@ -44,6 +44,18 @@ export const useLuck = (run: number) =>
     queryFn: () => ask(api.GET("/api/runs/{run_id}/luck", { params: { path: { run_id: run } } })),
   });
 
+export const useOtherExits = (run: number, trade: number) =>
+  useQuery({
+    queryKey: keys.otherExits(run, trade),
+    queryFn: () =>
+      ask(
+        api.GET("/api/runs/{run_id}/trades/{number}/other-exits", {
+          params: { path: { run_id: run, number: trade } },
+        }),
+      ),
+    staleTime: FOR_EVER,
+  });
+
 export const useCompared = (runs: number[]) =>
   useQuery({
     queryKey: keys.compared(runs),

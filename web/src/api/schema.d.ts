@@ -1128,6 +1128,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/trades/{number}/other-exits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Other Exits
+         * @description What every exit sentence alone, none, or the same a session earlier or later would have brought.
+         */
+        get: operations["other_exits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/slices/measures": {
         parameters: {
             query?: never;
@@ -4566,6 +4586,39 @@ export interface components {
             /** Nearest */
             nearest: number;
         };
+        /**
+         * OtherExitOut
+         * @description A trade as another exit would have left it: one sentence alone, none, a session earlier or later.
+         */
+        OtherExitOut: {
+            /** How */
+            how: string;
+            /** Title */
+            title: string;
+            /** Sentence */
+            sentence: number | null;
+            /** Closed Shown */
+            closed_shown: string;
+            /** Held */
+            held: number;
+            /** Reason */
+            reason: string;
+            /** Pnl */
+            pnl: number;
+            /** Apart */
+            apart: number;
+            /** Acted */
+            acted: boolean;
+        };
+        /** OtherExitsOut */
+        OtherExitsOut: {
+            /** Changed */
+            changed: boolean;
+            /** Same */
+            same: boolean;
+            /** Exits */
+            exits: components["schemas"]["OtherExitOut"][];
+        };
         /** MeasureName */
         MeasureName: {
             /** Id */
@@ -7754,6 +7807,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TradeDetail"];
+                };
+            };
+        };
+    };
+    other_exits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherExitsOut"];
                 };
             };
         };

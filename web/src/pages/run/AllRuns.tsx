@@ -71,7 +71,7 @@ export function AllRuns({ runs, look }: Props) {
                 <span className="sr-only">compare</span>
               </Th>
               <Th className="py-1">Run</Th>
-              <Th>Period</Th>
+              <Th className="px-2">Period</Th>
               <Th className="number px-2" title={words("trades_count")}>
                 Trades
               </Th>
@@ -170,7 +170,7 @@ function Row({ run, chosen, full, toggle, open }: RowProps) {
           {run.status !== "done" && ` · ${run.status}`}
         </div>
       </td>
-      <td className="py-1 whitespace-nowrap">
+      <td className="px-2 py-1 whitespace-nowrap">
         {date(run.start)} – {date(run.end)}
       </td>
       <td className="number px-2 py-1">{number(figures?.trades_count)}</td>

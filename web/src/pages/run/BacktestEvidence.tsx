@@ -86,7 +86,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           {sweeps.length > 0 && <SweepSelect sweeps={sweeps} named={named} look={lookAtSweep} />}
           {runs.length > 1 && !all && (
             <Link className="link" to="?all">
-              All
+              All runs
             </Link>
           )}
           {run && named === null && !all && (

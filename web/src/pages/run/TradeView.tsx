@@ -15,6 +15,7 @@ import { Th } from "../../ui/Th";
 import { tellError } from "../../ui/toast";
 import { TradeCauses } from "./Causes";
 import { LegLedger } from "./LegLedger";
+import { OtherExits } from "./OtherExits";
 import { strikes } from "./TradesTable";
 
 interface Props {
@@ -130,6 +131,13 @@ export function TradeView({ run, trade, underlying, open }: Props) {
             </div>
           </div>
           {found.causes && <TradeCauses causes={found.causes} labels={labels} currency={found.currency} />}
+          <OtherExits
+            key={trade.number}
+            run={run.id}
+            trade={trade.number}
+            pnl={trade.pnl}
+            currency={found.currency}
+          />
           <LegLedger legs={found.legs} currency={found.currency} />
           <PathTable path={found.path} labels={labels} />
           <p className="text-xs text-soft">
