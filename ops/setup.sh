@@ -4,6 +4,7 @@ export STRELL_STATE="${STRELL_STATE:-$PWD/.state}"
 unset PYTHONDONTWRITEBYTECODE
 export PYTHONPATH="$PWD/core:$PWD/server:$PWD/gateways"
 export NUMBA_CACHE_DIR="$STRELL_STATE/numba"
+export MPLCONFIGDIR="$STRELL_STATE/matplotlib"
 
 say() { echo "· $*" >&2; }
 

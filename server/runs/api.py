@@ -6,7 +6,7 @@ from django.http import HttpResponse
 from ninja import Query, Router
 
 from people.access import SignedRequest
-from runs import queries, services
+from runs import queries, reporting, services
 from runs.compare import compared
 from runs.luck import luck_of
 from runs.models import Run
@@ -146,11 +146,30 @@ def compare(request: SignedRequest, run: Annotated[list[int], Query()]) -> dict[
     return compared(request.user, run)
 
 
+@router.get("/runs/{run_id}/report.html", operation_id="run_report")
+def run_report(request: SignedRequest, run_id: int) -> HttpResponse:
+    """A run on paper: one HTML file that needs nothing else."""
+    found = services.find(request.user, run_id)
+    return _download(reporting.of_run(found).encode(), "text/html; charset=utf-8", f"run-{found.number}.html")
+
+
+@router.get("/compare/report.html", operation_id="compare_report")
+def compare_report(request: SignedRequest, run: Annotated[list[int], Query()]) -> HttpResponse:
+    """Runs beside the first of them on paper."""
+    return _download(
+        reporting.of_comparison(request.user, run).encode(), "text/html; charset=utf-8", "runs-compared.html"
+    )
+
+
 @router.get("/runs/{run_id}/{what}.{kind}", operation_id="run_file")
 def run_file(request: SignedRequest, run_id: int, what: str, kind: str) -> HttpResponse:
     """A run's trades, equity or decisions as csv, json or parquet."""
     found = services.find(request.user, run_id)
     media, content = queries.file(found, what, kind)
+    return _download(content, media, f"run-{found.number}-{what}.{kind}")
+
+
+def _download(content: bytes, media: str, name: str) -> HttpResponse:
     response = HttpResponse(content, content_type=media)
-    response["Content-Disposition"] = f'attachment; filename="run-{found.number}-{what}.{kind}"'
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
     return response

@@ -61,6 +61,14 @@ export function ComparePage() {
     <div className="mx-auto flex max-w-400 flex-col gap-3 px-4.5 py-3">
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="text-title font-semibold">Compare runs</h1>
+        {shown && (
+          <a
+            className="link order-last ml-auto"
+            href={`/api/compare/report.html?${ids.map((id) => `run=${id}`).join("&")}`}
+          >
+            Report on paper, HTML
+          </a>
+        )}
         <RunPicker chosen={ids} full={ids.length >= MOST} onChosen={(id) => choose([...ids, id])} />
       </div>
       <ErrorNote error={ids.length > 1 ? found.error : null} onRetry={() => found.refetch()} />

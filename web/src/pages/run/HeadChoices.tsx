@@ -19,6 +19,9 @@ export function Export({ run }: { run: Run }) {
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content className="popover min-w-40 py-1" align="end" sideOffset={6}>
+          <MenuItem onSelect={() => window.location.assign(`/api/runs/${run.id}/report.html`)}>
+            Report on paper, HTML
+          </MenuItem>
           {FILES.flatMap(({ what, title }) =>
             ["csv", "json", "parquet"].map((kind) => (
               <MenuItem
