@@ -9,7 +9,7 @@ from runs.queries import run_facts
 from runs.schemas import RunRow
 from strategies import services as strategies
 from sweeps import queries, services
-from sweeps.schemas import PlaceOut, SweepOut, SweepRequest, SweepRow
+from sweeps.schemas import PlaceOut, SweepOut, SweepRequest, SweepRow, WalkOut
 
 router = Router(tags=["sweeps"])
 
@@ -36,6 +36,14 @@ def ask(request: SignedRequest, strategy_id: int, body: SweepRequest) -> dict[st
 @router.get("/sweeps/{sweep_id}", response=SweepOut, operation_id="sweep")
 def sweep(request: SignedRequest, sweep_id: int) -> dict[str, Any]:
     return queries.whole(services.find(request.user, sweep_id))
+
+
+@router.get("/sweeps/{sweep_id}/walk", response=WalkOut, operation_id="walk_sweep")
+def walk(
+    request: SignedRequest, sweep_id: int, train: int = 252, test: int = 63, anchored: bool = False
+) -> dict[str, Any]:
+    """Variants chosen on ``train`` sessions (``anchored``: on all before) and judged on the ``test`` that follow."""
+    return queries.walked(services.find(request.user, sweep_id), train, test, anchored)
 
 
 @router.post("/sweeps/{sweep_id}/cancel", response=SweepRow, operation_id="cancel_sweep")

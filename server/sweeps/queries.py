@@ -9,10 +9,14 @@ from typing import Any
 import numpy as np
 from django.db.models import Count, Q
 
+from config.errors import Refused
+from market.timelines import timeline
 from strell_core.results import luck
 from strell_core.results.figures import FIGURES
 from strell_core.results.plateau import neighbourhoods
 from strell_core.results.variant import TOLD
+from strell_core.results.walk import walk
+from strell_core.strategy.document import clock_of
 from strell_core.strategy.sentences import sheet
 from strell_core.strategy.sweeps import Place, suggested
 from sweeps.models import Sweep
@@ -20,6 +24,10 @@ from sweeps.services import dials_of, known
 
 BEST_BY = ("mar", "sharpe", "cagr", "return_on_capital", "trades_expectancy", "trades_profit_factor", "final_equity")
 """Figures by which variants are ranked: more is better."""
+
+
+LEAST_TRAINED, LEAST_JUDGED = 40, 5
+"""Sessions on which a variant can be chosen, and judged."""
 
 
 def dials(document: dict[str, Any]) -> list[dict[str, Any]]:
@@ -91,21 +99,67 @@ def _values(cells: Sequence[Mapping[str, Any]], name: str) -> Any:
     return np.array([math.nan if value is None else value for value in found], np.float64)
 
 
-def _luck(sweep: Sweep) -> dict[str, Any] | None:
-    """Of the variant with the best Sharpe ratio, among all of this sweep."""
-    rows: list[tuple[float, Any]] = [
-        (figures["sharpe"], np.frombuffer(bytes(daily), "<f4").astype(np.float64))
-        for figures, daily in sweep.cells.exclude(figures=None).values_list("figures", "daily")
+def _moving(sweep: Sweep) -> list[tuple[int, float, Any]]:
+    """Place, Sharpe ratio and daily returns of every variant with trades, over the sessions that most have."""
+    rows = [
+        (place, figures["sharpe"], np.frombuffer(bytes(daily), "<f4").astype(np.float64))
+        for place, figures, daily in sweep.cells.exclude(figures=None).values_list("place", "figures", "daily")
         if figures and figures["sharpe"] is not None
     ]
-    length = max((len(daily) for _, daily in rows), default=0)
-    rows = [(ratio, daily) for ratio, daily in rows if len(daily) == length]
+    length = max((len(daily) for _, _, daily in rows), default=0)
+    return [row for row in rows if len(row[2]) == length]
+
+
+def walked(sweep: Sweep, train: int, test: int, anchored: bool) -> dict[str, Any]:
+    """Its variants chosen on so many sessions and judged on those that followed; raises :class:`Refused` where that
+    cannot be."""
+    rows = _moving(sweep)
+    if sweep.status == Sweep.Status.RUNNING or len(rows) < 2:
+        raise Refused("There are no two finished variants with trades to choose from yet.")
+    dates = timeline(clock_of(sweep.revision.document)).dates
+    dates = tuple(date for date in dates if sweep.start <= date <= sweep.end)
+    daily = np.array([own for _, _, own in rows])
+    if len(dates) != daily.shape[1]:
+        raise Refused("The recorded sessions have changed since this sweep. Run it again to walk through it.")
+    for path, given, least in (("train", train, LEAST_TRAINED), ("test", test, LEAST_JUDGED)):
+        if given < least:
+            raise Refused(f"At least {least} sessions.", [{"path": path, "message": f"At least {least} sessions."}])
+    found = walk(daily, train, test, anchored)
+    if found is None:
+        message = f"{len(dates)} sessions are too few for two stretches of {test} after the first {train}."
+        raise Refused(message, [{"path": "train", "message": message}])
+    places = [place for place, _, _ in rows]
+    now = _now(sweep)
+    beside = None if now not in places else np.cumprod(1 + daily[places.index(now), train:])
+    return {
+        **{name: getattr(found, name) for name in ("sharpe", "before", "middle", "best", "beaten")},
+        "dates": dates[train:], "equity": (100 * np.cumprod(1 + found.daily)).round(3).tolist(),
+        "beside": None if beside is None else (100 * beside).round(3).tolist(),
+        "steps": [
+            {
+                "train_from": dates[step.train_from], "test_from": dates[step.test_from], "test_to": dates[step.test_to - 1],
+                "place": None if step.chosen is None else places[step.chosen], "before": step.before, "after": step.after,
+            }
+            for step in found.steps
+        ],
+    }  # fmt: skip
+
+
+def _now(sweep: Sweep) -> int | None:
+    """The place of the variant that has what its revision has."""
+    has = [dial["now"] for dial in _dials(sweep)]
+    return sweep.cells.filter(at=has).values_list("place", flat=True).first() if None not in has else None
+
+
+def _luck(sweep: Sweep) -> dict[str, Any] | None:
+    """Of the variant with the best Sharpe ratio, among all of this sweep."""
+    rows = _moving(sweep)
     if len(rows) < 2:
         return None
-    ratios = [ratio for ratio, _ in rows]
+    ratios = [ratio for _, ratio, _ in rows]
     best = int(np.argmax(ratios))
-    made = luck.searched(rows[best][1], ratios)
-    over = luck.overfit(np.array([daily for _, daily in rows]))
+    made = luck.searched(rows[best][2], ratios)
+    over = luck.overfit(np.array([daily for _, _, daily in rows]))
     return {
         **made._asdict(), "sharpe": ratios[best],
         "overfit": None if over is None else over.probability, "splits": None if over is None else over.splits,

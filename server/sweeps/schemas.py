@@ -93,6 +93,39 @@ class SweepLuck(Schema):
     splits: int | None
 
 
+class WalkStepOut(Schema):
+    """A choice: made on the sessions before ``test_from``, judged to ``test_to``; Sharpe ratios of both."""
+
+    train_from: dt.date
+    test_from: dt.date
+    test_to: dt.date
+    place: int | None
+    """The variant; nothing where none moved."""
+    before: float | None
+    after: float | None
+
+
+class WalkOut(Schema):
+    """A sweep's variants chosen on some sessions and judged on those that followed."""
+
+    sharpe: float | None
+    """Of what was chosen, where it was judged."""
+    before: float | None
+    """Mean of the ratios at which it was chosen."""
+    middle: float | None
+    """Median of all variants over the judged sessions."""
+    best: float | None
+    """The best of them, known with hindsight only."""
+    beaten: float | None
+    """Share of variants with a lower ratio than what was chosen."""
+    dates: list[dt.date]
+    equity: list[float]
+    """Of what was chosen, from 100."""
+    beside: list[float] | None
+    """Of the variant with the sheet's own values, from 100."""
+    steps: list[WalkStepOut]
+
+
 class SweepOut(SweepRow):
     figures: list[FigureOut]
     best_by: list[str]

@@ -80,9 +80,7 @@ def of_run(run: Run) -> dict[str, Any]:
     currency = run.strategy.underlying.currency
     pnl = facts(run).pnl.tolist()
     dates = [dt.date.fromisoformat(date) for date in curve["dates"]]
-    drawn = pictures.curve(
-        dates, curve["equity"], curve["drawdown"], curve["spot"], curve.get("vol") or [], currency, symbol
-    )
+    drawn = pictures.curve(dates, curve["equity"], curve["drawdown"], curve["spot"], curve.get("vol") or [], currency)
     return {
         **_head(run), "currency": currency, "symbol": symbol,
         "warnings": [

@@ -23,24 +23,22 @@ STYLE = {
     "svg.fonttype": "none", "svg.hashsalt": "strell", "text.parse_math": False, "font.size": 8, "axes.edgecolor": LINE, "axes.labelcolor": SOFT,
     "xtick.color": SOFT, "ytick.color": SOFT, "text.color": INK, "axes.grid": True, "grid.color": LINE,
     "grid.linewidth": 0.6, "axes.spines.top": False, "axes.spines.right": False, "axes.spines.left": False,
-    "font.family": ["Source Sans 3", "sans-serif"],
+    "figure.facecolor": "none", "axes.facecolor": "none", "savefig.facecolor": "none",
 }  # fmt: skip
 
 
-def curve(dates: Sequence[dt.date], equity: Sequence[float], drawdown: Sequence[float], spot: Sequence[float], vol: Sequence[float | None], currency: str, underlying: str) -> str:  # fmt: skip
+def curve(dates: Sequence[dt.date], equity: Sequence[float], drawdown: Sequence[float], spot: Sequence[float], vol: Sequence[float | None], currency: str) -> str:  # fmt: skip
     """Equity with the underlying on a scale of its own, the drawdown, and at-the-money IV where it is known."""
     known = [value for value in vol if value is not None]
     with mpl.rc_context(STYLE):
-        figure = Figure(figsize=(7.4, 3.8), layout="constrained")
+        figure = Figure(figsize=(7.4, 3.8))
+        figure.subplots_adjust(left=0.085, right=0.995, top=0.985, bottom=0.07, hspace=0.12)
         rows = figure.subplots(3 if known else 2, 1, sharex=True, height_ratios=[3, 1, 0.7][: 3 if known else 2])
         _line(rows[0], dates, equity, f"equity, {currency}", SEA, 1.3)
         _thousands(rows[0])
         other = rows[0].twinx()
         other.plot(dates, spot, color="#9aa3a8", linewidth=0.6)
         other.set_axis_off()
-        rows[0].set_title(
-            f"— equity, {currency}      — {underlying}, on a scale of its own", loc="left", fontsize=8, color=SOFT
-        )
         rows[1].fill_between(dates, [100 * value for value in drawdown], color=LOSS, alpha=0.18)
         _line(rows[1], dates, [100 * value for value in drawdown], "drawdown, %", LOSS, 0.9)
         if known:
@@ -51,7 +49,8 @@ def curve(dates: Sequence[dt.date], equity: Sequence[float], drawdown: Sequence[
 def spread(pnl: Sequence[float], currency: str) -> str:
     """How much trades made: so many in each range."""
     with mpl.rc_context(STYLE):
-        figure = Figure(figsize=(3.6, 2.0), layout="constrained")
+        figure = Figure(figsize=(3.6, 2.0))
+        figure.subplots_adjust(left=0.13, right=0.98, top=0.97, bottom=0.24)
         axes = figure.subplots()
         edges = np.histogram_bin_edges(pnl, bins="auto") if len(set(pnl)) > 1 else np.array([pnl[0] - 1, pnl[0] + 1])
         counts, edges = np.histogram(pnl, edges[:: max(1, len(edges) // 60)] if len(edges) > 60 else edges)
@@ -67,7 +66,8 @@ def spread(pnl: Sequence[float], currency: str) -> str:
 def overlay(curves: Sequence[tuple[Sequence[dt.date], Sequence[float]]]) -> str:
     """Equity of several runs, each from 100, in the strokes of STROKES."""
     with mpl.rc_context(STYLE):
-        figure = Figure(figsize=(7.4, 3.0), layout="constrained")
+        figure = Figure(figsize=(7.4, 3.0))
+        figure.subplots_adjust(left=0.055, right=0.995, top=0.98, bottom=0.09)
         axes = figure.subplots()
         for (dates, equity), (colour, dash) in zip(curves, STROKES, strict=False):
             axes.plot(dates, equity, color=colour, linestyle=dash, linewidth=1.1)

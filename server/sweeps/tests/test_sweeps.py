@@ -120,6 +120,32 @@ class CellsTest(SweepTestCase):
             50_000 * float(np.prod(1 + daily.astype(float))), found["cells"][0]["figures"]["final_equity"], delta=1
         )
 
+    def test_walking_forward_through_its_variants(self) -> None:
+        sweep = self.ask(([TARGET], "30, 50, 70"))
+        self.assertEqual(self.send("get", f"/sweeps/{sweep.pk}/walk")[0], 422, "not done yet")
+        self.carried_out(sweep)
+        status, found = self.send("get", f"/sweeps/{sweep.pk}/walk?train=40&test=8")
+        self.assertEqual(status, 200, found)
+        history = self.history()
+        own = [date.isoformat() for date in history.dates if date >= dt.date(2026, 9, 1)]
+        self.assertEqual((found["dates"], len(found["equity"])), (own[40:], len(own) - 40))
+        self.assertEqual([found["steps"][0][name] for name in ("train_from", "test_from")], [own[0], own[40]])
+        places = {step["place"] for step in found["steps"]}
+        self.assertLessEqual(places, {0, 1, 2})
+        self.assertEqual(len(found["beside"]), len(found["equity"]), "the sheet's own values are one of them")
+        daily = np.frombuffer(bytes(sweep.cells.get(place=1).daily), "<f4")
+        self.assertAlmostEqual(found["beside"][-1], 100 * float(np.prod(1 + daily[40:].astype(float))), places=2)
+        for query, words in (
+            ("train=500&test=8", "too few"),
+            ("train=3", "At least 40"),
+            ("train=40&test=0", "At least 5"),
+        ):
+            status, answer = self.send("get", f"/sweeps/{sweep.pk}/walk?{query}")
+            self.assertEqual(status, 422)
+            self.assertIn(words, answer["message"])
+        Sweep.objects.filter(pk=sweep.pk).update(start=dt.date(2026, 9, 8))
+        self.assertIn("have changed", self.send("get", f"/sweeps/{sweep.pk}/walk?train=40&test=8")[1]["message"])
+
     def test_rules_that_cannot_be_run_say_why_and_stop_nobody_else(self) -> None:
         sweep = self.ask((["entries/0/legs/0/expiry/days"], "10, 300"))
         found = self.carried_out(sweep)

@@ -56,6 +56,7 @@ export const keys = {
   tokens: key("tokens"),
   trade: key("trade"),
   underlyings: key("underlyings"),
+  walk: key("walk"),
   whatIf: key("what-if"),
 };
 
@@ -80,7 +81,7 @@ export const renewedBy: Record<string, (push: Pushed) => QueryKey[]> = {
     keys.strategies(),
     keys.strategy(push.strategy),
   ],
-  sweep: (push) => [keys.sweeps(push.strategy), keys.sweep(push.id)],
+  sweep: (push) => [keys.sweeps(push.strategy), keys.sweep(push.id), keys.walk(push.id)],
   strategy: (push) => [keys.strategies(), keys.strategy(push.id)],
   everything: () => [[]],
   order: (push) => [keys.desk(push.account), keys.ticket(push.account), keys.journal()],

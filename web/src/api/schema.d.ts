@@ -1364,6 +1364,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sweeps/{sweep_id}/walk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Walk
+         * @description Variants chosen on ``train`` sessions (``anchored``: on all before) and judged on the ``test`` that follow.
+         */
+        get: operations["walk_sweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sweeps/{sweep_id}/cancel": {
         parameters: {
             query?: never;
@@ -5141,6 +5161,57 @@ export interface components {
                 [key: string]: number | null;
             };
         };
+        /**
+         * WalkOut
+         * @description A sweep's variants chosen on some sessions and judged on those that followed.
+         */
+        WalkOut: {
+            /** Sharpe */
+            sharpe: number | null;
+            /** Before */
+            before: number | null;
+            /** Middle */
+            middle: number | null;
+            /** Best */
+            best: number | null;
+            /** Beaten */
+            beaten: number | null;
+            /** Dates */
+            dates: string[];
+            /** Equity */
+            equity: number[];
+            /** Beside */
+            beside: number[] | null;
+            /** Steps */
+            steps: components["schemas"]["WalkStepOut"][];
+        };
+        /**
+         * WalkStepOut
+         * @description A choice: made on the sessions before ``test_from``, judged to ``test_to``; Sharpe ratios of both.
+         */
+        WalkStepOut: {
+            /**
+             * Train From
+             * Format: date
+             */
+            train_from: string;
+            /**
+             * Test From
+             * Format: date
+             */
+            test_from: string;
+            /**
+             * Test To
+             * Format: date
+             */
+            test_to: string;
+            /** Place */
+            place: number | null;
+            /** Before */
+            before: number | null;
+            /** After */
+            after: number | null;
+        };
         /** ReplayRow */
         ReplayRow: {
             /** Id */
@@ -8156,6 +8227,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    walk_sweep: {
+        parameters: {
+            query?: {
+                train?: number;
+                test?: number;
+                anchored?: boolean;
+            };
+            header?: never;
+            path: {
+                sweep_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WalkOut"];
+                };
             };
         };
     };

@@ -1,5 +1,5 @@
 /** Sweeps: asked for, watched, their variants opened as runs. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, type Schemas } from "./client";
 import { keys, type QueryKey, writes } from "./keys";
 import { renew } from "./push";
@@ -26,6 +26,19 @@ export const useSweep = (id: number | undefined) =>
     queryKey: keys.sweep(id),
     queryFn: () => ask(api.GET("/api/sweeps/{sweep_id}", sweepAt(id!))),
     enabled: id !== undefined,
+  });
+
+/** Its variants chosen on ``train`` sessions and judged on the ``test`` that follow. */
+export const useWalk = (id: number, train: number, test: number, anchored: boolean) =>
+  useQuery({
+    queryKey: keys.walk(id, train, test, anchored),
+    queryFn: () =>
+      ask(
+        api.GET("/api/sweeps/{sweep_id}/walk", {
+          params: { path: { sweep_id: id }, query: { train, test, anchored } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
   });
 
 function useSweepWrite<T, R>(write: (given: T) => Promise<R>, changed: QueryKey[] = writes.sweep) {

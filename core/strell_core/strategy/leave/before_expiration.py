@@ -20,7 +20,7 @@ DECLARATION = Declaration(
     "its last snapshot, in a session with one snapshot on it. Acts without prices, and "
     "at once when only the underlying itself is left.",
     example="1 day before expiration at 15:45.", words=("DTE", "time exit"), scope="position",
-    tells=('left',), when_true="{left} days before expiration", when_false="{left} days before expiration, leaves at {days}",
+    tells=('left',), when_true="days to expiration: {left}", when_false="days to expiration: {left}, leaves at {days}",
 )  # fmt: skip
 
 

@@ -10,6 +10,7 @@ import { cases } from "../run/Luck";
 import { withValue } from "../strategy/document";
 import { Best } from "./Best";
 import { HeatMap, type Tile } from "./HeatMap";
+import { WalkForward } from "./WalkForward";
 
 type Sweep = Schemas["SweepOut"];
 type Variant = Schemas["VariantOut"];
@@ -128,6 +129,7 @@ export function SweepView({ sweep, document, save }: Props) {
         />
         <Worth sweep={sweep} />
       </div>
+      {sweep.luck && <WalkForward sweep={sweep} choose={(place) => set("cell", String(place))} />}
     </section>
   );
 }
