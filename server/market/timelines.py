@@ -85,15 +85,25 @@ def _chains(row: Underlying) -> Iterator[SessionChain]:
         yield decode(bytes(payload))
 
 
-def data_digest(row: Underlying) -> str:
-    """Identity of what a history rests on: all current chains with what was told beside them, every term by date, interest, dividends, splits,
-    calendars. A name is none of it."""
+def digest_until(symbol: str, end: dt.date) -> str:
+    """As :func:`data_digest`, of the sessions up to a day; raises :class:`NotThere` for a symbol that is not known."""
+    row = Underlying.objects.filter(symbol=symbol).first()
+    if row is None:
+        raise NotThere(f"There is no data for {symbol}.")
+    return data_digest(row, end)
+
+
+def data_digest(row: Underlying, end: dt.date | None = None) -> str:
+    """Identity of what a history rests on: all current chains (up to ``end``) with what was told beside them, every term by date, interest,
+    dividends, splits, calendars. A name is none of it."""
     known = terms(row)
     whole = hashlib.sha256(repr((replace(known, name=""), known.rates.dates, known.rates.curves)).encode())
     if known.events:
         whole.update(repr(known.events).encode())
     whole.update(calendars.identity(row).encode())
     current = SessionChainRow.objects.filter(underlying=row, current=True).order_by("date")
+    if end is not None:
+        current = current.filter(date__lte=end)
     for date, digest, version, beside in current.values_list("date", "digest", "version", "extras_size"):
         # what was told beside the quotes, sizes among it, is known by the version that told it
         whole.update(f"{date}{digest}{f'+{version}' if beside else ''}".encode())

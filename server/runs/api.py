@@ -96,6 +96,12 @@ def go_on(request: SignedRequest, run_id: int) -> dict[str, Any]:
     return queries.run_facts(services.go_on(request.user, run_id))
 
 
+@router.post("/runs/{run_id}/extend", response=RunRow, operation_id="extend_run")
+def extend(request: SignedRequest, run_id: int) -> dict[str, Any]:
+    """A run of the same over the sessions recorded since as well, which computes only those."""
+    return queries.run_facts(services.extend(request.user, run_id))
+
+
 @router.get("/runs/{run_id}/trades/{number}", response=TradeDetail, operation_id="run_trade")
 def trade(request: SignedRequest, run_id: int, number: int, at: int | None = None) -> dict[str, Any]:
     return queries.trade_detail(services.find(request.user, run_id), number, at)

@@ -69,6 +69,10 @@ class Run(models.Model):
     evidence = models.JSONField(default=dict)
     decisions = models.JSONField(default=list)
     curve = models.JSONField(default=dict)
+    extends = models.ForeignKey("self", models.SET_NULL, null=True, help_text="the run whose sessions it goes on from")
+    extended = models.JSONField(
+        default=list, help_text="last sessions of the runs that it goes on from, the first first"
+    )
     open_trades = models.JSONField(default=list, help_text="trades open at its end, with their marks: see runs.rows")
 
     objects = RunQuerySet.as_manager()
@@ -82,6 +86,13 @@ class Run(models.Model):
         """What it runs: its revision's document, with its own values."""
         document: dict[str, Any] = self.revision.document
         return normalise(varied(document, self.values)) if self.values else document
+
+
+class Carried(models.Model):
+    """A finished run as the engine left it, to go on from when there are more sessions."""
+
+    run = models.OneToOneField(Run, models.CASCADE, related_name="carried")
+    history = models.BinaryField(help_text="engine.stored.dump_history, compressed")
 
 
 class Variant(models.Model):

@@ -105,6 +105,7 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
         "queued_at": run.queued_at, "started_at": run.started_at, "finished_at": run.finished_at,
         "message": run.message, "figures": figures_of(run), "intervals": run.intervals, "cancel_requested": run.cancel_requested,
         "name": run.name, "note": run.note, "tags": run.tags, "archived": run.archived, "baseline": run.baseline,
+        "extended": run.extended,
     }  # fmt: skip
     if whole:
         out |= {

@@ -93,6 +93,8 @@ class RunRow(Schema):
     tags: list[str]
     archived: bool
     baseline: bool
+    extended: list[dt.date]
+    """Last sessions of the runs that it goes on from."""
 
 
 class LatestRun(Schema):

@@ -2,12 +2,12 @@
 
 from procrastinate.contrib.django import app
 
-from runs import services
+from runs import services, work
 
 
 @app.task(queue="runs", name="runs.execute")
 def execute(run_id: int) -> None:
-    services.carry_out(run_id)
+    work.carry_out(run_id)
 
 
 @app.periodic(cron="* * * * * */10")

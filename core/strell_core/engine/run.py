@@ -54,7 +54,7 @@ class History:
 
     def extend(self, later: History) -> None:
         """Go on with what came after."""
-        self.state = later.state
+        self.state, self.ruined_at = later.state, later.ruined_at
         self.reasons += later.reasons
         self.entries += later.entries
         self.closed += later.closed

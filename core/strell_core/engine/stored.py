@@ -13,17 +13,21 @@ from decimal import Decimal
 from typing import Any
 
 from strell_core.engine.record import Record, Rest, outcome_of, record_of
+from strell_core.engine.run import History
 from strell_core.engine.state import (
     ClosedTrade,
     Due,
     EngineState,
     Entered,
     Fill,
+    LedgerEntry,
     LegClose,
     LegState,
     LegStop,
+    Need,
     Order,
     OrderLeg,
+    Reason,
     TradeState,
     to_plain,
 )
@@ -58,6 +62,37 @@ def load(text: str, underlying: str) -> EngineState:
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, ArithmeticError) as error:
         raise StoredStateError(f"a stored state cannot be read: {error}") from error
+
+
+def dump_history(history: History) -> str:
+    """A run so far as JSON text, to go on from."""
+    parts = {name: to_plain(getattr(history, name)) for name in HISTORY}
+    told = {"version": VERSION, "state": dump(history.state), "ruined_at": history.ruined_at, **parts}
+    return json.dumps(told, separators=(",", ":"))
+
+
+def load_history(text: str, underlying: str) -> History:
+    """The run that :func:`dump_history` wrote in the present version; raises :class:`StoredStateError` for another: it is
+    run anew."""
+    try:
+        raw = json.loads(text)
+        if raw["version"] != VERSION:
+            raise StoredStateError(f"a stored run has version {raw['version']}, known is {VERSION}")
+        return History(
+            load(raw["state"], underlying), [Reason(**item) for item in raw["reasons"]],
+            [_entry(item, underlying) for item in raw["entries"]], [closed_trade(item, underlying) for item in raw["closed"]],
+            [order_of(item, underlying) for item in raw["intents"]], [Need(**item) for item in raw["needs"]], raw["ruined_at"],
+        )  # fmt: skip
+    except (KeyError, TypeError, ValueError, ArithmeticError) as error:
+        raise StoredStateError(f"a stored run cannot be read: {error}") from error
+
+
+HISTORY = ("reasons", "entries", "closed", "intents", "needs")
+
+
+def _entry(raw: dict[str, Any], underlying: str) -> LedgerEntry:
+    contract = None if raw["contract"] is None else ContractKey.parse(raw["contract"], underlying)
+    return LedgerEntry(**{**raw, "contract": contract, "amount": Decimal(raw["amount"])})
 
 
 def upgraded(raw: Mapping[str, Any]) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from demo.load import load_scenario
 from market.models import Underlying
 from market.timelines import timeline
 from runs import services as runs
+from runs import work as run_work
 from runs.models import Run
 from strategies import services as strategies
 from strategies.models import Strategy
@@ -63,7 +64,7 @@ class DemoTestCase(TestCase):
         run = runs.ask(
             self.mara, (strategy or self.strategy).pk, history.dates[0], history.dates[-1], Decimal(50_000), method
         )
-        runs.carry_out(run.pk)
+        run_work.carry_out(run.pk)
         run.refresh_from_db()
         self.assertEqual(run.status, Run.Status.DONE, run.message)
         return run

@@ -29,6 +29,7 @@ from market.models import Bar, Contract, Intake, SessionChainRow, Underlying
 from market.terms import terms
 from market.timelines import timeline
 from runs import services as runs
+from runs import work as run_work
 from runs.models import Run
 from strategies import services as strategies
 from strell_core.market.chains import decode
@@ -104,7 +105,7 @@ class LoadTest(IntakeTestCase):
         self.assertEqual(quoted, [(k, asks[k]) for k, _ in quoted])
         strategy = strategies.create(self.mara, document(underlyings=["OSTL"]))
         run = runs.ask(self.mara, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
+        run_work.carry_out(run.pk)
         run.refresh_from_db()
         self.assertEqual(run.status, Run.Status.DONE, run.message)
         self.assertGreater(run.trades.count(), 0)
@@ -171,7 +172,7 @@ class LoadTest(IntakeTestCase):
         strategy = strategies.create(self.mara, document(underlyings=["OSTL"]))
         history = timeline("OSTL")
         run = runs.ask(self.mara, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
+        run_work.carry_out(run.pk)
         last = frame[frame["at"].str[:10] == str(frame["at"].max())[:10]].copy()
         last["ask"] = last["ask"] + 0.05
         told = self.load(self.csv(last, "corrected.csv"))
@@ -483,7 +484,7 @@ class RevaluedTest(IntakeTestCase):
         history = timeline("OSTL")
         strategy = strategies.create(self.mara, document(underlyings=["OSTL"]))
         run = runs.ask(self.mara, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
+        run_work.carry_out(run.pk)
         told = self.facts(f"date,symbol,amount\n{history.dates[-1] + dt.timedelta(3)},OSTL,20\n")
         self.assertEqual([row["run"] for row in told["symbols"][0]["runs"]], [run.pk])
         self.assertNotEqual(timeline("OSTL").digest, history.digest)

@@ -16,7 +16,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from config.tests.demo import EXAMPLES, DemoTestCase, document
 from market.models import SessionChainRow, Underlying
-from runs import services
+from runs import services, work
 from runs.models import Run, RunTrade
 from strategies import services as strategies
 from strell_core.engine.run import run_blocks
@@ -143,7 +143,7 @@ class ResultTest(DemoTestCase):
     def test_a_single_session(self) -> None:
         history = self.history()
         run = services.ask(self.mara, self.strategy.pk, history.dates[-1], history.dates[-1], Decimal(50_000), "blocks")
-        services.carry_out(run.pk)
+        work.carry_out(run.pk)
         self.assertEqual(self.send("get", f"/runs/{run.pk}")[1]["figures"]["sessions"], 1)
 
 
@@ -187,7 +187,7 @@ class CancelTest(DemoTestCase):
     def test_a_queued_run_is_cancelled_at_once_and_never_started(self) -> None:
         run = self.queued()
         self.assertEqual(self.send("post", f"/runs/{run.pk}/cancel")[1]["status"], "cancelled")
-        services.carry_out(run.pk)
+        work.carry_out(run.pk)
         run.refresh_from_db()
         self.assertEqual(run.status, Run.Status.CANCELLED)
 
@@ -198,12 +198,12 @@ class CancelTest(DemoTestCase):
             Run.objects.filter(pk=run.pk).update(cancel_requested=True)
             return run_blocks(*args, **kwargs)
 
-        with patch.object(services, "run_blocks", asked_to_stop), patch.object(services, "REPORT_EVERY", 0.0):
-            services.carry_out(run.pk)
+        with patch.object(work, "run_blocks", asked_to_stop), patch.object(work, "REPORT_EVERY", 0.0):
+            work.carry_out(run.pk)
         run.refresh_from_db()
         self.assertEqual((run.status, run.trades.count()), (Run.Status.CANCELLED, 0))
         self.assertEqual(self.send("post", f"/runs/{run.pk}/go-on")[1]["status"], "queued")
-        services.carry_out(run.pk)
+        work.carry_out(run.pk)
         run.refresh_from_db()
         self.assertEqual(run.status, Run.Status.DONE)
 
@@ -230,7 +230,7 @@ class CancelTest(DemoTestCase):
         run = self.queued()
         self.assertEqual(self.send("delete", f"/runs/{run.pk}")[0], 409)
         self.assertEqual(self.send("post", f"/runs/{run.pk}/go-on")[0], 409)
-        services.carry_out(run.pk)
+        work.carry_out(run.pk)
         self.assertEqual(self.send("post", f"/runs/{run.pk}/go-on")[0], 409)
         self.assertEqual(self.send("delete", f"/runs/{run.pk}")[0], 204)
         self.assertEqual(self.send("get", f"/runs/{run.pk}")[0], 404)
@@ -253,7 +253,7 @@ class DeadWorkerTest(DemoTestCase):
             cursor.execute("DELETE FROM procrastinate_jobs")
         self.assertEqual(services.recover(), 1)
         job = ProcrastinateJob.objects.get(task_name="runs.execute")
-        services.carry_out(job.args["run_id"])
+        work.carry_out(job.args["run_id"])
         run.refresh_from_db()
         self.assertEqual((run.status, run.attempts), (Run.Status.DONE, 2))
         self.assertEqual(services.recover(), 0)
@@ -274,14 +274,14 @@ class DeadWorkerTest(DemoTestCase):
     def test_carrying_out_twice_does_the_work_once(self) -> None:
         run = self.finished_run()
         before = list(run.trades.values_list("pk", flat=True))
-        services.carry_out(run.pk)
+        work.carry_out(run.pk)
         self.assertEqual(list(run.trades.values_list("pk", flat=True)), before)
 
     def test_an_error_of_ours_fails_the_run_and_says_where_to_look(self) -> None:
         run = self.died(attempts=0)
         Run.objects.filter(pk=run.pk).update(status=Run.Status.QUEUED)
-        with patch.object(services, "report", side_effect=ZeroDivisionError), self.assertLogs("strell.runs", "ERROR"):
-            services.carry_out(run.pk)
+        with patch.object(work, "report", side_effect=ZeroDivisionError), self.assertLogs("strell.runs", "ERROR"):
+            work.carry_out(run.pk)
         run.refresh_from_db()
         self.assertEqual(run.status, Run.Status.FAILED)
         self.assertIn("worker's log", run.message)

@@ -8,8 +8,9 @@ from typing import Any
 from config.errors import Refused
 from config.tests.demo import DemoTestCase, document
 from market.models import MarketEvent, Series, SeriesValue, Underlying
+from market.own import market_for
 from market.refresh import refresh
-from runs.services import manifest
+from runs.work import manifest
 from strategies import services
 from strategies.preview import preview
 from strell_core.strategy.document import normalise
@@ -46,9 +47,9 @@ class OwnSeriesTest(DemoTestCase):
         run = self.finished_run(strategy)
         entered = [row["local"][:10] for row in run.decisions if row["kind"] == "entry"]
         self.assertEqual(entered, ["2026-11-04"])
-        before = manifest(run, self.history())["series"]
+        before = manifest(run, market_for(run.document, self.mara.pk))["series"]
         SeriesValue.objects.filter(series__name="VIEW").update(value=9)
-        self.assertNotEqual(manifest(run, self.history())["series"], before)
+        self.assertNotEqual(manifest(run, market_for(run.document, self.mara.pk))["series"], before)
 
     def test_another_persons_series_is_none_of_ones_own(self) -> None:
         with self.assertRaisesRegex(Refused, "You have no series VIEW; there is none yet") as refused:

@@ -11,7 +11,7 @@ import numpy as np
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from config.tests.demo import DemoTestCase
-from runs import services as runs
+from runs import work as run_work
 from runs.models import Run, Variant
 from sweeps import services, work
 from sweeps.models import Cell, Part, Sweep
@@ -89,7 +89,7 @@ class CellsTest(SweepTestCase):
         for cell in found["cells"]:
             status, made = self.send("post", f"/sweeps/{sweep.pk}/cells/{cell['place']}/run")
             self.assertEqual((status, made["status"]), (200, "queued"))
-            runs.carry_out(made["id"])
+            run_work.carry_out(made["id"])
             run = Run.objects.get(pk=made["id"])
             self.assertEqual({name: run.figures[name] for name in cell["figures"]}, cell["figures"])
             again = self.send("post", f"/sweeps/{sweep.pk}/cells/{cell['place']}/run")[1]

@@ -71,3 +71,9 @@ export const useDescribeRun = () =>
       ask(api.PATCH("/api/runs/{run_id}", { params: { path: { run_id: id } }, body: words })),
     () => [...writes.run, keys.latestRuns(), keys.compared()],
   );
+
+/** A run of the same over the sessions recorded since as well. */
+export const useExtendRun = () =>
+  useRunWrite((id: number) =>
+    ask(api.POST("/api/runs/{run_id}/extend", { params: { path: { run_id: id } } })),
+  );

@@ -1111,6 +1111,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/extend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Extend
+         * @description A run of the same over the sessions recorded since as well, which computes only those.
+         */
+        post: operations["extend_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/trades/{number}": {
         parameters: {
             query?: never;
@@ -4226,6 +4246,8 @@ export interface components {
             archived: boolean;
             /** Baseline */
             baseline: boolean;
+            /** Extended */
+            extended: string[];
         };
         /** RunRequest */
         RunRequest: {
@@ -4425,6 +4447,8 @@ export interface components {
             archived: boolean;
             /** Baseline */
             baseline: boolean;
+            /** Extended */
+            extended: string[];
             curve: components["schemas"]["CurveOut"];
             /** Decisions */
             decisions: components["schemas"]["DecisionOut"][];
@@ -4906,6 +4930,8 @@ export interface components {
             archived: boolean;
             /** Baseline */
             baseline: boolean;
+            /** Extended */
+            extended: string[];
             /** Underlying */
             underlying: string;
             curve: components["schemas"]["CurveOut"];
@@ -7876,6 +7902,28 @@ export interface operations {
         };
     };
     go_on_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunRow"];
+                };
+            };
+        };
+    };
+    extend_run: {
         parameters: {
             query?: never;
             header?: never;

@@ -8,8 +8,8 @@ interface Props {
   curve: Schemas["CurveOut"];
   underlying: string;
   currency: string;
-  /** Date of the trade that is looked at. */
-  marked?: string;
+  /** Sessions after which something else begins: that a run was extended by what follows. */
+  cuts?: string[];
   /** Sessions that are looked at. */
   stretch?: { from: string; to: string } | null;
   onDate?: (date: string) => void;
@@ -32,7 +32,7 @@ function quarters(dates: string[]): (index: number) => boolean {
 }
 
 /** Equity and underlying above, drawdown and volatility below, on one axis of sessions. */
-export function EquityChart({ curve, underlying, currency, marked, stretch, onDate }: Props) {
+export function EquityChart({ curve, underlying, currency, cuts, stretch, onDate }: Props) {
   const { dates = [], equity = [], drawdown = [], spot = [], vol = [] } = curve;
   const strips = vol.length > 0 ? 2 : 1;
   const option = useCallback(
@@ -48,13 +48,13 @@ export function EquityChart({ curve, underlying, currency, marked, stretch, onDa
         axisLine: { lineStyle: { color: gridIndex > 0 ? c.hairline : c.line }, onZero: gridIndex === 1 },
         splitLine: { show: false },
       });
-      const line = marked
+      const line = cuts?.length
         ? {
             silent: true,
             symbol: "none",
             label: { show: false },
             lineStyle: { color: c.ink, type: "dotted" },
-            data: [{ xAxis: marked }],
+            data: cuts.map((at) => ({ xAxis: at })),
           }
         : undefined;
       const area = stretch
@@ -157,7 +157,7 @@ export function EquityChart({ curve, underlying, currency, marked, stretch, onDa
         ],
       };
     },
-    [dates, equity, drawdown, spot, vol, strips, underlying, currency, marked, stretch],
+    [dates, equity, drawdown, spot, vol, strips, underlying, currency, cuts, stretch],
   );
   const rows = useCallback(
     () => [

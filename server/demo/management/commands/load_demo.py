@@ -23,6 +23,7 @@ from market.timelines import timeline
 from practice_exchange.exchange import Exchange
 from replay import services as replays
 from runs import services as runs
+from runs import work as run_work
 from runs.models import Run
 from strategies import services as strategies
 from strategies.models import Strategy
@@ -106,7 +107,7 @@ class Command(ProcessCommand):
         for strategy in reversed(made):
             dates = timeline(strategy.underlying.symbol).dates
             run = runs.ask(user, strategy.pk, dates[0], dates[-1], Decimal(50_000), "blocks")
-            runs.carry_out(run.pk)
+            run_work.carry_out(run.pk)
         harbour = next(s for s in made if s.latest.document["name"] == "Harbour strangle")
         # the worker computes it when everything is started
         deltas = [f"entries/0/legs/{leg}/strike/delta" for leg in (0, 1)]

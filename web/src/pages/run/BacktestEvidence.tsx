@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Document, useFigureWords, useRunAction, useTerms } from "../../api/queries";
+import { useExtendRun } from "../../api/runs";
 import { useSweep, useSweeps } from "../../api/sweeps";
 import { date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
@@ -31,7 +32,7 @@ interface Props {
 /** Runs of a strategy: ask for one, watch it, read its figures, curve and trades. */
 export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, loading, save }: Props) {
   const [query, setQuery] = useSearchParams();
-  const { currency } = useTerms(strategy.underlying);
+  const { currency, last } = useTerms(strategy.underlying);
   const look = (number: number) => setQuery({ run: String(number) });
   const lookAtSweep = (number: number) => setQuery({ sweep: String(number) });
   const sweeps = useSweeps(strategy.id).data ?? [];
@@ -93,6 +94,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
             <RunHead
               run={run}
               baseline={runs.find((row) => row.baseline)?.id}
+              last={last}
               onGone={() => setQuery({})}
               onBack={look}
             />
@@ -138,10 +140,13 @@ function policy(run: Run): string {
 function RunHead({
   run,
   baseline,
+  last,
   onGone,
   onBack,
 }: {
   run: Run;
+  /** The last recorded session. */
+  last: string;
   /** What other runs of the strategy are compared with. */
   baseline: number | undefined;
   onGone: () => void;
@@ -152,6 +157,7 @@ function RunHead({
   const figures = run.figures;
   const stopped = ["cancelled", "interrupted", "failed"].includes(run.status);
   const [describing, setDescribing] = useState(false);
+  const extend = useExtendRun();
   const against = baseline !== undefined && baseline !== run.id ? `run=${baseline}&` : "";
   return (
     <>
@@ -164,6 +170,7 @@ function RunHead({
       {run.variant && <span className="pill">{run.variant}</span>}
       <span className="min-w-0 truncate text-soft">
         {date(run.start)} – {date(run.end)}
+        {run.extended.length > 0 && `, extended after ${run.extended.map(date).join(" and ")}`}
         {figures &&
           ` · ${plural(figures.single_sessions, "single-snapshot session")}${policy(run)}, ${number(figures.sessions - figures.single_sessions)} intraday`}
       </span>
@@ -212,6 +219,22 @@ function RunHead({
         >
           Name…
         </button>
+        {run.status === "done" && last > run.end && !figures?.ruined_on && (
+          <button
+            type="button"
+            className="link"
+            title={`Go on from ${date(run.end)} as a run of its own: only the sessions since are computed.`}
+            disabled={extend.isPending}
+            onClick={() =>
+              extend.mutate(run.id, {
+                onSuccess: (made) => onBack((made as RunRow).number),
+                onError: tellError,
+              })
+            }
+          >
+            Extend to {date(last)}
+          </button>
+        )}
         <RunWords run={run} open={describing} onOpenChange={setDescribing} />
         {run.status === "done" && (
           <Link className="link" to={`/compare?${against}run=${run.id}`}>
@@ -247,6 +270,7 @@ function RunHead({
           </button>
         )}
       </span>
+      {run.status === "done" && run.message && <p className="w-full text-loss">{run.message}</p>}
       {run.note && <p className="w-full max-w-200 whitespace-pre-line text-soft">{run.note}</p>}
       {stopped && (
         <p role="status" className="w-full text-loss">

@@ -82,6 +82,7 @@ export function RunLooks({ run, figures, underlying, currency, document, save, o
               underlying={underlying}
               currency={currency}
               stretch={stretch}
+              cuts={run.extended}
               onDate={(at) => {
                 const near = trades.findLast((row) => row.opened.slice(0, 10) <= at);
                 if (near) openTrade(near.number);

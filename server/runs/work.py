@@ -1,0 +1,235 @@
+"""Carrying a run out: computed by one worker, kept in one transaction."""
+
+from __future__ import annotations
+
+import datetime as dt
+import logging
+import time
+from dataclasses import dataclass
+from typing import Any
+
+import numba
+import numpy as np
+import zstandard
+from django.conf import settings
+from django.db import transaction
+
+from config.errors import Refused
+from config.heartbeat import beating
+from config.push import notify
+from market.own import market_for
+from market.timelines import digest_until, timeline
+from runs.kept import keep, leg_facts
+from runs.models import Carried, Run, RunTrade, Variant
+from runs.queries import decisions
+from runs.rows import open_row, trade_row
+from strell_core.engine.code import deciding_code
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.engine.state import to_plain
+from strell_core.engine.stored import StoredStateError, dump_history, load_history
+from strell_core.market.market import Market
+from strell_core.market.timeline import Timeline
+from strell_core.measures.measure import MarketMeasure, load
+from strell_core.pricing.surface import CONVENTIONS
+from strell_core.results import metrics
+from strell_core.results.causes import causes
+from strell_core.results.report import Report, report
+from strell_core.strategy.document import clock_of, parse
+
+log = logging.getLogger("strell.runs")
+REPORT_EVERY = 0.2
+
+
+class Cancelled(Exception):
+    """The user asked the run to stop."""
+
+
+def carry_out(run_id: int) -> None:
+    """Run a queued backtest to its end. Safe to call twice: the second finds nothing to do."""
+    run = _claim(run_id)
+    if run is None:
+        return
+    mine = Run.objects.filter(pk=run.pk, status=Run.Status.RUNNING, attempts=run.attempts)
+    try:
+        with beating(lambda: mine.update(lease_until=_lease()), settings.RUN_LEASE_SECONDS / 3):
+            made = _compute(run)
+    except Cancelled:
+        _end(run, Run.Status.CANCELLED, "Cancelled; nothing was kept of it.")
+    except Refused as error:
+        _end(run, Run.Status.FAILED, error.message)
+    except Exception:
+        log.exception("run %s failed", run_id)
+        _end(run, Run.Status.FAILED, "The run failed on an error of ours; it is in the worker's log.")
+    else:
+        _keep(run, made)
+
+
+@transaction.atomic
+def _claim(run_id: int) -> Run | None:
+    run = (
+        Run.objects.select_for_update(of=["self"], no_key=True)
+        .select_related("strategy", "revision", "extends")
+        .filter(pk=run_id)
+        .first()
+    )
+    if run is None or run.status != Run.Status.QUEUED:
+        return None
+    run.status, run.attempts, run.progress = Run.Status.RUNNING, run.attempts + 1, 0.0
+    run.started_at = dt.datetime.now(dt.UTC)
+    run.lease_until = _lease()
+    run.save()
+    notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+    return run
+
+
+def _lease() -> dt.datetime:
+    return dt.datetime.now(dt.UTC) + dt.timedelta(seconds=settings.RUN_LEASE_SECONDS)
+
+
+@dataclass(frozen=True)
+class Made:
+    """What a run came to."""
+
+    timeline: Timeline
+    history: History
+    report: Report
+    trades: list[RunTrade]
+    still_open: list[dict[str, Any]]
+    message: str = ""
+
+
+def _before(run: Run, whole: Market) -> History | None:
+    """What the run that this one extends had come to; ``None`` where it has to be computed anew: it extends none, or
+    what the other rests on has changed."""
+    old = run.extends
+    if old is None or not hasattr(old, "carried") or old.manifest.get("until") != _until(run, old.end):
+        return None
+    if any(old.manifest.get(name) != value for name, value in manifest(run, whole).items() if name in RESTS_ON):
+        return None
+    try:
+        text = zstandard.ZstdDecompressor().decompress(bytes(old.carried.history)).decode()
+        return load_history(text, whole.main.underlying.symbol)
+    except StoredStateError:
+        return None
+
+
+RESTS_ON = ("rules", "start", "cash", "method", "code", "numpy", "numba", "series", "calendar", "conventions")
+"""What has to be the same for a run to go on from another."""
+
+
+def _until(run: Run, end: dt.date) -> dict[str, str]:
+    """Identity of all data up to a day, by underlying."""
+    return {symbol: digest_until(symbol, end) for symbol in run.document["underlyings"]}
+
+
+def _compute(run: Run) -> Made:
+    history = timeline(clock_of(run.document))
+    plan = make_plan(parse(run.document), history)
+    begin, end = history.span(run.start, run.end)
+    method = run_blocks if run.method == "blocks" else run_steps
+    whole = market_for(run.document, run.strategy.owner_id)
+    before = _before(run, whole)
+    at = begin if before is None or run.extends is None else history.span(run.start, run.extends.end)[1]
+    progress = _reporter(run, at, end)
+    result = method(plan, whole, at, end, run.cash, progress, before.state if before else None, until_ruin=True)
+    if before is not None:
+        before.extend(result)
+        result = before
+    made = report(plan, history, result, begin, end, run.cash, run.seed)
+    there = {} if before is None or run.extends is None else {row.number: row for row in run.extends.trades.all()}
+    trades, leaving = [], {item.trade: item for item in made.leavings}
+    for trade in result.closed:
+        progress(end)
+        old = there.get(trade.number)
+        if old is not None:
+            trades.append(RunTrade(number=old.number, row=old.row, trade=old.trade, kept=old.kept))
+            continue
+        legs, why = leg_facts(history, trade), causes(history, trade)
+        row = trade_row(plan, history, run.document, trade, legs, why, leaving.get(trade.number))
+        kept = keep(plan, history, trade, legs, why)
+        trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=kept))
+    anew = run.extends is not None and before is None
+    return Made(
+        history, result, made, trades, [open_row(plan, history, item) for item in made.still_open],
+        f"What run {run.extends.number} rests on has changed: all sessions were computed anew." if anew and run.extends else "",
+    )  # fmt: skip
+
+
+def _reporter(run: Run, begin: int, end: int) -> Any:
+    last = time.monotonic()
+
+    def progress(index: int) -> None:
+        nonlocal last
+        if time.monotonic() - last < REPORT_EVERY:
+            return
+        last = time.monotonic()
+        share = (index - begin) / (end - begin)
+        Run.objects.filter(pk=run.pk).update(progress=share, lease_until=_lease())
+        notify(run.strategy.owner_id, "progress", run.pk, strategy=run.strategy_id, share=round(share, 4))
+        if Run.objects.filter(pk=run.pk, cancel_requested=True).exists():
+            raise Cancelled
+
+    return progress
+
+
+def _end(run: Run, status: str, message: str) -> None:
+    Run.objects.filter(pk=run.pk).update(
+        status=status, message=message, finished_at=dt.datetime.now(dt.UTC), lease_until=None
+    )
+    notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+
+
+def _keep(run: Run, made: Made) -> None:
+    """Store results in one transaction: a crash before it leaves a run that can go on."""
+    history, told = made.timeline, made.report
+    curve, start = told.curve, float(run.cash)
+    last = history.first[curve.sessions + 1] - 1
+    carried = zstandard.ZstdCompressor(level=3).compress(dump_history(made.history).encode())
+    with transaction.atomic():
+        kept = Run.objects.select_for_update(no_key=True).get(pk=run.pk)
+        if kept.status != Run.Status.RUNNING:
+            return
+        kept.trades.all().delete()
+        document = run.document
+        for trade in made.trades:
+            trade.run = kept
+        RunTrade.objects.bulk_create(made.trades, batch_size=500)
+        Carried.objects.update_or_create(run=kept, defaults={"history": carried})
+        kept.curve = {
+            "dates": [history.dates[s].isoformat() for s in curve.sessions.tolist()],
+            "equity": curve.equity.round(2).tolist(),
+            "drawdown": metrics.drawdowns(curve.equity, start).round(6).tolist(),
+            "spot": (history.spot[last] / 100).round(2).tolist(),
+            "vol": _volatility(history, curve.sessions),
+        }
+        kept.figures, kept.intervals, kept.evidence = told.figures, told.intervals, told.evidence
+        kept.decisions = decisions(document, history, told.decisions)
+        kept.manifest = {**manifest(run, market_for(document, run.strategy.owner_id)), "until": _until(run, run.end)}
+        kept.open_trades = made.still_open
+        kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, made.message, None
+        kept.finished_at = dt.datetime.now(dt.UTC)
+        kept.save()
+        Variant.count(run.strategy_id, run.digest, told.figures["sharpe"])
+        notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+
+
+def _volatility(history: Timeline, sessions: Any) -> list[float | None]:
+    """At-the-money IV over 30 days at the end of every session, in percent."""
+    measure = load()["atm_iv"]
+    assert isinstance(measure, MarketMeasure)
+    values = measure.known(history, {})[sessions + 1]
+    return [None if value != value else value for value in values.tolist()]
+
+
+def manifest(run: Run, whole: Market) -> dict[str, Any]:
+    """What the results depend on: same manifest, same results."""
+    history = whole.main
+    series = {name: found.digest for name, found in sorted(whole.series.items())}
+    return {
+        "rules": run.digest, "revision": run.revision.number, "chains": history.digest,
+        "calendar": history.calendar.name, "underlying": clock_of(run.document),
+        "start": run.start.isoformat(), "end": run.end.isoformat(), "cash": str(run.cash), "seed": run.seed,
+        "method": run.method, "conventions": CONVENTIONS, "code": deciding_code(),
+        "numpy": np.__version__, "numba": numba.__version__, **({"series": series} if series else {}),
+    }  # fmt: skip
