@@ -48,7 +48,7 @@ def runs(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
 
 @router.post("/strategies/{strategy_id}/runs", response=RunRow, operation_id="ask_run")
 def ask(request: SignedRequest, strategy_id: int, body: RunRequest) -> dict[str, Any]:
-    run = services.ask(request.user, strategy_id, body.start, body.end, body.cash, body.method)
+    run = services.ask(request.user, strategy_id, body.start, body.end, body.cash, body.method, look=body.look)
     return queries.run_facts(run)
 
 

@@ -70,6 +70,8 @@ class Run(models.Model):
     decisions = models.JSONField(default=list)
     curve = models.JSONField(default=dict)
     extends = models.ForeignKey("self", models.SET_NULL, null=True, help_text="the run whose sessions it goes on from")
+    held_from = models.DateField(null=True, help_text="first of the sessions held back that it looks at")
+    look = models.PositiveIntegerField(default=0, help_text="which look at them it is; 0: none")
     extended = models.JSONField(
         default=list, help_text="last sessions of the runs that it goes on from, the first first"
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Sequence
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -23,6 +24,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.results import metrics
 from strell_core.results.causes import causes
 from strell_core.results.figures import FIGURES
+from strell_core.results.parted import parted
 from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.reasons import reason_text
@@ -110,9 +112,23 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
     if whole:
         out |= {
             "curve": run.curve, "decisions": _decisions(run), "evidence": run.evidence, "manifest": run.manifest,
-            "trades": list(run.trades.values_list("row", flat=True)), "open_trades": run.open_trades, "document": run.document, "sheet": sheet_of(run.document),
+            "held": held_of(run), "trades": list(run.trades.values_list("row", flat=True)), "open_trades": run.open_trades, "document": run.document, "sheet": sheet_of(run.document),
         }  # fmt: skip
     return out
+
+
+def held_of(run: Run) -> dict[str, Any] | None:
+    """What a run that looks at sessions held back made before them and in them."""
+    if run.held_from is None or run.status != Run.Status.DONE:
+        return None
+    dates = [dt.date.fromisoformat(date) for date in run.curve["dates"]]
+    trades = [
+        (dt.date.fromisoformat(at[:10]), float(pnl)) for at, pnl in run.trades.values_list("row__opened", "row__pnl")
+    ]
+    before, after = parted(
+        dates, np.array(run.curve["equity"], np.float64), float(run.cash), trades, run.held_from, run.seed
+    )
+    return {"since": run.held_from, "look": run.look, "before": asdict(before), "after": asdict(after)}
 
 
 def course(run: Run) -> dict[str, Any]:

@@ -18,6 +18,8 @@ class RunRequest(Asked):
     end: dt.date
     cash: Number = Decimal(50_000)
     method: str = "blocks"
+    look: bool = False
+    """At sessions held back too, which is counted."""
 
 
 Tag = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=30)]
@@ -204,7 +206,32 @@ class EvidenceOut(Schema):
     unvalued: int
 
 
+class PartOut(Schema):
+    """Some of a run's sessions and the trades entered in them."""
+
+    sessions: int
+    cagr: float | None
+    max_drawdown: float
+    sharpe: float | None
+    likely: list[float] | None
+    """Of the Sharpe ratio."""
+    trades: int
+    win_rate: float | None
+    expectancy: float | None
+
+
+class HeldOut(Schema):
+    """A look at sessions held back: which it is, and both sides of the day."""
+
+    since: dt.date
+    look: int
+    before: PartOut
+    after: PartOut
+
+
 class RunOut(RunRow):
+    held: HeldOut | None
+    """Where it looks at sessions held back."""
     curve: CurveOut
     decisions: list[DecisionOut]
     evidence: dict[str, EvidenceOut]

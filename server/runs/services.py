@@ -15,7 +15,7 @@ from market.ask import defer
 from market.timelines import timeline
 from runs.models import Run
 from strategies import services as strategies
-from strategies.models import Revision
+from strategies.models import Revision, Strategy
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import clock_of, written
 from strell_core.strategy.edits import rules_digest
@@ -38,9 +38,10 @@ def find(user: User, run_id: int) -> Run:
 def ask(
     user: User, strategy_id: int, start: dt.date, end: dt.date, cash: Decimal, method: str,
     revision: Revision | None = None, values: dict[str, Any] | None = None, extends: Run | None = None,
+    look: bool = False,
 ) -> Run:  # fmt: skip
     """Queue a backtest of a strategy's latest revision, or of a ``revision`` with other ``values`` by their paths; the
-    job is enqueued with its row. ``extends``: a finished run of the same from the same start, of which it goes on."""
+    job is enqueued with its row. ``extends``: a finished run of the same from the same start, of which it goes on. ``look``: at sessions held back too, which is counted."""
     strategy = strategies.find(user, strategy_id)
     revision = revision or strategy.latest
     document = written(varied(revision.document, values)) if values else revision.document
@@ -48,12 +49,19 @@ def ask(
     check_request(history, start, end, cash, method)
     if Run.objects.of(user).filter(status__in=Run.ACTIVE).count() >= MAX_ACTIVE:
         raise Conflict(f"{MAX_ACTIVE} runs are queued or running already. Wait for one, or cancel it.")
-    type(strategy).objects.select_for_update(no_key=True).get(pk=strategy.pk)
+    strategy = type(strategy).objects.select_for_update(no_key=True).get(pk=strategy.pk)
+    held = strategy.held_from if strategy.held_from is not None and end >= strategy.held_from else None
+    if held is not None:
+        if not look:
+            refuse_held(strategy, end, "End before, or look at them: it is counted.")
+        strategy.looks += 1
+        strategy.save(update_fields=["looks"])
     last = strategy.runs.order_by("-number").values_list("number", flat=True).first() or 0
     run = Run.objects.create(
         strategy=strategy, revision=revision, values=values or {}, number=last + 1, start=start, end=end, cash=cash,
         digest=rules_digest(document), method=method, extends=extends,
         extended=[*extends.extended, extends.end.isoformat()] if extends else [],
+        held_from=held, look=strategy.looks if held else 0,
     )  # fmt: skip
     _enqueue(run)
     return run
@@ -68,9 +76,22 @@ def extend(user: User, run_id: int) -> Run:
     if run.figures.get("ruined_on"):
         raise Conflict(f"Run {run.number} ended when all was lost; there is nothing to go on with.")
     last = timeline(clock_of(run.document)).dates[-1]
+    held = run.strategy.held_from
+    if held is not None and not run.look:
+        last = min(last, held - dt.timedelta(days=1))
     if last <= run.end:
-        raise Conflict(f"No session after {run.end:%-d %b %Y} is recorded yet.")
-    return ask(user, run.strategy_id, run.start, last, run.cash, run.method, run.revision, run.values, run)
+        rest = "yet" if held is None or run.look else f"that is not held back from {held:%-d %b %Y} on"
+        raise Conflict(f"No session after {run.end:%-d %b %Y} is recorded {rest}.")
+    return ask(
+        user, run.strategy_id, run.start, last, run.cash, run.method, run.revision, run.values, run, bool(run.look)
+    )
+
+
+def refuse_held(strategy: Strategy, end: dt.date, what: str) -> None:
+    """Raise :class:`Refused` where sessions to ``end`` are held back; ``what``: what can be done."""
+    if strategy.held_from is not None and end >= strategy.held_from:
+        message = f"Sessions from {strategy.held_from:%-d %b %Y} on are held back. {what}"
+        raise Refused(message, [{"path": "end", "message": message}])
 
 
 def check_request(history: Timeline, start: dt.date, end: dt.date, cash: Decimal, method: str) -> None:

@@ -32,6 +32,8 @@ class Strategy(models.Model):
     underlying = models.ForeignKey(Underlying, models.PROTECT)
     created_at = models.DateTimeField(auto_now_add=True)
     deleted_at = models.DateTimeField(null=True)
+    held_from = models.DateField(null=True, help_text="first session held back from backtests and sweeps")
+    looks = models.PositiveIntegerField(default=0, help_text="runs and sweeps that have seen sessions held back")
 
     objects = StrategyQuerySet.as_manager()
 

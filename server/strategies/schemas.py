@@ -74,6 +74,10 @@ class StrategyRow(Schema):
 
 
 class StrategyOut(StrategyRow):
+    held_from: dt.date | None
+    """First session held back from backtests and sweeps."""
+    looks: int
+    """Runs and sweeps that have seen sessions held back."""
     digest: str
     document: dict[str, Any]
     sheet: list[SentenceOut]

@@ -8,8 +8,8 @@ from people.access import SignedRequest
 from runs.queries import run_facts
 from runs.schemas import RunRow
 from strategies import services as strategies
-from sweeps import queries, services
-from sweeps.schemas import PlaceOut, SweepOut, SweepRequest, SweepRow, WalkOut
+from sweeps import held, queries, services
+from sweeps.schemas import HeldBackOut, HoldBack, PlaceOut, SweepOut, SweepRequest, SweepRow, WalkOut
 
 router = Router(tags=["sweeps"])
 
@@ -18,6 +18,12 @@ router = Router(tags=["sweeps"])
 def dials(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     """Values of a strategy's sheet that a sweep can vary."""
     return queries.dials(strategies.find(request.user, strategy_id).latest.document)
+
+
+@router.put("/strategies/{strategy_id}/held-back", response=HeldBackOut, operation_id="hold_back")
+def hold(request: SignedRequest, strategy_id: int, body: HoldBack) -> Any:
+    """Keep sessions from a day on out of backtests and sweeps, or no longer."""
+    return held.hold_back(request.user, strategy_id, body.since)
 
 
 @router.get("/strategies/{strategy_id}/sweeps", response=list[SweepRow], operation_id="sweeps")

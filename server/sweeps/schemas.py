@@ -11,6 +11,17 @@ from config.schemas import Asked, Number
 from runs.schemas import FigureOut
 
 
+class HoldBack(Asked):
+    since: dt.date | None
+    """First session held back; nothing: none."""
+
+
+class HeldBackOut(Schema):
+    held_from: dt.date | None
+    looks: int
+    """Runs and sweeps that have seen these sessions."""
+
+
 class DialIn(Asked):
     """Values for one place of the sheet, or for several together: a list with commas, or a range."""
 

@@ -73,6 +73,7 @@ def ask(
     strategy = strategies.find(user, strategy_id)
     revision = strategy.latest
     runs.check_request(timeline(clock_of(revision.document)), start, end, cash, "blocks")
+    runs.refuse_held(strategy, end, "A sweep would fit to them: end it before.")
     try:
         dials = _dials(known(revision.document), asked)
         made = cells(dials, drawn)

@@ -90,6 +90,7 @@ class WithEverything(DeskTestCase):
             "keep_calendar": {**calendar, "based_on": None}, "remove_fact": {"date": day, "what": ""},
             "create_strategy": {"document": document}, "revise_strategy": {"based_on": 1, "document": document},
             "strategy_from_legs": {"symbol": "MK30", "at": None, "name": "mine", "legs": [structure]}, "check_text": {"text": "x"},
+            "hold_back": {"since": "2026-11-02"},
             "describe_run": {"name": "mine", "note": "", "tags": ["one"], "archived": False, "baseline": True},
             "ask_run": {"start": day, "end": "2026-10-01", "cash": "50000", "method": "blocks"},
             "ask_sweep": {

@@ -1348,6 +1348,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/strategies/{strategy_id}/held-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Hold
+         * @description Keep sessions from a day on out of backtests and sweeps, or no longer.
+         */
+        put: operations["hold_back"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/strategies/{strategy_id}/sweeps": {
         parameters: {
             query?: never;
@@ -3589,6 +3609,10 @@ export interface components {
             sentences: number;
             glyph: components["schemas"]["GlyphOut"];
             track: components["schemas"]["TrackOut"];
+            /** Held From */
+            held_from: string | null;
+            /** Looks */
+            looks: number;
             /** Digest */
             digest: string;
             /** Document */
@@ -4271,6 +4295,11 @@ export interface components {
              * @default blocks
              */
             method: string;
+            /**
+             * Look
+             * @default false
+             */
+            look: boolean;
         };
         /**
          * LatestRun
@@ -4352,6 +4381,21 @@ export interface components {
             /** Unvalued */
             unvalued: number;
         };
+        /**
+         * HeldOut
+         * @description A look at sessions held back: which it is, and both sides of the day.
+         */
+        HeldOut: {
+            /**
+             * Since
+             * Format: date
+             */
+            since: string;
+            /** Look */
+            look: number;
+            before: components["schemas"]["PartOut"];
+            after: components["schemas"]["PartOut"];
+        };
         /** OpenLeg */
         OpenLeg: {
             /** Label */
@@ -4384,6 +4428,28 @@ export interface components {
             waits: boolean;
             /** Legs */
             legs: components["schemas"]["OpenLeg"][];
+        };
+        /**
+         * PartOut
+         * @description Some of a run's sessions and the trades entered in them.
+         */
+        PartOut: {
+            /** Sessions */
+            sessions: number;
+            /** Cagr */
+            cagr: number | null;
+            /** Max Drawdown */
+            max_drawdown: number;
+            /** Sharpe */
+            sharpe: number | null;
+            /** Likely */
+            likely: number[] | null;
+            /** Trades */
+            trades: number;
+            /** Win Rate */
+            win_rate: number | null;
+            /** Expectancy */
+            expectancy: number | null;
         };
         /** RunOut */
         RunOut: {
@@ -4449,6 +4515,7 @@ export interface components {
             baseline: boolean;
             /** Extended */
             extended: string[];
+            held: components["schemas"]["HeldOut"] | null;
             curve: components["schemas"]["CurveOut"];
             /** Decisions */
             decisions: components["schemas"]["DecisionOut"][];
@@ -5011,6 +5078,18 @@ export interface components {
             unit: string;
             /** Suggested */
             suggested: string;
+        };
+        /** HeldBackOut */
+        HeldBackOut: {
+            /** Held From */
+            held_from: string | null;
+            /** Looks */
+            looks: number;
+        };
+        /** HoldBack */
+        HoldBack: {
+            /** Since */
+            since: string | null;
         };
         /** DialOut */
         DialOut: {
@@ -8184,6 +8263,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlaceOut"][];
+                };
+            };
+        };
+    };
+    hold_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldBack"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldBackOut"];
                 };
             };
         };

@@ -77,3 +77,11 @@ export const useOpenCell = () =>
       ),
     writes.run,
   );
+
+/** Sessions kept out of backtests and sweeps from a day on, or no longer. */
+export const useHoldBack = (strategy: number) =>
+  useSweepWrite(
+    (since: string | null) =>
+      ask(api.PUT("/api/strategies/{strategy_id}/held-back", { ...strategyAt(strategy), body: { since } })),
+    [keys.strategy(strategy)],
+  );

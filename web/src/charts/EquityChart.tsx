@@ -10,6 +10,8 @@ interface Props {
   currency: string;
   /** Sessions after which something else begins: that a run was extended by what follows. */
   cuts?: string[];
+  /** First of the sessions that were held back. */
+  held?: string;
   /** Sessions that are looked at. */
   stretch?: { from: string; to: string } | null;
   onDate?: (date: string) => void;
@@ -32,7 +34,7 @@ function quarters(dates: string[]): (index: number) => boolean {
 }
 
 /** Equity and underlying above, drawdown and volatility below, on one axis of sessions. */
-export function EquityChart({ curve, underlying, currency, cuts, stretch, onDate }: Props) {
+export function EquityChart({ curve, underlying, currency, cuts, held, stretch, onDate }: Props) {
   const { dates = [], equity = [], drawdown = [], spot = [], vol = [] } = curve;
   const strips = vol.length > 0 ? 2 : 1;
   const option = useCallback(
@@ -57,13 +59,17 @@ export function EquityChart({ curve, underlying, currency, cuts, stretch, onDate
             data: cuts.map((at) => ({ xAxis: at })),
           }
         : undefined;
-      const area = stretch
-        ? {
-            silent: true,
-            itemStyle: { color: c.loss, opacity: 0.08 },
-            data: [[{ xAxis: stretch.from }, { xAxis: stretch.to }]],
-          }
-        : undefined;
+      const from = held && dates.find((at) => at >= held);
+      const area = {
+        silent: true,
+        itemStyle: { opacity: 0.08 },
+        data: [
+          ...(stretch
+            ? [[{ xAxis: stretch.from, itemStyle: { color: c.loss } }, { xAxis: stretch.to }]]
+            : []),
+          ...(from ? [[{ xAxis: from, itemStyle: { color: c.sea } }, { xAxis: dates.at(-1)! }]] : []),
+        ],
+      };
       const side = { left: 14, right: 52 };
       return {
         grid: [
@@ -157,7 +163,7 @@ export function EquityChart({ curve, underlying, currency, cuts, stretch, onDate
         ],
       };
     },
-    [dates, equity, drawdown, spot, vol, strips, underlying, currency, cuts, stretch],
+    [dates, equity, drawdown, spot, vol, strips, underlying, currency, cuts, held, stretch],
   );
   const rows = useCallback(
     () => [

@@ -4,6 +4,7 @@ import { useAskRun, useTerms } from "../../api/queries";
 import { DateField } from "../../ui/DateField";
 import { plainNumber, separatorProblem } from "../../ui/read";
 import { SweepForm } from "../sweep/SweepForm";
+import { HoldBack } from "./HeldBack";
 
 interface Props {
   strategy: Schemas["StrategyOut"];
@@ -11,14 +12,29 @@ interface Props {
   onSwept: (number: number) => void;
 }
 
+/** The day before: what is held back is not in it. */
+function dayBefore(iso: string): string {
+  const at = new Date(`${iso}T12:00:00Z`);
+  at.setUTCDate(at.getUTCDate() - 1);
+  return at.toISOString().slice(0, 10);
+}
+
+function ordinal(count: number): string {
+  const end = count % 100 > 10 && count % 100 < 14 ? "th" : (["th", "st", "nd", "rd"][count % 10] ?? "th");
+  return `${count}${end}`;
+}
+
 /** Period and cash of the next run or sweep. Problems stand under the field they are about. */
 export function RunForm({ strategy, onAsked, onSwept }: Props) {
   const [sweeping, setSweeping] = useState(false);
+  const [looks, setLooks] = useState(false);
   const terms = useTerms(strategy.underlying);
   const run = useAskRun(strategy.id);
   const [typed, setTyped] = useState<{ start?: string; end?: string; cash?: string }>({});
   const start = typed.start ?? terms.first;
-  const end = typed.end ?? terms.last;
+  const held = strategy.held_from;
+  const end = typed.end ?? (held ? dayBefore(held) : terms.last);
+  const beyond = held !== null && end >= held;
   const cash = typed.cash ?? "50000";
   const twoWays = separatorProblem(cash);
   const problems = run.error instanceof Refusal ? run.error.problems : [];
@@ -29,7 +45,7 @@ export function RunForm({ strategy, onAsked, onSwept }: Props) {
     event.preventDefault();
     if (twoWays) return;
     run.mutate(
-      { start, end, cash: plainNumber(cash), method: "blocks" },
+      { start, end, cash: plainNumber(cash), method: "blocks", look: beyond && looks },
       { onSuccess: (made) => onAsked((made as Schemas["RunRow"]).number) },
     );
   }
@@ -56,6 +72,13 @@ export function RunForm({ strategy, onAsked, onSwept }: Props) {
             onChange={(event) => setTyped({ ...typed, cash: event.target.value })}
           />
         </label>
+        {terms.last && <HoldBack strategy={strategy} last={terms.last} />}
+        {beyond && (
+          <label className="flex items-center gap-1.5">
+            <input type="checkbox" checked={looks} onChange={(event) => setLooks(event.target.checked)} />
+            look at them, for the {ordinal(strategy.looks + 1)} time
+          </label>
+        )}
         <button
           type="button"
           className="button ml-auto"

@@ -6,6 +6,7 @@ import { EquityChart } from "../../charts/EquityChart";
 import { ErrorNote, Skeleton } from "../../ui/parts";
 import { Chosen } from "./Chosen";
 import { Course } from "./Course";
+import { Held } from "./HeldBack";
 import { Luck } from "./Luck";
 import { OpenTrades } from "./OpenTrades";
 import { RunFigures } from "./RunFigures";
@@ -56,6 +57,7 @@ export function RunLooks({ run, figures, underlying, currency, document, save, o
           setStretch(stretch?.from === from && stretch.to === to ? null : { from, to });
         }}
       />
+      {run.held && <Held held={run.held} currency={currency} />}
       <div className="flex gap-2" role="tablist" aria-label="Ways to look at the run">
         {LOOKS.map((item) => (
           <button
@@ -83,6 +85,7 @@ export function RunLooks({ run, figures, underlying, currency, document, save, o
               currency={currency}
               stretch={stretch}
               cuts={run.extended}
+              held={run.held?.since}
               onDate={(at) => {
                 const near = trades.findLast((row) => row.opened.slice(0, 10) <= at);
                 if (near) openTrade(near.number);
