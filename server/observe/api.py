@@ -12,7 +12,8 @@ from market.models import SessionChainRow, Underlying
 from market.terms import terms
 from market.timelines import timeline
 from observe import services as observe
-from observe.schemas import ChainOut, SurfaceOut, WhatIfIn, WhatIfOut
+from observe.finding import contracts
+from observe.schemas import ChainOut, FoundContract, SurfaceOut, WhatIfIn, WhatIfOut
 from people.access import SignedRequest
 
 router = Router(tags=["market"])
@@ -44,6 +45,12 @@ class SessionOut(Schema):
 class SnapshotOut(Schema):
     at: int
     local: str
+
+
+@router.get("/contracts", response=list[FoundContract], operation_id="find_contracts")
+def find_contracts(request: SignedRequest, text: str) -> list[dict[str, Any]]:
+    """Contracts that a text like "3150 call Dec" may mean."""
+    return contracts(text)
 
 
 @router.get("/market/underlyings", response=list[UnderlyingOut], operation_id="underlyings")

@@ -11,6 +11,17 @@ from config.schemas import Asked
 MOST_LEGS = 24
 
 
+class FoundContract(Schema):
+    """A listed contract with its last recorded quote."""
+
+    symbol: str
+    contract: str
+    label: str
+    expiration: dt.date
+    bid: float | None
+    ask: float | None
+
+
 class GlyphLeg(Schema):
     expiration: str
     strike: float

@@ -7,7 +7,7 @@ from ninja import Router
 from people.access import SignedRequest
 from replay import queries, services
 from replay.models import ReplaySession
-from replay.schemas import ActsIn, Describe, Move, NewReplay, OrdersIn, ReplayRow, SceneOut, UndoIn
+from replay.schemas import ActsIn, Describe, FoundReplay, Move, NewReplay, OrdersIn, ReplayRow, SceneOut, UndoIn
 from strategies import services as strategies
 
 router = Router(tags=["replay"])
@@ -18,6 +18,12 @@ def replays(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     strategy = strategies.find(request.user, strategy_id)
     found = ReplaySession.objects.of(request.user).filter(strategy=strategy).select_related("underlying", "trade")
     return [services.facts(session) for session in found.order_by("-updated_at")]
+
+
+@router.get("/replays", response=list[FoundReplay], operation_id="latest_replays")
+def latest(request: SignedRequest) -> list[dict[str, Any]]:
+    """The sessions that were last gone on with."""
+    return queries.latest(request.user)
 
 
 @router.post("/replays", response=ReplayRow, operation_id="start_replay")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from django.contrib.auth.models import User
 
 from observe.chain_table import chain_table
 from observe.payoffs import Holding, glyph, greeks, payoff
@@ -28,6 +29,19 @@ from strell_core.strategy.sentences import sheet
 
 BAR_POINTS = 500
 HORIZON_SESSIONS = 5
+LATEST = 30
+
+
+def latest(user: User) -> list[dict[str, Any]]:
+    """The sessions that were last gone on with, without looking at what is in them."""
+    found = ReplaySession.objects.of(user).select_related("underlying", "strategy").order_by("-updated_at")[:LATEST]
+    return [
+        {
+            "id": session.pk, "name": session.name, "underlying": session.underlying.symbol, "updated_at": session.updated_at,
+            "strategy": session.strategy.latest.document["name"] if session.strategy else "",
+        }
+        for session in found
+    ]  # fmt: skip
 
 
 def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None) -> dict[str, Any]:

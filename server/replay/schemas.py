@@ -37,6 +37,17 @@ class ReplayRow(Schema):
     """Of the run it was started from, among those of its strategy."""
 
 
+class FoundReplay(Schema):
+    """A session to be found by its name."""
+
+    id: int
+    name: str
+    underlying: str
+    strategy: str
+    """Name of its strategy; nothing where it has none."""
+    updated_at: dt.datetime
+
+
 class Move(Asked):
     to: str
 

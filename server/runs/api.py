@@ -1,5 +1,6 @@
 """Backtest runs."""
 
+import datetime as dt
 from typing import Annotated, Any
 
 from django.http import HttpResponse
@@ -15,6 +16,7 @@ from runs.schemas import (
     CompareOut,
     CourseOut,
     FigureOut,
+    FoundTrade,
     LatestRun,
     LuckOut,
     MeasureName,
@@ -62,6 +64,14 @@ def active(request: SignedRequest) -> list[dict[str, Any]]:
 def latest(request: SignedRequest) -> list[dict[str, Any]]:
     """The last finished runs of all strategies."""
     return queries.latest(request.user)
+
+
+@router.get("/runs/trades", response=list[FoundTrade], operation_id="find_trades")
+def find_trades(
+    request: SignedRequest, number: Annotated[int | None, Query(ge=0, le=10**6)] = None, on: dt.date | None = None
+) -> list[dict[str, Any]]:
+    """Trades of the last finished runs, by their number or the day they were entered on."""
+    return queries.trades_found(request.user, number, on)
 
 
 @router.get("/runs/{run_id}", response=RunOut, operation_id="run")

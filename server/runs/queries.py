@@ -13,7 +13,7 @@ from django.contrib.auth.models import User
 from config.errors import NotThere, Refused
 from market.timelines import timeline
 from runs import kept
-from runs.models import Run
+from runs.models import Run, RunTrade
 from strategies.models import Strategy
 from strategies.queries import sheet_of
 from strell_core.engine.plan import make_plan
@@ -34,6 +34,7 @@ from strell_core.strategy.sweeps import UNDERLYING, places
 SPARK_POINTS = 60
 PATH_POINTS = 1200
 LATEST = 60
+MOST_FOUND = 20
 ROLLING_SESSIONS, ROLLING_TRADES = 63, 20
 """A quarter; and as many trades as say something of a share."""
 
@@ -94,6 +95,25 @@ def latest(user: User) -> list[dict[str, Any]]:
         for run in found.filter(archived=False).only(
             "number", "name", "strategy_id", "values", "start", "end", "finished_at", "revision", "revision__document"
         )[:LATEST]
+    ]  # fmt: skip
+
+
+def trades_found(user: User, number: int | None, on: dt.date | None) -> list[dict[str, Any]]:
+    """Trades of the last finished runs, by number or by the day of entry."""
+    if number is None and on is None:
+        return []
+    done = Run.objects.of(user).filter(status=Run.Status.DONE, archived=False).order_by("-finished_at")
+    found = RunTrade.objects.filter(run__in=list(done.values_list("pk", flat=True)[:LATEST]))
+    found = found.filter(number=number) if number is not None else found.filter(row__opened__startswith=f"{on}")
+    rows = found.select_related("run__revision").order_by("-run__finished_at", "number").only(
+        "number", "row", "run__number", "run__strategy_id", "run__finished_at", "run__revision__document"
+    )  # fmt: skip
+    return [
+        {
+            "strategy": trade.run.strategy_id, "name": trade.run.revision.document["name"], "run": trade.run.number,
+            "trade": trade.number, "opened_shown": trade.row["opened_shown"], "pnl": trade.row["pnl"],
+        }
+        for trade in rows[:MOST_FOUND]
     ]  # fmt: skip
 
 

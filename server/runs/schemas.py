@@ -114,6 +114,19 @@ class LatestRun(Schema):
     end: dt.date
 
 
+class FoundTrade(Schema):
+    """A trade of a run, by its number or the day it was entered."""
+
+    strategy: int
+    name: str
+    """Of its strategy."""
+    run: int
+    """Its number."""
+    trade: int
+    opened_shown: str
+    pnl: float
+
+
 class CurveOut(Schema):
     dates: list[str] = []
     equity: list[float] = []

@@ -121,6 +121,20 @@ class FilesTest(DemoTestCase):
         self.assertEqual(self.send("get", "/runs/latest", client=self.other)[1], [])
 
 
+class FindTest(DemoTestCase):
+    def test_a_trade_is_found_by_its_number_and_by_its_day(self) -> None:
+        run = self.finished_run()
+        trade = run.trades.last()
+        (found,) = self.send("get", f"/runs/trades?number={trade.number}")[1]
+        self.assertEqual((found["run"], found["trade"], found["pnl"]), (run.number, trade.number, trade.row["pnl"]))
+        day = trade.row["opened"][:10]
+        self.assertIn(trade.number, [item["trade"] for item in self.send("get", f"/runs/trades?on={day}")[1]])
+        self.assertEqual(self.send("get", "/runs/trades")[1], [])
+        self.assertEqual(self.send("get", f"/runs/trades?number={trade.number}", client=self.other)[1], [])
+        self.send("patch", f"/runs/{run.pk}", {"archived": True})
+        self.assertEqual(self.send("get", f"/runs/trades?number={trade.number}")[1], [])
+
+
 class CourseTest(DemoTestCase):
     def test_months_add_up_and_rolling_figures_begin_when_there_is_enough(self) -> None:
         run = self.finished_run()

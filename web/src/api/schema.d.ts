@@ -107,6 +107,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/contracts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find Contracts
+         * @description Contracts that a text like "3150 call Dec" may mean.
+         */
+        get: operations["find_contracts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/market/underlyings": {
         parameters: {
             query?: never;
@@ -1038,6 +1058,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/trades": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find Trades
+         * @description Trades of the last finished runs, by their number or the day they were entered on.
+         */
+        get: operations["find_trades"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}": {
         parameters: {
             query?: never;
@@ -1519,7 +1559,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Latest
+         * @description The sessions that were last gone on with.
+         */
+        get: operations["latest_replays"];
         put?: never;
         /** Start */
         post: operations["start_replay"];
@@ -2284,6 +2328,27 @@ export interface components {
              * @default 30
              */
             days: number;
+        };
+        /**
+         * FoundContract
+         * @description A listed contract with its last recorded quote.
+         */
+        FoundContract: {
+            /** Symbol */
+            symbol: string;
+            /** Contract */
+            contract: string;
+            /** Label */
+            label: string;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Bid */
+            bid: number | null;
+            /** Ask */
+            ask: number | null;
         };
         /** UnderlyingOut */
         UnderlyingOut: {
@@ -4329,6 +4394,24 @@ export interface components {
              */
             end: string;
         };
+        /**
+         * FoundTrade
+         * @description A trade of a run, by its number or the day it was entered.
+         */
+        FoundTrade: {
+            /** Strategy */
+            strategy: number;
+            /** Name */
+            name: string;
+            /** Run */
+            run: number;
+            /** Trade */
+            trade: number;
+            /** Opened Shown */
+            opened_shown: string;
+            /** Pnl */
+            pnl: number;
+        };
         /** CurveOut */
         CurveOut: {
             /**
@@ -5350,6 +5433,25 @@ export interface components {
             run: number | null;
             /** Run Number */
             run_number: number | null;
+        };
+        /**
+         * FoundReplay
+         * @description A session to be found by its name.
+         */
+        FoundReplay: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Underlying */
+            underlying: string;
+            /** Strategy */
+            strategy: string;
+            /**
+             * Updated At
+             * Format: date-time
+             */
+            updated_at: string;
         };
         /** NewReplay */
         NewReplay: {
@@ -6505,6 +6607,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    find_contracts: {
+        parameters: {
+            query: {
+                text: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundContract"][];
+                };
             };
         };
     };
@@ -7868,6 +7992,29 @@ export interface operations {
             };
         };
     };
+    find_trades: {
+        parameters: {
+            query?: {
+                number?: number | null;
+                on?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundTrade"][];
+                };
+            };
+        };
+    };
     run: {
         parameters: {
             query?: never;
@@ -8516,6 +8663,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplayRow"][];
+                };
+            };
+        };
+    };
+    latest_replays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundReplay"][];
                 };
             };
         };

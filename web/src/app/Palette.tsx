@@ -1,9 +1,12 @@
 import { Command } from "cmdk";
 import { Dialog } from "radix-ui";
+import { useDeferredValue, useState } from "react";
 import { useNavigate } from "react-router";
+import { useFoundContracts, useFoundReplays, useFoundTrades } from "../api/find";
 import { useStrategies, useUnderlyings } from "../api/queries";
 import { useLatestRuns } from "../api/runs";
-import { date } from "../ui/format";
+import { write } from "../pages/market/basket";
+import { ago, date, number, signed } from "../ui/format";
 import { theme, wear } from "./theme";
 
 interface Props {
@@ -19,7 +22,13 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
   const strategies = useStrategies(open);
   const runs = useLatestRuns(open).data ?? [];
   const underlyings = useUnderlyings().data ?? [];
+  const replays = useFoundReplays(open).data ?? [];
+  const [typed, setTyped] = useState("");
+  const sought = useDeferredValue(typed);
+  const trades = useFoundTrades(sought);
+  const contracts = useFoundContracts(sought);
   const run = (what: () => void) => () => {
+    setTyped("");
     onOpenChange(false);
     what();
   };
@@ -36,7 +45,9 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
           <Command label="Find">
             <Command.Input
               autoFocus
-              placeholder="Strategy, run, underlying or command"
+              placeholder="Strategy, run, trade 57, 18 Mar 2026, 3150 call Dec…"
+              value={typed}
+              onValueChange={setTyped}
               className="w-full border-b bg-surface px-3 py-2.5 text-head outline-none"
             />
             <Command.List className="max-h-[50vh] overflow-auto py-1">
@@ -68,6 +79,67 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
                       {found.called ? ` “${found.called}”` : ""}
                     </span>
                     <span className="truncate text-soft">{found.variant || date(found.end)}</span>
+                  </Command.Item>
+                ))}
+              </Command.Group>
+              {trades.isSuccess && trades.data.length > 0 && (
+                <Command.Group heading={<span className="px-3 text-xs text-soft">Trades</span>}>
+                  {trades.data.map((found) => (
+                    <Command.Item
+                      key={`${found.strategy} ${found.run} ${found.trade}`}
+                      value={`${typed} trade ${found.trade} ${found.name} run ${found.run} #${found.strategy}`}
+                      className={item}
+                      onSelect={run(() =>
+                        go(`/strategies/${found.strategy}/backtest?run=${found.run}&trade=${found.trade}`),
+                      )}
+                    >
+                      <span className="truncate">
+                        Trade {found.trade} of {found.name}, run {found.run}
+                      </span>
+                      <span className="whitespace-nowrap text-soft">
+                        {found.opened_shown} {signed(found.pnl)}
+                      </span>
+                    </Command.Item>
+                  ))}
+                </Command.Group>
+              )}
+              {contracts.isSuccess && contracts.data.length > 0 && (
+                <Command.Group heading={<span className="px-3 text-xs text-soft">Contracts</span>}>
+                  {contracts.data.map((found) => (
+                    <Command.Item
+                      key={found.contract}
+                      value={`${typed} ${found.contract}`}
+                      className={item}
+                      onSelect={run(() =>
+                        go(
+                          `/market/${found.symbol}?expiration=${found.expiration}&legs=${encodeURIComponent(write([{ contract: found.contract, contracts: 1, opened: null }]))}`,
+                        ),
+                      )}
+                    >
+                      <span className="truncate">
+                        {found.symbol} {found.label}
+                      </span>
+                      <span className="whitespace-nowrap text-soft">
+                        {found.bid === null
+                          ? "no quote"
+                          : `${number(found.bid, 2)} / ${number(found.ask, 2)}`}
+                      </span>
+                    </Command.Item>
+                  ))}
+                </Command.Group>
+              )}
+              <Command.Group heading={<span className="px-3 text-xs text-soft">Replays</span>}>
+                {replays.map((found) => (
+                  <Command.Item
+                    key={found.id}
+                    value={`replay ${found.name} ${found.strategy} ${found.underlying} #${found.id}`}
+                    className={item}
+                    onSelect={run(() => go(`/replays/${found.id}`))}
+                  >
+                    <span className="truncate">
+                      Replay {found.name || found.strategy || found.underlying}
+                    </span>
+                    <span className="whitespace-nowrap text-soft">{ago(found.updated_at)}</span>
                   </Command.Item>
                 ))}
               </Command.Group>

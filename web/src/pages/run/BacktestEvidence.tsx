@@ -10,7 +10,7 @@ import type { Run, RunRow, Strategy, TradeRow } from "../strategy/types";
 import { SweepView } from "../sweep/SweepView";
 import { AllRuns } from "./AllRuns";
 import { Export, RunSelect, SweepSelect } from "./HeadChoices";
-import { RunForm } from "./RunForm";
+import { dayBefore, RunForm } from "./RunForm";
 import { RunLooks } from "./RunLooks";
 import { RunProgress } from "./RunProgress";
 import { RunWords } from "./RunWords";
@@ -94,7 +94,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
             <RunHead
               run={run}
               baseline={runs.find((row) => row.baseline)?.id}
-              last={last}
+              last={strategy.held_from && !run.held ? dayBefore(strategy.held_from) : last}
               onGone={() => setQuery({})}
               onBack={look}
             />

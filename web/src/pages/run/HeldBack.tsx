@@ -19,8 +19,13 @@ export function HoldBack({ strategy, last }: Props) {
   const { held_from, looks } = strategy;
   return (
     <>
-      <button type="button" className="link" onClick={() => setOpen(true)}>
-        {held_from ? `held back from ${date(held_from)}, ${seen(looks)}` : "Hold sessions back…"}
+      <button
+        type="button"
+        className="link"
+        title={held_from ? `Sessions from ${date(held_from)} on: ${seen(looks)}` : undefined}
+        onClick={() => setOpen(true)}
+      >
+        {held_from ? `held back from ${date(held_from)}` : "Hold sessions back…"}
       </button>
       <Window
         open={open}
@@ -115,7 +120,7 @@ export function Held({ held, currency }: { held: Schemas["HeldOut"]; currency: s
   ];
   return (
     <section className="card flex flex-wrap items-start gap-x-8 gap-y-2 px-4 py-3" aria-label="Held back">
-      <div className="max-w-90">
+      <div className="w-full">
         <h3 className="font-sans text-head font-semibold">Held back from {date(held.since)}</h3>
         <p>
           This is look {number(held.look)} at them.{" "}

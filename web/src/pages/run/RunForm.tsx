@@ -13,7 +13,7 @@ interface Props {
 }
 
 /** The day before: what is held back is not in it. */
-function dayBefore(iso: string): string {
+export function dayBefore(iso: string): string {
   const at = new Date(`${iso}T12:00:00Z`);
   at.setUTCDate(at.getUTCDate() - 1);
   return at.toISOString().slice(0, 10);
@@ -59,13 +59,13 @@ export function RunForm({ strategy, onAsked, onSwept }: Props) {
   return (
     <>
       <form onSubmit={submit} className="flex flex-wrap items-center gap-3" aria-label="Next run" noValidate>
-        <h2 className="font-sans text-head font-semibold">Backtest</h2>
+        <h2 className="sr-only">Backtest</h2>
         {day("start", "from", start)}
         {day("end", "to", end)}
         <label className="flex items-center gap-1.5">
           <span className="text-soft">with {terms.currency}</span>
           <input
-            className="field number w-24"
+            className="field number w-20"
             required
             value={cash}
             aria-invalid={!!problem("cash") || twoWays !== null}
