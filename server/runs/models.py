@@ -2,10 +2,13 @@
 
 from typing import Any, Self
 
+import zstandard
 from django.contrib.auth.models import User
 from django.db import models
 
 from strategies.models import Revision, Strategy
+from strell_core.engine.run import History
+from strell_core.engine.stored import StoredStateError, dump_history, load_history
 from strell_core.strategy.document import normalise
 from strell_core.strategy.sweeps import varied
 
@@ -95,6 +98,21 @@ class Carried(models.Model):
 
     run = models.OneToOneField(Run, models.CASCADE, related_name="carried")
     history = models.BinaryField(help_text="engine.stored.dump_history, compressed")
+
+    @classmethod
+    def keep(cls, run: Run, history: History) -> None:
+        packed = zstandard.ZstdCompressor(level=3).compress(dump_history(history).encode())
+        cls.objects.update_or_create(run=run, defaults={"history": packed})
+
+    @classmethod
+    def of(cls, run: Run, symbol: str) -> History | None:
+        """What a run had come to; ``None`` where it is not kept, or an earlier version kept it."""
+        found = cls.objects.filter(run=run).first()
+        try:
+            text = zstandard.ZstdDecompressor().decompress(bytes(found.history)).decode() if found else ""
+            return load_history(text, symbol) if text else None
+        except StoredStateError:
+            return None
 
 
 class Variant(models.Model):

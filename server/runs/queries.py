@@ -13,6 +13,7 @@ from django.contrib.auth.models import User
 from config.errors import NotThere, Refused
 from market.timelines import timeline
 from runs import kept
+from runs.daily import COLUMNS, daily_greeks
 from runs.models import Run, RunTrade
 from strategies.models import Strategy
 from strategies.queries import sheet_of
@@ -240,6 +241,7 @@ EQUITY = ("date", "equity", "drawdown", "underlying", "atm_iv")
 DECISIONS = ("local", "kind", "rule", "trade", "text")
 FILES: dict[str, tuple[Sequence[str], Callable[[Run], list[dict[str, Any]]]]] = {
     "trades": (TRADES, _legs), "equity": (EQUITY, _days), "decisions": (DECISIONS, _decided),
+    "greeks": (COLUMNS, daily_greeks),
 }  # fmt: skip
 """What of a run goes out as a file: its columns and rows."""
 

@@ -10,7 +10,6 @@ from typing import Any
 
 import numba
 import numpy as np
-import zstandard
 from django.conf import settings
 from django.db import transaction
 
@@ -27,7 +26,6 @@ from strell_core.engine.code import deciding_code
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import to_plain
-from strell_core.engine.stored import StoredStateError, dump_history, load_history
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.measures.measure import MarketMeasure, load
@@ -103,15 +101,11 @@ def _before(run: Run, whole: Market) -> History | None:
     """What the run that this one extends had come to; ``None`` where it has to be computed anew: it extends none, or
     what the other rests on has changed."""
     old = run.extends
-    if old is None or not hasattr(old, "carried") or old.manifest.get("until") != _until(run, old.end):
+    if old is None or old.manifest.get("until") != _until(run, old.end):
         return None
     if any(old.manifest.get(name) != value for name, value in manifest(run, whole).items() if name in RESTS_ON):
         return None
-    try:
-        text = zstandard.ZstdDecompressor().decompress(bytes(old.carried.history)).decode()
-        return load_history(text, whole.main.underlying.symbol)
-    except StoredStateError:
-        return None
+    return Carried.of(old, whole.main.underlying.symbol)
 
 
 RESTS_ON = ("rules", "start", "cash", "method", "code", "numpy", "numba", "series", "calendar", "conventions")
@@ -185,7 +179,6 @@ def _keep(run: Run, made: Made) -> None:
     history, told = made.timeline, made.report
     curve, start = told.curve, float(run.cash)
     last = history.first[curve.sessions + 1] - 1
-    carried = zstandard.ZstdCompressor(level=3).compress(dump_history(made.history).encode())
     with transaction.atomic():
         kept = Run.objects.select_for_update(no_key=True).get(pk=run.pk)
         if kept.status != Run.Status.RUNNING:
@@ -195,7 +188,7 @@ def _keep(run: Run, made: Made) -> None:
         for trade in made.trades:
             trade.run = kept
         RunTrade.objects.bulk_create(made.trades, batch_size=500)
-        Carried.objects.update_or_create(run=kept, defaults={"history": carried})
+        Carried.keep(kept, made.history)
         kept.curve = {
             "dates": [history.dates[s].isoformat() for s in curve.sessions.tolist()],
             "equity": curve.equity.round(2).tolist(),

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.engine.run import History
-from strell_core.engine.state import ClosedTrade, LegClose
+from strell_core.engine.state import ClosedTrade, LegClose, TradeState
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline, valid_quotes
 
@@ -60,16 +60,20 @@ def leg_mid(timeline: Timeline, held: HeldLeg) -> tuple[npt.NDArray[np.int64], n
     return mid, ~valid
 
 
-def _all_legs(timeline: Timeline, history: History) -> list[HeldLeg]:
-    out: list[HeldLeg] = []
-    for trade in history.closed:
-        out += held_legs(timeline, trade.legs, trade.opened_at)
-    for open_trade in history.state.trades:
+def all_legs(
+    timeline: Timeline, closed: Sequence[ClosedTrade], still_open: Sequence[TradeState]
+) -> list[tuple[int, HeldLeg]]:
+    """Every leg of trades with the number of its trade; those still held end behind the timeline."""
+    out: list[tuple[int, HeldLeg]] = []
+    for trade in closed:
+        out += [(trade.number, held) for held in held_legs(timeline, trade.legs, trade.opened_at)]
+    for open_trade in still_open:
         open_legs = [
             LegClose(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, 0, STILL_OPEN, "order", leg.opened_at)
             for leg in open_trade.legs
         ]
-        out += held_legs(timeline, [*open_trade.closed_legs, *open_legs], open_trade.opened_at)
+        legs = held_legs(timeline, [*open_trade.closed_legs, *open_legs], open_trade.opened_at)
+        out += [(open_trade.number, held) for held in legs]
     return out
 
 
@@ -79,7 +83,7 @@ def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cas
     sessions = np.arange(low, high + 1)
     equity, stale = equity_at(timeline, history, timeline.first[sessions + 1] - 1, cash)
     in_market = np.zeros(len(sessions), np.bool_)
-    for held in _all_legs(timeline, history):
+    for held in (held for _, held in all_legs(timeline, history.closed, history.state.trades)):
         in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
     return EquityCurve(sessions, equity, stale, in_market)
 
@@ -93,7 +97,7 @@ def equity_at(
     equity = float(cash) + moved[np.searchsorted(moved_at, timeline.times[at], side="right")]
     quantum = float(timeline.underlying.quantum)
     stale = np.zeros(len(at), np.bool_)
-    for held in _all_legs(timeline, history):
+    for held in (held for _, held in all_legs(timeline, history.closed, history.state.trades)):
         inside = np.flatnonzero((at >= held.begin) & (at < held.end))
         if len(inside):
             mid, old = leg_mid(timeline, held)

@@ -109,6 +109,19 @@ class FilesTest(DemoTestCase):
                 self.assertEqual(len(reader(io.BytesIO(answer.content))), count, f"{what}.{kind}")
         equity = pd.read_csv(io.BytesIO(self.client.get(f"/api/runs/{run.pk}/equity.csv").content))
         self.assertAlmostEqual(float(equity.equity.iloc[-1]), run.figures["final_equity"], places=1)
+        greeks = pd.read_csv(io.BytesIO(self.client.get(f"/api/runs/{run.pk}/greeks.csv").content))
+        for trade in run.trades.filter(row__held__gte=2):
+            own = greeks[greeks.trade == trade.number]
+            first = own[own.date == trade.row["opened"][:10]]
+            self.assertEqual(len(first), 2)
+            detail = self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1]
+            if trade.row["opened"][11:] == "17:30":
+                # entered at the session's last snapshot: an option of 50 units a point
+                for leg in detail["legs"]:
+                    row = first[first.contract == leg["contract"]].iloc[0]
+                    self.assertAlmostEqual(row.delta, 50 * leg["contracts"] * leg["entry"]["delta"], places=3)
+                    self.assertAlmostEqual(row.iv, leg["entry"]["iv"], places=3)
+        self.assertEqual(list(greeks.date), sorted(greeks.date))
         for name in ("trades.exe", "secrets.csv", "..csv"):
             self.assertEqual(self.client.get(f"/api/runs/{run.pk}/{name}").status_code, 404, name)
         self.assertEqual(self.other.get(f"/api/runs/{run.pk}/trades.csv").status_code, 404)

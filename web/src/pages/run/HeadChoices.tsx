@@ -8,6 +8,7 @@ const FILES = [
   { what: "trades", title: "Trades" },
   { what: "equity", title: "Equity by day" },
   { what: "decisions", title: "Decisions" },
+  { what: "greeks", title: "Greeks by day" },
 ];
 
 /** What of a run goes out as a file. */

@@ -1,9 +1,12 @@
 import type { ReactNode } from "react";
+import { useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useLuck } from "../../api/runs";
+import { useAskSweep, useDials } from "../../api/sweeps";
 import { BandChart } from "../../charts/BandChart";
 import { number, percent, plural, signed, tone } from "../../ui/format";
 import { ErrorNote, Skeleton } from "../../ui/parts";
+import { tellError } from "../../ui/toast";
 
 type Found = Schemas["LuckOut"];
 
@@ -25,6 +28,7 @@ export function Luck({ run, currency }: { run: Schemas["RunOut"]; currency: stri
       <div className="flex flex-col gap-3">
         <Searched found={found} />
         <Best found={found} currency={currency} />
+        <Fills run={run} />
       </div>
       <Order found={found} currency={currency} />
     </div>
@@ -86,6 +90,37 @@ function Best({ found, currency }: { found: Found; currency: string }) {
       <p>
         All trades together made {money(total)}. Without the best one: {money(without_best)}; without the best{" "}
         {number(few)}, one in twenty: {money(without_few)}.
+      </p>
+    </Part>
+  );
+}
+
+/** How much of it the assumption about fills makes: the rules run at mid, at the other side and between. */
+function Fills({ run }: { run: Schemas["RunOut"] }) {
+  const sweep = useAskSweep(run.strategy);
+  const places = useDials(run.strategy, run.revision).data;
+  const [, setQuery] = useSearchParams();
+  const place = places?.find((item) => item.path.startsWith("orders/") && item.path.endsWith("/share"));
+  if (!place || run.outdated || run.variant) return null;
+  const ask = () =>
+    sweep.mutate(
+      {
+        start: run.start,
+        end: run.end,
+        cash: run.cash,
+        dials: [{ paths: [place.path], text: "0, 25, 50, 75, 100" }],
+        drawn: null,
+      },
+      { onSuccess: (made) => setQuery({ sweep: String(made.number) }), onError: tellError },
+    );
+  return (
+    <Part title="What fills make of it">
+      <p>
+        This run filled at {place.text} of the way from mid to the other side.{" "}
+        <button type="button" className="link" disabled={sweep.isPending} onClick={ask}>
+          Run it at mid, at the other side and between
+        </button>
+        : what disappears on the way was never an edge.
       </p>
     </Part>
   );

@@ -1,34 +1,12 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useMemo, useRef, useState } from "react";
+import { DropdownMenu } from "radix-ui";
+import { type ReactNode, useMemo, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
-import { day, number, signed, tone } from "../../ui/format";
+import { day, number, price, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { Empty } from "../../ui/parts";
 
 type Trade = Schemas["TradeRow"];
-
-const GRID =
-  "grid grid-cols-[--spacing(23.5)_--spacing(21)_minmax(--spacing(37.5),1.2fr)_--spacing(12.5)_--spacing(7)_--spacing(13)_--spacing(13.5)_--spacing(7.5)_minmax(--spacing(19),1fr)_--spacing(13.5)_--spacing(14.5)] items-center gap-x-2 px-3";
-
-interface Column {
-  title: string;
-  key: (trade: Trade) => number | string;
-  right?: boolean;
-}
-
-const COLUMNS: Column[] = [
-  { title: "Entered", key: (t) => t.opened_at },
-  { title: "Legs", key: (t) => t.legs.length },
-  { title: "Strikes", key: (t) => Math.max(...t.legs.map((leg) => leg.strike)) },
-  { title: "Expires", key: (t) => t.expires },
-  { title: "DTE", key: (t) => t.dte, right: true },
-  { title: "Premium", key: (t) => t.credit, right: true },
-  { title: "To close", key: (t) => t.cost_to_close, right: true },
-  { title: "Held", key: (t) => t.held, right: true },
-  { title: "Left by", key: (t) => t.sentence ?? 99 },
-  { title: "P/L", key: (t) => t.pnl, right: true },
-  { title: "of it", key: (t) => t.of_premium ?? 0, right: true },
-];
 
 export function strikes(trade: Trade): string {
   return trade.legs
@@ -39,8 +17,199 @@ export function strikes(trade: Trade): string {
     .join(" ");
 }
 
-function glyphOf(trade: Trade) {
-  return { legs: trade.legs, spot: trade.spot };
+interface Column {
+  id: string;
+  title: string;
+  /** By which the table is sorted. */
+  key: (trade: Trade) => number | string;
+  cell: (trade: Trade) => ReactNode;
+  width: string;
+  right?: boolean;
+  /** Colours it by its sign. */
+  tone?: (trade: Trade) => number | null | undefined;
+  hint?: (trade: Trade) => string;
+  /** Shown until somebody chooses otherwise. */
+  usual?: boolean;
+}
+
+const rem = (quarters: number) => `${quarters / 4}rem`;
+
+const COLUMNS: Column[] = [
+  {
+    id: "number",
+    title: "No.",
+    key: (t) => t.number,
+    cell: (t) => number(t.number),
+    width: rem(9),
+    right: true,
+  },
+  {
+    id: "opened",
+    title: "Entered",
+    key: (t) => t.opened_at,
+    cell: (t) => `${day(t.opened)} ${t.opened.slice(2, 4)}`,
+    hint: (t) => t.opened_shown,
+    width: rem(23.5),
+    usual: true,
+  },
+  {
+    id: "legs",
+    title: "Legs",
+    key: (t) => t.legs.length,
+    cell: (t) => (
+      <LegGlyph glyph={{ legs: t.legs, spot: t.spot }} width={84} line={t.legs.length > 2 ? 11 : 16} />
+    ),
+    width: rem(21),
+    usual: true,
+  },
+  {
+    id: "strikes",
+    title: "Strikes",
+    key: (t) => Math.max(...t.legs.map((leg) => leg.strike)),
+    cell: strikes,
+    width: `minmax(${rem(37.5)}, 1.2fr)`,
+    usual: true,
+  },
+  {
+    id: "expires",
+    title: "Expires",
+    key: (t) => t.expires,
+    cell: (t) => day(t.expires).slice(4),
+    width: rem(12.5),
+    usual: true,
+  },
+  { id: "dte", title: "DTE", key: (t) => t.dte, cell: (t) => t.dte, width: rem(7), right: true, usual: true },
+  { id: "lots", title: "Lots", key: (t) => t.lots, cell: (t) => number(t.lots), width: rem(8), right: true },
+  {
+    id: "spot",
+    title: "Price then",
+    key: (t) => t.spot,
+    cell: (t) => price(t.spot),
+    width: rem(15),
+    right: true,
+  },
+  {
+    id: "delta",
+    title: "Delta",
+    key: (t) => t.delta ?? 0,
+    cell: (t) => number(t.delta, 2),
+    width: rem(11),
+    right: true,
+  },
+  {
+    id: "credit",
+    title: "Premium",
+    key: (t) => t.credit,
+    cell: (t) => number(t.credit),
+    width: rem(13),
+    right: true,
+    usual: true,
+  },
+  {
+    id: "close",
+    title: "To close",
+    key: (t) => t.cost_to_close,
+    cell: (t) => number(t.cost_to_close),
+    width: rem(13.5),
+    right: true,
+    usual: true,
+  },
+  {
+    id: "held",
+    title: "Held",
+    key: (t) => t.held,
+    cell: (t) => `${t.held} d`,
+    width: rem(8.5),
+    right: true,
+    usual: true,
+  },
+  {
+    id: "closed",
+    title: "Left",
+    key: (t) => t.closed,
+    cell: (t) => `${day(t.closed)} ${t.closed.slice(2, 4)}`,
+    hint: (t) => t.closed_shown,
+    width: rem(23.5),
+  },
+  {
+    id: "by",
+    title: "Left by",
+    key: (t) => t.sentence ?? 99,
+    cell: (t) => <span className="text-soft">{t.sentence ? `${t.sentence}  ${t.reason}` : t.reason}</span>,
+    hint: (t) => t.reason,
+    width: `minmax(${rem(19)}, 1fr)`,
+    usual: true,
+  },
+  {
+    id: "costs",
+    title: "Costs",
+    key: (t) => t.costs,
+    cell: (t) => number(t.costs, 2),
+    width: rem(12),
+    right: true,
+  },
+  {
+    id: "pnl",
+    title: "P/L",
+    key: (t) => t.pnl,
+    cell: (t) => <b className="font-medium">{signed(t.pnl)}</b>,
+    width: rem(13.5),
+    right: true,
+    tone: (t) => t.pnl,
+    usual: true,
+  },
+  {
+    id: "share",
+    title: "of it",
+    key: (t) => t.of_premium ?? 0,
+    cell: (t) => (t.of_premium === null ? "–" : `${signed(t.of_premium)} %`),
+    width: rem(14.5),
+    right: true,
+    tone: (t) => t.of_premium,
+    usual: true,
+  },
+];
+
+const KEPT = "strell.trade-columns";
+
+/** Which columns a person wants to see, remembered by the browser. */
+function useColumns(): [Column[], (id: string) => void] {
+  const [chosen, setChosen] = useState<string[]>(() => {
+    const kept = localStorage.getItem(KEPT)?.split(",") ?? [];
+    const known = kept.filter((id) => COLUMNS.some((column) => column.id === id));
+    return known.length > 0 ? known : COLUMNS.filter((column) => column.usual).map((column) => column.id);
+  });
+  const toggle = (id: string) => {
+    const to = chosen.includes(id) ? chosen.filter((item) => item !== id) : [...chosen, id];
+    if (to.length === 0) return;
+    localStorage.setItem(KEPT, to.join(","));
+    setChosen(to);
+  };
+  return [COLUMNS.filter((column) => chosen.includes(column.id)), toggle];
+}
+
+function ColumnMenu({ shown, toggle }: { shown: Column[]; toggle: (id: string) => void }) {
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="link ml-auto">Columns</DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content className="popover min-w-36 py-1" align="end" sideOffset={6}>
+          {COLUMNS.map((column) => (
+            <DropdownMenu.CheckboxItem
+              key={column.id}
+              className="flex cursor-pointer items-center gap-2 px-3 py-0.5 outline-none data-[highlighted]:bg-seawash"
+              checked={shown.includes(column)}
+              onCheckedChange={() => toggle(column.id)}
+              onSelect={(event) => event.preventDefault()}
+            >
+              <span className="w-4">{shown.includes(column) ? "✓" : ""}</span>
+              {column.title === "of it" ? "of the premium" : column.title}
+            </DropdownMenu.CheckboxItem>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
 }
 
 interface Props {
@@ -52,9 +221,12 @@ interface Props {
 
 /** Trades of a run; only the rows in sight are drawn. */
 export function TradesTable({ run, trades: shown, open }: Props) {
-  const [sort, setSort] = useState<{ column: number; down: boolean }>({ column: 0, down: true });
+  const [columns, toggle] = useColumns();
+  const [sort, setSort] = useState({ column: "opened", down: true });
+  const grid = "grid items-center gap-x-2 px-3";
+  const style = { gridTemplateColumns: columns.map((column) => column.width).join(" ") };
   const trades = useMemo(() => {
-    const key = COLUMNS[sort.column]!.key;
+    const key = COLUMNS.find((column) => column.id === sort.column)!.key;
     const sorted = shown.toSorted((a, b) => {
       const [x, y] = [key(a), key(b)];
       return (x < y ? -1 : x > y ? 1 : 0) || a.number - b.number;
@@ -98,6 +270,7 @@ export function TradesTable({ run, trades: shown, open }: Props) {
             ? `${number(trades.length)} of ${number(run.trades.length)}; open one to read it`
             : `${number(trades.length)}; open one to read it, or click the curve above`}
         </span>
+        <ColumnMenu shown={columns} toggle={toggle} />
       </div>
       <div
         className="card overflow-x-auto"
@@ -106,21 +279,23 @@ export function TradesTable({ run, trades: shown, open }: Props) {
         aria-rowcount={trades.length + 1}
       >
         <div className="min-w-200">
-          <div role="row" className={`${GRID} h-6.75 border-b text-xs text-soft`}>
-            {COLUMNS.map((column, i) => (
+          <div role="row" className={`${grid} h-6.75 border-b text-xs text-soft`} style={style}>
+            {columns.map((column) => (
               <span
-                key={column.title}
+                key={column.id}
                 role="columnheader"
-                aria-sort={sort.column === i ? (sort.down ? "descending" : "ascending") : "none"}
+                aria-sort={sort.column === column.id ? (sort.down ? "descending" : "ascending") : "none"}
                 className={column.right ? "number" : ""}
               >
                 <button
                   type="button"
                   className="hover:text-ink"
-                  onClick={() => setSort({ column: i, down: sort.column === i ? !sort.down : true })}
+                  onClick={() =>
+                    setSort({ column: column.id, down: sort.column === column.id ? !sort.down : true })
+                  }
                 >
                   {column.title}
-                  {sort.column === i && (sort.down ? " ↓" : " ↑")}
+                  {sort.column === column.id && (sort.down ? " ↓" : " ↑")}
                 </button>
               </span>
             ))}
@@ -136,42 +311,21 @@ export function TradesTable({ run, trades: shown, open }: Props) {
                     tabIndex={0}
                     data-index={row.index}
                     aria-rowindex={row.index + 2}
-                    className={`${GRID} absolute inset-x-0 h-6.25 cursor-pointer border-b border-line hover:bg-mark focus:bg-mark`}
-                    style={{ transform: `translateY(${row.start}px)` }}
+                    className={`${grid} absolute inset-x-0 h-6.25 cursor-pointer border-b border-line hover:bg-mark focus:bg-mark`}
+                    style={{ ...style, transform: `translateY(${row.start}px)` }}
                     onClick={() => open(trade.number)}
                     onKeyDown={(event) => (event.key === "Enter" ? open(trade.number) : steer(event))}
                   >
-                    <span role="cell" className="whitespace-nowrap" title={trade.opened_shown}>
-                      {day(trade.opened)} {trade.opened.slice(2, 4)}
-                    </span>
-                    <span role="cell">
-                      <LegGlyph glyph={glyphOf(trade)} width={84} line={trade.legs.length > 2 ? 11 : 16} />
-                    </span>
-                    <span role="cell" className="truncate">
-                      {strikes(trade)}
-                    </span>
-                    <span role="cell">{day(trade.expires).slice(4)}</span>
-                    <span role="cell" className="number">
-                      {trade.dte}
-                    </span>
-                    <span role="cell" className="number">
-                      {number(trade.credit, 0)}
-                    </span>
-                    <span role="cell" className="number">
-                      {number(trade.cost_to_close, 0)}
-                    </span>
-                    <span role="cell" className="number">
-                      {trade.held} d
-                    </span>
-                    <span role="cell" className="truncate text-soft" title={trade.reason}>
-                      {trade.sentence ? `${trade.sentence}  ${trade.reason}` : trade.reason}
-                    </span>
-                    <span role="cell" className={`number font-medium ${tone(trade.pnl)}`}>
-                      {signed(trade.pnl)}
-                    </span>
-                    <span role="cell" className={`number ${tone(trade.of_premium)}`}>
-                      {trade.of_premium === null ? "–" : `${signed(trade.of_premium)} %`}
-                    </span>
+                    {columns.map((column) => (
+                      <span
+                        key={column.id}
+                        role="cell"
+                        className={`truncate ${column.right ? "number" : ""} ${column.tone ? tone(column.tone(trade)) : ""}`}
+                        title={column.hint?.(trade)}
+                      >
+                        {column.cell(trade)}
+                      </span>
+                    ))}
                   </div>
                 );
               })}
