@@ -31,6 +31,7 @@ from desk.models import Account, Deployment
 from market.timelines import timeline
 from replay.models import ReplaySession
 from runs import services as runs
+from runs import work as run_work
 from runs.models import Run
 from strategies import services as strategies
 from strategies.models import Strategy
@@ -156,11 +157,12 @@ class BrowserTestCase(unittest.TestCase):
         self.page.on("pageerror", lambda error: self.broken.append(str(error)))
         self.addCleanup(lambda: self.assertEqual(self.broken, [], "errors in the page"))
 
-    def ran(self, strategy: Strategy) -> Run:
-        """A finished backtest of the whole history, whoever carried it out: the worker may have been first."""
-        history = timeline("MK30")
-        run = runs.ask(self.user, strategy.pk, history.dates[0], history.dates[-1], Decimal(50_000), "blocks")
-        runs.carry_out(run.pk)
+    def ran(self, strategy: Strategy, last: int = -1) -> Run:
+        """A finished backtest of the whole history, or up to another session, whoever carried it out: the worker may
+        have been first."""
+        dates = timeline("MK30").dates
+        run = runs.ask(self.user, strategy.pk, dates[0], dates[last], Decimal(50_000), "blocks")
+        run_work.carry_out(run.pk)
         until = time.monotonic() + 60
         while run.status != Run.Status.DONE and time.monotonic() < until:
             time.sleep(0.1)

@@ -100,11 +100,12 @@ def latest(user: User) -> list[dict[str, Any]]:
 
 
 def trades_found(user: User, number: int | None, on: dt.date | None) -> list[dict[str, Any]]:
-    """Trades of the last finished runs, by number or by the day of entry."""
+    """Trades by number or by the day of entry, of the last finished run of every strategy."""
     if number is None and on is None:
         return []
-    done = Run.objects.of(user).filter(status=Run.Status.DONE, archived=False).order_by("-finished_at")
-    found = RunTrade.objects.filter(run__in=list(done.values_list("pk", flat=True)[:LATEST]))
+    done = Run.objects.of(user).filter(status=Run.Status.DONE, archived=False)
+    last = done.order_by("strategy", "-finished_at").distinct("strategy").values_list("pk", flat=True)
+    found = RunTrade.objects.filter(run__in=list(last))
     found = found.filter(number=number) if number is not None else found.filter(row__opened__startswith=f"{on}")
     rows = found.select_related("run__revision").order_by("-run__finished_at", "number").only(
         "number", "row", "run__number", "run__strategy_id", "run__finished_at", "run__revision__document"

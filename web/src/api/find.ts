@@ -14,24 +14,28 @@ function tradeOf(text: string): { number?: number; on?: string } | null {
 
 export function useFoundTrades(text: string) {
   const asked = tradeOf(text);
-  return useQuery({
+  const found = useQuery({
     queryKey: keys.foundTrades(asked),
     queryFn: () => ask(api.GET("/api/runs/trades", { params: { query: asked ?? {} } })),
     enabled: asked !== null,
     placeholderData: keepPreviousData,
   });
+  return (asked && found.data) || [];
 }
 
 /** Whether a text may name a contract: it has a strike and something beside it. */
 const namesContract = (text: string) => /\d/.test(text) && /[a-z]/i.test(text) && !/^trade/i.test(text);
 
-export const useFoundContracts = (text: string) =>
-  useQuery({
+export function useFoundContracts(text: string) {
+  const asked = namesContract(text);
+  const found = useQuery({
     queryKey: keys.foundContracts(text.trim().toLowerCase()),
     queryFn: () => ask(api.GET("/api/contracts", { params: { query: { text } } })),
-    enabled: namesContract(text),
+    enabled: asked,
     placeholderData: keepPreviousData,
   });
+  return (asked && found.data) || [];
+}
 
 export const useFoundReplays = (enabled: boolean) =>
   useQuery({ queryKey: keys.foundReplays(), queryFn: () => ask(api.GET("/api/replays")), enabled });

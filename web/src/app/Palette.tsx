@@ -27,14 +27,17 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
   const sought = useDeferredValue(typed);
   const trades = useFoundTrades(sought);
   const contracts = useFoundContracts(sought);
-  const run = (what: () => void) => () => {
+  const show = (to: boolean) => {
     setTyped("");
-    onOpenChange(false);
+    onOpenChange(to);
+  };
+  const run = (what: () => void) => () => {
+    show(false);
     what();
   };
   const item = "flex cursor-pointer justify-between gap-4 px-3 py-1.5 data-[selected=true]:bg-seawash";
   return (
-    <Dialog.Root open={open} onOpenChange={onOpenChange}>
+    <Dialog.Root open={open} onOpenChange={show}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/20" />
         <Dialog.Content
@@ -82,9 +85,9 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
                   </Command.Item>
                 ))}
               </Command.Group>
-              {trades.isSuccess && trades.data.length > 0 && (
+              {trades.length > 0 && (
                 <Command.Group heading={<span className="px-3 text-xs text-soft">Trades</span>}>
-                  {trades.data.map((found) => (
+                  {trades.map((found) => (
                     <Command.Item
                       key={`${found.strategy} ${found.run} ${found.trade}`}
                       value={`${typed} trade ${found.trade} ${found.name} run ${found.run} #${found.strategy}`}
@@ -103,9 +106,9 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
                   ))}
                 </Command.Group>
               )}
-              {contracts.isSuccess && contracts.data.length > 0 && (
+              {contracts.length > 0 && (
                 <Command.Group heading={<span className="px-3 text-xs text-soft">Contracts</span>}>
-                  {contracts.data.map((found) => (
+                  {contracts.map((found) => (
                     <Command.Item
                       key={found.contract}
                       value={`${typed} ${found.contract}`}

@@ -1,4 +1,4 @@
-import { useEffect, useRef } from "react";
+import { useLayoutEffect, useRef } from "react";
 
 /** Whether a key press belongs to something the person is typing in. */
 export function isTyping(target: EventTarget | null): boolean {
@@ -12,7 +12,8 @@ export function isTyping(target: EventTarget | null): boolean {
 export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
   const current = useRef(keys);
   current.current = keys;
-  useEffect(() => {
+  // before it is painted: what a person sees answers
+  useLayoutEffect(() => {
     function press(event: KeyboardEvent) {
       const modified = event.ctrlKey || event.metaKey;
       if (event.defaultPrevented || (isTyping(event.target) && !modified)) return;

@@ -47,6 +47,8 @@ function HoldForm({ strategy, last, done }: Props & { done: () => void }) {
   const problem = hold.error instanceof Refusal ? hold.error.message : hold.error?.message;
   function submit(event: FormEvent) {
     event.preventDefault();
+    // the form of the next run, which this one stands in, is not meant
+    event.stopPropagation();
     hold.mutate(since, {
       onSuccess: (held) => {
         done();

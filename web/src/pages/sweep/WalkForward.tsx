@@ -14,14 +14,20 @@ interface Props {
   choose: (place: number) => void;
 }
 
-const TRAINED = [63, 126, 189, 252, 378, 504];
+const TRAINED = [42, 63, 126, 189, 252, 378, 504];
 const JUDGED = [10, 21, 42, 63, 126];
+
+/** About as many sessions as lie between two days. */
+const weekdays = (from: string, to: string) =>
+  ((new Date(to).getTime() - new Date(from).getTime()) / 86_400_000 / 7) * 5;
+const within = (of: number[], most: number) => of.findLast((count) => count <= most) ?? of[0]!;
 const ratio = (value: number | null) => number(value, 2);
 
 /** Variants chosen on what was known then, judged on the sessions that followed. */
 export function WalkForward({ sweep, choose }: Props) {
-  const [train, setTrain] = useState(252);
-  const [test, setTest] = useState(63);
+  const sessions = weekdays(sweep.start, sweep.end);
+  const [train, setTrain] = useState(() => within(TRAINED, sessions / 2.5));
+  const [test, setTest] = useState(() => within(JUDGED, (sessions - train) / 6));
   const [anchored, setAnchored] = useState(false);
   const walk = useWalk(sweep.id, train, test, anchored);
   const length = (label: string, value: number, of: number[], change: (to: number) => void) => (
