@@ -14,7 +14,7 @@ from runs.models import Run
 from runs.queries import run_facts
 from strell_core.results import metrics
 from strell_core.results.compare import days, difference
-from strell_core.strategy.sentences import sheet
+from strell_core.strategy.differences import differences
 
 MOST = 8
 MOST_DAYS = 100
@@ -40,7 +40,7 @@ def compared(user: User, ids: Sequence[int]) -> dict[str, Any]:
         "runs": [
             {**run_facts(run), "underlying": run.strategy.underlying.symbol, "curve": run.curve} for run in runs
         ],
-        "sentences": _sentences([run.document for run in runs]),
+        "sentences": differences([run.document for run in runs]),
         "differences": [_against(run, base) for run in runs[1:]],
     }  # fmt: skip
 
@@ -70,22 +70,3 @@ def _against(run: Run, base: Run) -> dict[str, Any]:
             for day in paired[:MOST_DAYS] if day.apart
         ],
     }  # fmt: skip
-
-
-def _sentences(documents: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Sentences in which the rules differ, by section, each document's own words; ``None`` where it has none there:
-    the first of a kind beside the first, the second beside the second."""
-    sheets = [[s for s in sheet(document).sentences if not s.off] for document in documents]
-    rows: dict[tuple[str, str, str], list[str | None]] = {}
-    order: dict[tuple[str, str, str], int] = {}
-    for place, sentences in enumerate(sheets):
-        seen: dict[tuple[str, str], int] = {}
-        for number, sentence in enumerate(sentences):
-            kind = (sentence.section, sentence.rule)
-            nth = seen[kind] = seen.get(kind, 0) + 1
-            key = (sentence.section, sentence.rule, str(nth))
-            rows.setdefault(key, [None] * len(sheets))[place] = sentence.text
-            order.setdefault(key, number)
-    sections = list(dict.fromkeys(s.section for sentences in sheets for s in sentences))
-    keys = sorted(rows, key=lambda key: (sections.index(key[0]), order[key]))
-    return [{"section": key[0], "texts": rows[key]} for key in keys if len(set(rows[key])) > 1]

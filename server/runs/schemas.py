@@ -9,7 +9,7 @@ from pydantic import Field, StringConstraints, create_model
 
 from config.schemas import Asked, Number
 from observe.schemas import GlyphOut, GreeksOut, PayoffOut
-from strategies.schemas import SentenceOut
+from strategies.schemas import DifferenceRow, SentenceOut
 from strell_core.results.figures import FIGURES
 
 
@@ -467,13 +467,8 @@ class DifferenceOut(Schema):
     days: list[DayApart]
 
 
-class SentenceRow(Schema):
-    section: str
-    texts: list[str | None]
-
-
 class CompareOut(Schema):
     runs: list[ComparedRun]
-    sentences: list[SentenceRow]
+    sentences: list[DifferenceRow]
     """Those in which the rules differ, as each run's own sheet says them."""
     differences: list[DifferenceOut]

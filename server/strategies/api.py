@@ -13,10 +13,12 @@ from strategies.schemas import (
     Change,
     CheckedText,
     DeclarationsOut,
+    DifferenceRow,
     FromLegs,
     MadeFromLegs,
     NewStrategy,
     PreviewOut,
+    RevisionNote,
     RevisionOut,
     StarterOut,
     StrategyOut,
@@ -98,8 +100,11 @@ def restore(request: SignedRequest, strategy_id: int) -> dict[str, Any]:
 
 
 @router.post("/strategies/{strategy_id}/duplicate", response=StrategyOut, operation_id="duplicate_strategy")
-def duplicate(request: SignedRequest, strategy_id: int, mirror: bool = False) -> dict[str, Any]:
-    return _whole(services.duplicate(request.user, strategy_id, mirror))
+def duplicate(
+    request: SignedRequest, strategy_id: int, mirror: bool = False, revision: int | None = None
+) -> dict[str, Any]:
+    """A new strategy with the rules of this one, as they are or were in a revision."""
+    return _whole(services.duplicate(request.user, strategy_id, mirror, revision))
 
 
 @router.post(
@@ -114,6 +119,22 @@ def mirror_sentence(request: SignedRequest, strategy_id: int, sentence_id: str, 
 def revisions(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     found = services.find(request.user, strategy_id)
     return [queries.revision_facts(revision) for revision in found.revisions.order_by("-number")]
+
+
+@router.patch("/strategies/{strategy_id}/revisions/{number}", response=RevisionOut, operation_id="describe_revision")
+def describe_revision(request: SignedRequest, strategy_id: int, number: int, body: RevisionNote) -> dict[str, Any]:
+    """What a person says of a revision."""
+    return queries.revision_facts(services.describe_revision(request.user, strategy_id, number, body.note))
+
+
+@router.get(
+    "/strategies/{strategy_id}/revisions/{number}/differences",
+    response=list[DifferenceRow],
+    operation_id="revision_differences",
+)
+def revision_differences(request: SignedRequest, strategy_id: int, number: int) -> list[dict[str, Any]]:
+    """Sentences in which a revision differs from the latest: its own words, then the latest's."""
+    return queries.against_latest(services.find(request.user, strategy_id), number)
 
 
 @router.post("/strategies/{strategy_id}/revisions/{number}", response=StrategyOut, operation_id="go_back")

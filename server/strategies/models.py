@@ -51,6 +51,7 @@ class Revision(models.Model):
     digest = models.CharField(max_length=64, help_text="of what decides: the document without name and notes")
     created_at = models.DateTimeField(auto_now_add=True)
     change = models.CharField(max_length=200, blank=True)
+    note = models.CharField(max_length=500, blank=True, help_text="what a person says of it")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["strategy", "number"], name="one_revision_number")]

@@ -10,6 +10,7 @@ from django.contrib.auth.models import User
 
 from market.own import market_for
 from observe.payoffs import Holding, glyph
+from strategies import services
 from strategies.models import Revision, Strategy
 from strell_core.formats.starters import starters
 from strell_core.measures.declaration import Declaration, Param
@@ -17,6 +18,7 @@ from strell_core.measures.frames import Frame
 from strell_core.measures.values import allowed, family
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
+from strell_core.strategy.differences import differences
 from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.sentences import Sheet, sheet
 
@@ -45,8 +47,13 @@ def glyph_now(document: dict[str, Any], owner_id: int) -> dict[str, Any]:
 def revision_facts(revision: Revision) -> dict[str, Any]:
     return {
         "number": revision.number, "created_at": revision.created_at, "change": revision.change,
-        "digest": revision.digest,
+        "digest": revision.digest, "note": revision.note,
     }  # fmt: skip
+
+
+def against_latest(strategy: Strategy, number: int) -> list[dict[str, Any]]:
+    """Sentences in which a revision and the latest differ, the revision's words first."""
+    return differences([services.revision(strategy, number).document, strategy.latest.document])
 
 
 def strategy_facts(strategy: Strategy) -> dict[str, Any]:

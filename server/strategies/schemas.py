@@ -1,10 +1,10 @@
 """Shapes of the strategies API."""
 
 import datetime as dt
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from ninja import Schema
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from config.schemas import Asked
 from observe.schemas import ExpirationOut, GlyphOut, GreeksOut, PayoffOut
@@ -89,6 +89,19 @@ class RevisionOut(Schema):
     created_at: dt.datetime
     change: str
     digest: str
+    note: str
+    """What a person says of it."""
+
+
+class RevisionNote(Asked):
+    note: Annotated[str, StringConstraints(strip_whitespace=True, max_length=500)]
+
+
+class DifferenceRow(Schema):
+    """A sentence in which two sheets differ; nothing where one has none there."""
+
+    section: str
+    texts: list[str | None]
 
 
 class Begun(Asked):

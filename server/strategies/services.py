@@ -178,13 +178,27 @@ def _change(before: dict[str, Any], after: dict[str, Any]) -> str:
     return f"renamed to {after['name']}" if before["name"] != after["name"] else "sentences ordered or switched"
 
 
+def revision(strategy: Strategy, number: int) -> Revision:
+    """One of a strategy's revisions; raises :class:`NotThere`."""
+    found = strategy.revisions.filter(number=number).first()
+    if found is None:
+        raise NotThere(f"There is no revision {number}.")
+    return found
+
+
+def describe_revision(user: User, strategy_id: int, number: int, note: str) -> Revision:
+    """What a person says of a revision; its rules stay as they are."""
+    found = revision(find(user, strategy_id), number)
+    found.note = note
+    found.save(update_fields=["note"])
+    return found
+
+
 @transaction.atomic
 def go_back(user: User, strategy_id: int, number: int) -> Revision:
     """Make an earlier revision the latest again (undo): a new revision with its document."""
     strategy = find(user, strategy_id)
-    earlier = strategy.revisions.filter(number=number).first()
-    if earlier is None:
-        raise NotThere(f"There is no revision {number}.")
+    earlier = revision(strategy, number)
     Strategy.objects.select_for_update(no_key=True).get(pk=strategy.pk)
     return _add_revision(strategy, earlier.document, f"back to revision {number}", strategy.latest.number)
 
@@ -197,8 +211,10 @@ def mirror_sentence(user: User, strategy_id: int, sentence_id: str, based_on: in
     return revise(user, strategy_id, mirrored(document, only=sentence_id), based_on)
 
 
-def duplicate(user: User, strategy_id: int, mirror: bool) -> Strategy:
-    document = copy.deepcopy(find(user, strategy_id).latest.document)
+def duplicate(user: User, strategy_id: int, mirror: bool, number: int | None = None) -> Strategy:
+    """A new strategy with the rules of the latest or another revision, calls and puts exchanged or not."""
+    strategy = find(user, strategy_id)
+    document = copy.deepcopy((strategy.latest if number is None else revision(strategy, number)).document)
     if mirror:
         document = mirrored(document)
     document["name"] = f"{document['name']}, {'mirrored' if mirror else 'copy'}"[:80]

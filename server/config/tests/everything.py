@@ -91,6 +91,7 @@ class WithEverything(DeskTestCase):
             "create_strategy": {"document": document}, "revise_strategy": {"based_on": 1, "document": document},
             "strategy_from_legs": {"symbol": "MK30", "at": None, "name": "mine", "legs": [structure]}, "check_text": {"text": "x"},
             "hold_back": {"since": "2026-11-02"},
+            "describe_revision": {"note": "as it was"},
             "describe_run": {"name": "mine", "note": "", "tags": ["one"], "archived": False, "baseline": True},
             "ask_run": {"start": day, "end": "2026-10-01", "cash": "50000", "method": "blocks"},
             "ask_sweep": {

@@ -54,6 +54,23 @@ class RevisionTest(DemoTestCase):
         self.assertEqual([r["change"] for r in revisions], ["back to revision 1", "At 60 % of the credit.", "written"])
         self.assertEqual(self.send("post", f"/strategies/{self.strategy.pk}/revisions/9")[0], 404)
 
+    def test_a_revision_has_a_note_and_differs_in_sentences_from_the_latest(self) -> None:
+        self.revise(lambda d: (d["leave"][0].update(percent=60), d["leave"].pop()))
+        path = f"/strategies/{self.strategy.pk}/revisions"
+        status, said = self.send("patch", f"{path}/1", {"note": " as it began "})
+        self.assertEqual((status, said["note"]), (200, "as it began"))
+        self.assertEqual([r["note"] for r in self.send("get", path)[1]], ["", "as it began"])
+        found = self.send("get", f"{path}/1/differences")[1]
+        self.assertEqual(found[0], {"section": "leave", "texts": ["At 50 % of the credit.", "At 60 % of the credit."]})
+        self.assertEqual((len(found), found[1]["texts"][1]), (2, None))
+        self.assertEqual(self.send("get", f"{path}/2/differences")[1], [])
+        status, copied = self.send("post", f"/strategies/{self.strategy.pk}/duplicate?revision=1")
+        self.assertEqual((status, copied["sheet"][5]["text"]), (200, "At 50 % of the credit."))
+        for method, where, body in (("get", "/9/differences", None), ("patch", "/9", {"note": "x"})):
+            self.assertEqual(self.send(method, path + where, body)[0], 404)
+        self.assertEqual(self.send("patch", f"{path}/1", {"note": "x" * 501})[0], 422)
+        self.assertEqual(self.send("patch", f"{path}/1", {"note": "mine"}, client=self.other)[0], 404)
+
     def test_one_sentence_is_mirrored(self) -> None:
         leg = self.strategy.latest.document["entries"][0]["legs"][0]["id"]
         path = f"/strategies/{self.strategy.pk}/sentences"

@@ -80,6 +80,33 @@ export const useRevisions = (id: number) =>
       ask(api.GET("/api/strategies/{strategy_id}/revisions", { params: { path: { strategy_id: id } } })),
   });
 
+/** Sentences in which a revision differs from the latest. */
+export const useDifferences = (id: number, revision: number, latest: number) =>
+  useQuery({
+    queryKey: keys.strategy(id, "differences", revision, latest),
+    queryFn: () =>
+      ask(
+        api.GET("/api/strategies/{strategy_id}/revisions/{number}/differences", {
+          params: { path: { strategy_id: id, number: revision } },
+        }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export function useDescribeRevision(id: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ number, note }: { number: number; note: string }) =>
+      ask(
+        api.PATCH("/api/strategies/{strategy_id}/revisions/{number}", {
+          params: { path: { strategy_id: id, number } },
+          body: { note },
+        }),
+      ),
+    onSuccess: () => cache.invalidateQueries({ queryKey: keys.strategy(id, "revisions") }),
+  });
+}
+
 export const useText = (id: number, revision: number) =>
   useQuery({
     queryKey: keys.strategy(id, "text", revision),
@@ -207,10 +234,10 @@ export const useCreateStrategy = () =>
   useStrategyWrite((body: Schemas["NewStrategy"]) => ask(api.POST("/api/strategies", { body })));
 
 export const useDuplicate = () =>
-  useStrategyWrite(({ id, mirror }: { id: number; mirror: boolean }) =>
+  useStrategyWrite(({ id, mirror, revision }: { id: number; mirror: boolean; revision?: number }) =>
     ask(
       api.POST("/api/strategies/{strategy_id}/duplicate", {
-        params: { path: { strategy_id: id }, query: { mirror } },
+        params: { path: { strategy_id: id }, query: { mirror, ...(revision && { revision }) } },
       }),
     ),
   );

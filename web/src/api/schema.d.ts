@@ -856,7 +856,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Duplicate */
+        /**
+         * Duplicate
+         * @description A new strategy with the rules of this one, as they are or were in a revision.
+         */
         post: operations["duplicate_strategy"];
         delete?: never;
         options?: never;
@@ -909,6 +912,30 @@ export interface paths {
         put?: never;
         /** Go Back */
         post: operations["go_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Describe Revision
+         * @description What a person says of a revision.
+         */
+        patch: operations["describe_revision"];
+        trace?: never;
+    };
+    "/api/strategies/{strategy_id}/revisions/{number}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revision Differences
+         * @description Sentences in which a revision differs from the latest: its own words, then the latest's.
+         */
+        get: operations["revision_differences"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3778,6 +3805,23 @@ export interface components {
             change: string;
             /** Digest */
             digest: string;
+            /** Note */
+            note: string;
+        };
+        /** RevisionNote */
+        RevisionNote: {
+            /** Note */
+            note: string;
+        };
+        /**
+         * DifferenceRow
+         * @description A sentence in which two sheets differ; nothing where one has none there.
+         */
+        DifferenceRow: {
+            /** Section */
+            section: string;
+            /** Texts */
+            texts: (string | null)[];
         };
         /** TextOut */
         TextOut: {
@@ -5014,7 +5058,7 @@ export interface components {
             /** Runs */
             runs: components["schemas"]["ComparedRun"][];
             /** Sentences */
-            sentences: components["schemas"]["SentenceRow"][];
+            sentences: components["schemas"]["DifferenceRow"][];
             /** Differences */
             differences: components["schemas"]["DifferenceOut"][];
         };
@@ -5132,13 +5176,6 @@ export interface components {
             base_only_made: number;
             /** Days */
             days: components["schemas"]["DayApart"][];
-        };
-        /** SentenceRow */
-        SentenceRow: {
-            /** Section */
-            section: string;
-            /** Texts */
-            texts: (string | null)[];
         };
         /**
          * PlaceOut
@@ -7703,6 +7740,7 @@ export interface operations {
         parameters: {
             query?: {
                 mirror?: boolean;
+                revision?: number | null;
             };
             header?: never;
             path: {
@@ -7789,6 +7827,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StrategyOut"];
+                };
+            };
+        };
+    };
+    describe_revision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RevisionNote"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionOut"];
+                };
+            };
+        };
+    };
+    revision_differences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferenceRow"][];
                 };
             };
         };

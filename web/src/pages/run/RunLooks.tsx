@@ -13,11 +13,13 @@ import { RunFigures } from "./RunFigures";
 import { Slices } from "./Slices";
 import { TradesTable } from "./TradesTable";
 import { useChoices } from "./useChoices";
+import { WhyNot } from "./WhyNot";
 
 const LOOKS = [
   { id: "trades", title: "Curve and trades" },
   { id: "slices", title: "Slices" },
   { id: "course", title: "Months and causes" },
+  { id: "why-not", title: "Why not" },
   { id: "luck", title: "Luck" },
 ];
 
@@ -114,6 +116,7 @@ export function RunLooks({ run, figures, underlying, currency, document, save, o
           !slices.error && <Skeleton className="h-80" />
         ))}
       {look === "course" && <Course run={run} currency={currency} />}
+      {look === "why-not" && <WhyNot run={run} />}
       {look === "luck" && <Luck run={run} currency={currency} />}
     </>
   );
