@@ -24,7 +24,7 @@ PROJECT = Path(__file__).resolve().parents[1]
 SESSIONS = 30
 DIALS = [
     (["leave/0/percent"], "21 to 70 by 1"),
-    (["entries/0/legs/0/strike/delta", "entries/0/legs/1/strike/delta"], "0.1 to 0.295 by 0.005"),
+    (["entries/0/legs/0/strike/delta", "entries/0/legs/1/strike/delta"], "0.05 to 0.44 by 0.01"),
 ]
 
 
@@ -100,7 +100,7 @@ def run() -> None:
     from market.timelines import timeline
     from strategies import services as strategies
     from sweeps import services as sweeps
-    from sweeps.models import Cell, Sweep
+    from sweeps.models import Sweep
 
     user = User.objects.filter(username="demo").first()
     if user is None or os.geteuid() != 0 or shutil.which("ip") is None:
@@ -172,5 +172,5 @@ def run() -> None:
     finally:
         for machine in machines:
             machine.gone()
-        Cell.objects.filter(sweep__strategy=strategy).delete()
+        Sweep.objects.filter(strategy=strategy).delete()
         strategy.delete()

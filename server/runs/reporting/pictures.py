@@ -19,7 +19,7 @@ from strell_core.market.prices import grouped
 INK, SOFT, LINE, SEA, GAIN, LOSS = "#18242d", "#5c6670", "#e8e2d4", "#0f5c6e", "#1c69a6", "#a84b14"
 STROKES = ((SEA, "-"), (LOSS, "-"), (GAIN, "-"), (INK, "-"), (SEA, "--"), (LOSS, "--"), (GAIN, "--"), (INK, "--"))
 # text stays text, and the same run gives the same bytes
-STYLE = {
+STYLE: Any = {
     "svg.fonttype": "none", "svg.hashsalt": "strell", "text.parse_math": False, "font.size": 8, "axes.edgecolor": LINE, "axes.labelcolor": SOFT,
     "xtick.color": SOFT, "ytick.color": SOFT, "text.color": INK, "axes.grid": True, "grid.color": LINE,
     "grid.linewidth": 0.6, "axes.spines.top": False, "axes.spines.right": False, "axes.spines.left": False,
@@ -37,9 +37,11 @@ def curve(dates: Sequence[dt.date], equity: Sequence[float], drawdown: Sequence[
         _line(rows[0], dates, equity, f"equity, {currency}", SEA, 1.3)
         _thousands(rows[0])
         other = rows[0].twinx()
-        other.plot(dates, spot, color="#9aa3a8", linewidth=0.6)
+        other.plot(np.array(dates, "datetime64[D]"), spot, color="#9aa3a8", linewidth=0.6)
         other.set_axis_off()
-        rows[1].fill_between(dates, [100 * value for value in drawdown], color=LOSS, alpha=0.18)
+        rows[1].fill_between(
+            np.array(dates, "datetime64[D]"), [100 * value for value in drawdown], color=LOSS, alpha=0.18
+        )
         _line(rows[1], dates, [100 * value for value in drawdown], "drawdown, %", LOSS, 0.9)
         if known:
             _line(rows[2], dates, [np.nan if value is None else value for value in vol], "IV, %", INK, 0.8)
@@ -70,12 +72,12 @@ def overlay(curves: Sequence[tuple[Sequence[dt.date], Sequence[float]]]) -> str:
         figure.subplots_adjust(left=0.055, right=0.995, top=0.98, bottom=0.09)
         axes = figure.subplots()
         for (dates, equity), (colour, dash) in zip(curves, STROKES, strict=False):
-            axes.plot(dates, equity, color=colour, linestyle=dash, linewidth=1.1)
+            axes.plot(np.array(dates, "datetime64[D]"), equity, color=colour, linestyle=dash, linewidth=1.1)
         return _svg(figure, axes)
 
 
 def _line(axes: Axes, dates: Sequence[dt.date], values: Sequence[float], label: str, colour: str, width: float) -> None:
-    axes.plot(list(dates), list(values), color=colour, linewidth=width)
+    axes.plot(np.array(dates, "datetime64[D]"), list(values), color=colour, linewidth=width)
     axes.set_ylabel(label)
     axes.margins(x=0)
 
@@ -86,9 +88,9 @@ def _thousands(axes: Axes) -> None:
 
 def _svg(figure: Figure, dated: Any = None) -> str:
     if dated is not None:
-        locator = AutoDateLocator()
+        locator = AutoDateLocator()  # type: ignore[no-untyped-call]
         dated.xaxis.set_major_locator(locator)
-        dated.xaxis.set_major_formatter(ConciseDateFormatter(locator))
+        dated.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
     out = io.StringIO()
     figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
     text = out.getvalue()
