@@ -184,6 +184,50 @@ class ComingTest(ByHandCase):
         (trade,) = history.closed
         self.assertEqual(trade.lots, 3)
 
+    def test_half_of_four_lots_is_two(self) -> None:
+        half = dataclasses.replace(EXIT, closes=lambda params: Close(share=Fraction(1, 2)), then=lambda params: ())
+        rule = {"id": "x", "rule": "leg_target", "leg": "p", "other": "c", "percent": 60}
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"},
+            "2026-10-06 15:40": {CALL: "1.80/2.00", PUT: "1.80/2.00"},
+        })))  # fmt: skip
+        with known(kinds.exits, half):
+            four = entry("only", [*self.STRANGLE]) | {"size": [{"rule": "fixed_lots", "lots": 4}]}
+            history = self.run_all(strategy(four, leave=[rule]), timeline)
+        order = history.intents[1]
+        self.assertEqual((order.lots, [leg.contracts for leg in order.legs]), (2, [2, 2]))
+        self.assertEqual([leg.contracts for leg in history.state.trades[0].legs], [-2, -2])
+
+    def test_a_roll_into_what_nobody_bids_for_is_not_dealt(self) -> None:
+        rule = {"id": "up", "rule": "roll_short", "leg": "c", "level": 3120}
+        timeline = timeline_of(session_chains(snapshots(
+            {
+                "2026-10-05 15:40": {CALL: "6.00/6.20", FAR: "2.00/2.20", PUT: "5.00/5.20"},
+                "2026-10-06 15:40": {CALL: "9.00/9.40", FAR: "0.00/0.20", PUT: "3.00/3.20"},
+            },
+            {"2026-10-06 15:40": 3125, "2026-10-07 15:40": 3110},
+        )))  # fmt: skip
+        with known(kinds.adjustments, ADJUSTMENT):
+            history = self.run_all(strategy(entry("only", [*self.STRANGLE], adjust=[rule])), timeline)
+        self.assertEqual(
+            self.told(history, "moved", "lapsed"), [("06 15:45", "moved", "up"), ("06 15:55", "lapsed", "up")]
+        )
+        (trade,) = history.state.trades
+        self.assertEqual([leg.contract.strike for leg in trade.legs], [3150, 3050])
+
+    def test_a_floor_in_percent_of_nothing_is_none(self) -> None:
+        """What was opened for no premium has no percent of it."""
+        timeline = timeline_of(session_chains(snapshots({
+            "2026-10-05 15:40": {CALL: "5.00/5.20", PUT: "4.80/5.00"},
+            "2026-10-06 15:40": {CALL: "2.00/2.20"},
+            "2026-10-06 15:50": {CALL: "8.00/8.20"},
+        })))  # fmt: skip
+        legs = [leg("c", "call", 3150, first=True), leg("p", "put", 3050, side="buy")]
+        document = strategy(entry("only", legs), leave=[{"id": "floor", "rule": "profit_floor"}])
+        history = self.run_all(document, timeline)
+        (trade,) = history.state.trades
+        self.assertEqual((trade.opening, self.told(history, "left")), (0, []))
+
     def test_an_adjustment_rolls_a_leg_as_one_order(self) -> None:
         rule = {"id": "up", "rule": "roll_short", "leg": "c", "level": 3120}
         timeline = timeline_of(session_chains(snapshots(

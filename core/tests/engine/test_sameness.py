@@ -14,7 +14,7 @@ import numpy as np
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import EngineState, to_plain
-from strell_core.engine.stored import closed_trade, dump, load
+from strell_core.engine.stored import StoredStateError, closed_trade, dump, dump_history, load, load_history
 from strell_core.market.instruments import TermsPeriod
 from strell_core.market.timeline import Timeline
 from strell_core.results.equity import equity_curve
@@ -66,6 +66,29 @@ class SamenessTest(unittest.TestCase):
             in_cuts(run_steps, plan, timeline, list(range(1, len(timeline.times)))),
             (bytes_of(whole), dump(whole.state)),
         )
+
+    def test_a_run_that_was_kept_goes_on_as_if_it_had_not_stopped(self) -> None:
+        timeline = short_history()
+        n = len(timeline.times)
+        for name, document in variations().items():
+            plan = make_plan(parse(document), timeline)
+            whole = run_blocks(plan, timeline, 0, n, CASH)
+            for cut in (n // 3, n - 40):
+                text = dump_history(run_blocks(plan, timeline, 0, cut, CASH))
+                again = load_history(text, "MK30")
+                self.assertEqual(dump_history(again), text, name)
+                again.extend(run_blocks(plan, timeline, cut, n, CASH, None, again.state))
+                self.assertEqual((bytes_of(again), dump(again.state)), (bytes_of(whole), dump(whole.state)), name)
+                self.assertEqual(to_plain(again.intents), to_plain(whole.intents), name)
+
+    def test_a_kept_run_of_another_version_or_broken_is_not_read(self) -> None:
+        good = json.loads(dump_history(History(EngineState(CASH))))
+        for change in ({"version": 3}, {"needs": [{"at": 1}]}, {"entries": [{"amount": "x", "contract": None}]}):
+            with self.assertRaises(StoredStateError):
+                load_history(json.dumps({**good, **change}), "MK30")
+        for text in ("", "[]", "{}", "null"):
+            with self.assertRaises(StoredStateError):
+                load_history(text, "MK30")
 
     def test_a_run_repeated_gives_the_same_bytes(self) -> None:
         timeline = short_history()

@@ -251,6 +251,15 @@ class GreekCurvesTest(unittest.TestCase):
         self.assertGreater(profit(shifted(calendar, 0.0, {FAR: 0.02}), at, SPOT, NOW, NOW)[0], base)
 
 
+class SettledTest(unittest.TestCase):
+    def test_at_and_after_its_settlement_an_option_is_worth_its_exercise(self) -> None:
+        prices = np.array([3_000.0, 3_100.0, 3_200.0])
+        for at in (NEAR, NEAR + 86_400):
+            for sign, worth in ((1, [0, 0, 50]), (-1, [150, 50, 0])):
+                found = leg_values(leg(1, sign, 3_150.0, 5.0), prices, SPOT, NOW, at)
+                self.assertEqual(found.tolist(), worth)
+
+
 class SettledGreeksTest(unittest.TestCase):
     def test_what_is_settled_has_the_delta_of_what_it_has_become(self) -> None:
         """An expired call in the money is one unit a contract, a put minus one, out of the money nothing."""

@@ -68,6 +68,14 @@ def run() -> Finished:
 
 
 class FiguresTest(unittest.TestCase):
+    def test_without_capital_that_was_needed_there_is_no_return_on_it(self) -> None:
+        idle = run()
+        idle.history.needs.clear()
+        found = figures(idle)
+        self.assertEqual(
+            (found["return_on_capital"], found["capital_most"], found["capital_average"]), (None, None, None)
+        )
+
     def test_every_figure_by_hand(self) -> None:
         found = figures(run())
         growth = 1.1**42 - 1  # 252 sessions a year, 6 of them

@@ -7,6 +7,7 @@ import unittest
 from itertools import permutations
 
 import numpy as np
+from scipy import stats
 from scipy.special import ndtri
 
 from strell_core.results import luck, metrics
@@ -47,6 +48,11 @@ class RecordTest(unittest.TestCase):
         skewed = np.where(np.arange(750) % 50 == 0, -0.09, 0.003)
         plain = luck.probability_above(float(skewed.mean() / skewed.std(ddof=1)), 0.0, 750, 0.0, 3.0)
         self.assertLess(luck.beyond(skewed) or 0, plain, "rare large losses make a good ratio less sure")
+        for record in (daily, skewed):
+            ratio = float(record.mean() / record.std(ddof=1))
+            third, fourth = stats.skew(record), stats.kurtosis(record, fisher=False)
+            by_scipy = luck.probability_above(ratio, 0.0, len(record), float(third), float(fourth))
+            self.assertAlmostEqual(luck.beyond(record) or 0, by_scipy, places=12)
 
     def test_too_little_to_judge(self) -> None:
         self.assertIsNone(luck.beyond(np.random.default_rng(4).normal(size=59)))
