@@ -145,12 +145,15 @@ class ChainView:
 
     @cached_property
     def expirations(self) -> list[dt.date]:
-        """Expirations with quotes at this instant, nearest first."""
-        return [
-            cube.expiration
-            for cube in self._timeline.cubes_at(self.index)
-            if bool((cube.ask[:, self.index - cube.start] > 0).any())
-        ]
+        """Expirations with quotes at this instant, nearest first: looked for once, however many ask."""
+        known: dict[int, list[dt.date]] = self._timeline.computed.setdefault("expirations", {})
+        if self.index not in known:
+            known[self.index] = [
+                cube.expiration
+                for cube in self._timeline.cubes_at(self.index)
+                if bool((cube.ask[:, self.index - cube.start] > 0).any())
+            ]
+        return known[self.index]
 
     def listed(self, settlement: int) -> list[dt.date]:
         """Expirations recorded now that settle at an epoch second, quoted or not."""
