@@ -316,7 +316,7 @@ class RulesStory(BrowserTestCase):
         expect(self.page.get_by_role("heading", name="Harbour strangle, wider")).to_be_visible()
         self.page.get_by_role("button", name="Revision 2, show all").click()
         self.page.get_by_role("button", name="written").click()
-        expect(self.page.get_by_role("list", name="Revision 1 beside the latest")).to_be_visible()
+        expect(self.page.get_by_text("Its sentences are those of the latest.")).to_be_visible()
         self.page.get_by_label("Note on revision 1").fill("as it began")
         self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("button", name="written as it began")).to_be_visible()

@@ -24,6 +24,7 @@ from desk.tickets import Ticket, deployment_pnl
 from journal.models import JournalEntry
 from market.models import Underlying, Venue
 from runs import services as runs
+from runs import work as run_work
 from strategies import services as strategies
 from venue import clock
 from venue.live import live
@@ -332,7 +333,7 @@ class JournalTest(DeploymentTestCase):
         history = timeline("MK30")
         self.assertEqual(history.dates[-1], venue.session)
         run = runs.ask(self.mara, self.strategy.pk, history.dates[-5], history.dates[-1], Decimal(50_000), "steps")
-        runs.carry_out(run.pk)
+        run_work.carry_out(run.pk)
         run.refresh_from_db()
         self.assertEqual(run.status, "done")
 
