@@ -5,7 +5,7 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Annotated, Any
 
 from ninja import Schema
-from pydantic import Field, StringConstraints, create_model
+from pydantic import BaseModel, Field, StringConstraints, create_model
 
 from config.schemas import Asked, Number
 from observe.schemas import GlyphOut, GreeksOut, PayoffOut
@@ -144,7 +144,8 @@ class MonthOut(Schema):
     """Of the equity with which it began."""
 
 
-class TradeLeg(Schema):
+# plain models: a run has thousands of them (5 000 trades: 1.2 s instead of 4)
+class TradeLeg(BaseModel):
     expiration: str
     strike: float
     right: str
@@ -154,7 +155,7 @@ class TradeLeg(Schema):
     how: str
 
 
-class TradeRow(Schema):
+class TradeRow(BaseModel):
     number: int
     opened: str
     closed: str
@@ -204,7 +205,7 @@ class OpenTrade(Schema):
     legs: list[OpenLeg]
 
 
-class DecisionOut(Schema):
+class DecisionOut(BaseModel):
     at: int
     local: str
     kind: str

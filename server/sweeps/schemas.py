@@ -5,7 +5,7 @@ from decimal import Decimal
 from typing import Any
 
 from ninja import Schema
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from config.schemas import Asked, Number
 from runs.schemas import FigureOut
@@ -82,7 +82,7 @@ class SweepRow(Schema):
     dials: list[DialOut]
 
 
-class VariantOut(Schema):
+class VariantOut(BaseModel):
     place: int
     at: list[int]
     done: bool
