@@ -256,7 +256,8 @@ class SettledTest(unittest.TestCase):
         prices = np.array([3_000.0, 3_100.0, 3_200.0])
         for at in (NEAR, NEAR + 86_400):
             for sign, worth in ((1, [0, 0, 50]), (-1, [150, 50, 0])):
-                found = leg_values(leg(1, sign, 3_150.0, 5.0), prices, SPOT, NOW, at)
+                held = dataclasses.replace(leg(1, sign, 3_150.0, 5.0), rate=0.05)
+                found = leg_values(held, prices, SPOT, NOW, at)
                 self.assertEqual(found.tolist(), worth)
 
 
