@@ -6,6 +6,18 @@ import { Th } from "../../ui/Th";
 import type { RunRow } from "../strategy/types";
 
 const MOST = 8;
+type Value = number | null | undefined;
+
+/** Figures in the list. */
+const COLUMNS = [
+  { id: "trades_count", title: "Trades", text: (value: Value) => number(value), toned: false },
+  { id: "cagr", title: "CAGR", text: (value: Value) => signedPercent(value), toned: true },
+  { id: "max_drawdown", title: "Drawdown", text: (value: Value) => signedPercent(value), toned: false },
+  { id: "mar", title: "MAR", text: (value: Value) => number(value, 2), toned: false },
+  { id: "sharpe", title: "Sharpe", text: (value: Value) => number(value, 2), toned: false },
+  { id: "trades_win_rate", title: "Won", text: (value: Value) => percent(value, 0), toned: false },
+  { id: "trades_expectancy", title: "A trade", text: (value: Value) => signed(value), toned: true },
+] as const;
 
 interface Props {
   runs: RunRow[];
@@ -72,27 +84,11 @@ export function AllRuns({ runs, look }: Props) {
               </Th>
               <Th className="py-1">Run</Th>
               <Th className="px-2">Period</Th>
-              <Th className="number px-2" title={words("trades_count")}>
-                Trades
-              </Th>
-              <Th className="number px-2" title={words("cagr")}>
-                CAGR
-              </Th>
-              <Th className="number px-2" title={words("max_drawdown")}>
-                Drawdown
-              </Th>
-              <Th className="number px-2" title={words("mar")}>
-                MAR
-              </Th>
-              <Th className="number px-2" title={words("sharpe")}>
-                Sharpe
-              </Th>
-              <Th className="number px-2" title={words("trades_win_rate")}>
-                Won
-              </Th>
-              <Th className="number px-3" title={words("trades_expectancy")}>
-                A trade
-              </Th>
+              {COLUMNS.map(({ id, title }) => (
+                <Th key={id} className="number px-2" title={words(id)}>
+                  {title}
+                </Th>
+              ))}
             </tr>
           </thead>
           <tbody>
@@ -173,15 +169,11 @@ function Row({ run, chosen, full, toggle, open }: RowProps) {
       <td className="px-2 py-1 whitespace-nowrap">
         {date(run.start)} – {date(run.end)}
       </td>
-      <td className="number px-2 py-1">{number(figures?.trades_count)}</td>
-      <td className={`number px-2 py-1 ${tone(figures?.cagr)}`}>{signedPercent(figures?.cagr)}</td>
-      <td className="number px-2 py-1">{signedPercent(figures?.max_drawdown)}</td>
-      <td className="number px-2 py-1">{number(figures?.mar, 2)}</td>
-      <td className="number px-2 py-1">{number(figures?.sharpe, 2)}</td>
-      <td className="number px-2 py-1">{percent(figures?.trades_win_rate, 0)}</td>
-      <td className={`number px-3 py-1 ${tone(figures?.trades_expectancy)}`}>
-        {signed(figures?.trades_expectancy)}
-      </td>
+      {COLUMNS.map(({ id, text, toned }) => (
+        <td key={id} className={`number px-2 py-1 ${toned ? tone(figures?.[id]) : ""}`}>
+          {text(figures?.[id])}
+        </td>
+      ))}
     </tr>
   );
 }
