@@ -64,12 +64,8 @@ def contracts(text: str) -> list[dict[str, Any]]:
         history = timeline(row.symbol)
         view = history.view(len(history.times) - 1)
         for date in view.expirations:
-            if (asked.day, asked.month, asked.year) != tuple(
-                own if given is not None else None
-                for own, given in zip(
-                    (date.day, date.month, date.year), (asked.day, asked.month, asked.year), strict=True
-                )
-            ):
+            own = (asked.day, date.day), (asked.month, date.month), (asked.year, date.year)
+            if any(given not in (None, there) for given, there in own):
                 continue
             for right in ("call", "put"):
                 strikes = view.slice(date, right).strikes

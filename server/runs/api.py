@@ -12,20 +12,17 @@ from runs.compare import compared
 from runs.luck import luck_of
 from runs.models import Run
 from runs.others import others
+from runs.research_schemas import CompareOut, LuckOut, MeasureName, SlicesOut
 from runs.schemas import (
-    CompareOut,
     CourseOut,
     FigureOut,
     FoundTrade,
     LatestRun,
-    LuckOut,
-    MeasureName,
     OtherExitsOut,
     RunOut,
     RunRequest,
     RunRow,
     RunWords,
-    SlicesOut,
     TradeDetail,
 )
 from runs.slices import market_measures, slices

@@ -75,10 +75,9 @@ def extend(user: User, run_id: int) -> Run:
         raise Conflict(f"Run {run.number} has no result to go on from: it is {run.status}.")
     if run.figures.get("ruined_on"):
         raise Conflict(f"Run {run.number} ended when all was lost; there is nothing to go on with.")
-    last = timeline(clock_of(run.document)).dates[-1]
     held = run.strategy.held_from
-    if held is not None and not run.look:
-        last = min(last, held - dt.timedelta(days=1))
+    dates = timeline(clock_of(run.document)).dates
+    last = max((date for date in dates if held is None or run.look or date < held), default=run.end)
     if last <= run.end:
         rest = "yet" if held is None or run.look else f"that is not held back from {held:%-d %b %Y} on"
         raise Conflict(f"No session after {run.end:%-d %b %Y} is recorded {rest}.")

@@ -17,7 +17,7 @@ from config.errors import Refused
 from config.heartbeat import beating
 from config.push import notify
 from market.own import market_for
-from market.timelines import digest_until, timeline
+from market.timelines import digest_until
 from runs.kept import keep, leg_facts
 from runs.models import Carried, Run, RunTrade, Variant
 from runs.queries import decisions
@@ -94,7 +94,8 @@ class Made:
     report: Report
     trades: list[RunTrade]
     still_open: list[dict[str, Any]]
-    message: str = ""
+    manifest: dict[str, Any]
+    message: str
 
 
 def _before(run: Run, whole: Market) -> History | None:
@@ -118,11 +119,13 @@ def _until(run: Run, end: dt.date) -> dict[str, str]:
 
 
 def _compute(run: Run) -> Made:
-    history = timeline(clock_of(run.document))
+    # before the data is opened: what is corrected meanwhile makes a run that goes on from this one begin anew
+    until = _until(run, run.end)
+    whole = market_for(run.document, run.strategy.owner_id)
+    history = whole.main
     plan = make_plan(parse(run.document), history)
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
-    whole = market_for(run.document, run.strategy.owner_id)
     before = _before(run, whole)
     at = begin if before is None or run.extends is None else history.span(run.start, run.extends.end)[1]
     progress = _reporter(run, at, end)
@@ -146,6 +149,7 @@ def _compute(run: Run) -> Made:
     anew = run.extends is not None and before is None
     return Made(
         history, result, made, trades, [open_row(plan, history, item) for item in made.still_open],
+        {**manifest(run, whole), "until": until},
         f"What run {run.extends.number} rests on has changed: all sessions were computed anew." if anew and run.extends else "",
     )  # fmt: skip
 
@@ -198,8 +202,7 @@ def _keep(run: Run, made: Made) -> None:
         }
         kept.figures, kept.intervals, kept.evidence = told.figures, told.intervals, told.evidence
         kept.decisions = decisions(document, history, told.decisions)
-        kept.manifest = {**manifest(run, market_for(document, run.strategy.owner_id)), "until": _until(run, run.end)}
-        kept.open_trades = made.still_open
+        kept.manifest, kept.open_trades = made.manifest, made.still_open
         kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, made.message, None
         kept.finished_at = dt.datetime.now(dt.UTC)
         kept.save()

@@ -83,7 +83,7 @@ def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cas
     sessions = np.arange(low, high + 1)
     equity, stale = equity_at(timeline, history, timeline.first[sessions + 1] - 1, cash)
     in_market = np.zeros(len(sessions), np.bool_)
-    for held in (held for _, held in all_legs(timeline, history.closed, history.state.trades)):
+    for _, held in all_legs(timeline, history.closed, history.state.trades):
         in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
     return EquityCurve(sessions, equity, stale, in_market)
 
@@ -97,7 +97,7 @@ def equity_at(
     equity = float(cash) + moved[np.searchsorted(moved_at, timeline.times[at], side="right")]
     quantum = float(timeline.underlying.quantum)
     stale = np.zeros(len(at), np.bool_)
-    for held in (held for _, held in all_legs(timeline, history.closed, history.state.trades)):
+    for _, held in all_legs(timeline, history.closed, history.state.trades):
         inside = np.flatnonzero((at >= held.begin) & (at < held.end))
         if len(inside):
             mid, old = leg_mid(timeline, held)

@@ -89,7 +89,7 @@ def of_run(run: Run) -> dict[str, Any]:
         ] + ([] if told["figures"].get("capital_limited") is not False else ["Capital was not limited."]),
         "figures": _figures(told["figures"], run.intervals),
         "curve": _drawing(drawn), "spread": _drawing(pictures.spread(pnl, currency)) if pnl else "",
-        "months": _months(through["months"]), "causes": _causes(through["causes"], sum(pnl)),
+        "months": _months(through["months"]), "month_names": MONTHS, "causes": _causes(through["causes"], sum(pnl)),
         "rules": _rules(run), "luck": _luck(run, currency), "exits": _exits(told["trades"]),
         "open_trades": [
             {**item, "credit": grouped(item["credit"], 2), "pnl": signed(item["pnl"], 2),

@@ -72,6 +72,13 @@ class HeldBackTest(SweepTestCase):
         work.carry_out(longer.pk)
         with self.assertRaisesRegex(Conflict, "not held back"):
             runs.extend(self.mara, longer.pk)
+        # over a weekend there is nothing to go on with either
+        friday = runs.ask(self.mara, self.strategy.pk, first, dt.date(2026, 10, 2), Decimal(50_000), "blocks")
+        work.carry_out(friday.pk)
+        self.hold(dt.date(2026, 10, 5))
+        with self.assertRaisesRegex(Conflict, "not held back"):
+            runs.extend(self.mara, friday.pk)
+        self.hold(SINCE)
         looking = runs.ask(
             self.mara, self.strategy.pk, first, dt.date(2026, 11, 2), Decimal(50_000), "blocks", look=True
         )
