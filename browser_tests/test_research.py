@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
 from browser_tests.stage import BrowserTestCase
 from runs.models import Run
@@ -150,10 +150,14 @@ class ResearchStory(BrowserTestCase):
         listed.get_by_role("link", name="Compare 2").click()
         expect(self.page).to_have_url(re.compile(f"run={first.pk}&run={Run.objects.get(number=3).pk}$"))
         expect(self.page.get_by_role("link", name="Report on paper, HTML")).to_be_visible()
+        held: list[Route] = []
+        self.page.route("**/api/runs/latest", lambda route: held.append(route))
         self.page.keyboard.press("Control+k")
         self.page.get_by_placeholder(re.compile("Strategy, run")).fill("as it began")
         self.page.keyboard.press("Enter")
-        expect(self.page).to_have_url(re.compile("run=1$"))
+        expect(self.page.get_by_text("Looking…")).to_be_visible()
+        held[0].continue_()
+        expect(self.page).to_have_url(re.compile("backtest.run=1$"))
 
     def test_a_trade_left_otherwise_and_what_its_table_shows(self) -> None:
         run = self.ran(self.strategy)

@@ -1,6 +1,7 @@
-import { Command } from "cmdk";
+import { useIsFetching } from "@tanstack/react-query";
+import { Command, useCommandState } from "cmdk";
 import { Dialog } from "radix-ui";
-import { useDeferredValue, useState } from "react";
+import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { useFoundContracts, useFoundReplays, useFoundTrades } from "../api/find";
 import { useStrategies, useUnderlyings } from "../api/queries";
@@ -16,6 +17,19 @@ interface Props {
   onHalt: () => void;
 }
 
+/** The line chosen once there is one: Enter pressed before the answers came is not lost. */
+function ChosenWhenFound({ choose }: { choose: (line: HTMLElement) => void }) {
+  const found = useCommandState((state) => state.value);
+  const here = useRef<HTMLSpanElement>(null);
+  useEffect(() => {
+    const line = here.current?.closest("[cmdk-root]")?.querySelector<HTMLElement>(CHOSEN);
+    if (found && line) choose(line);
+  });
+  return <span ref={here} hidden />;
+}
+
+const CHOSEN = "[cmdk-item][data-selected=true]";
+
 /** Ctrl K: any page, strategy or command by a few letters. */
 export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
   const go = useNavigate();
@@ -27,8 +41,14 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
   const sought = useDeferredValue(typed);
   const trades = useFoundTrades(sought);
   const contracts = useFoundContracts(sought);
+  const [waiting, setWaiting] = useState(false);
+  const looking = useIsFetching() > 0;
+  const type = (text: string) => {
+    setTyped(text);
+    setWaiting(false);
+  };
   const show = (to: boolean) => {
-    setTyped("");
+    type("");
     onOpenChange(to);
   };
   const run = (what: () => void) => () => {
@@ -45,16 +65,24 @@ export function Palette({ open, onOpenChange, onKeys, onHalt }: Props) {
           className="popover fixed top-[14vh] left-1/2 z-50 w-130 max-w-[92vw] -translate-x-1/2 overflow-hidden"
         >
           <Dialog.Title className="sr-only">Find</Dialog.Title>
-          <Command label="Find">
+          <Command
+            label="Find"
+            onKeyDown={(event) => {
+              if (event.key === "Enter" && !event.currentTarget.querySelector(CHOSEN)) setWaiting(true);
+            }}
+          >
+            {waiting && <ChosenWhenFound choose={(line) => line.click()} />}
             <Command.Input
               autoFocus
               placeholder="Strategy, run, trade 57, 18 Mar 2026, 3150 call Dec…"
               value={typed}
-              onValueChange={setTyped}
+              onValueChange={type}
               className="w-full border-b bg-surface px-3 py-2.5 text-head outline-none"
             />
             <Command.List className="max-h-[50vh] overflow-auto py-1">
-              <Command.Empty className="px-3 py-4 text-soft">Nothing is called that.</Command.Empty>
+              <Command.Empty className="px-3 py-4 text-soft">
+                {looking ? "Looking…" : "Nothing is called that."}
+              </Command.Empty>
               <Command.Group heading={<span className="px-3 text-xs text-soft">Strategies</span>}>
                 {strategies.data?.flatMap((strategy) =>
                   (["rules", "backtest", "replay", "paper"] as const).map((stage) => (
