@@ -151,7 +151,11 @@ class ResearchStory(BrowserTestCase):
         expect(self.page).to_have_url(re.compile(f"run={first.pk}&run={Run.objects.get(number=3).pk}$"))
         expect(self.page.get_by_role("link", name="Report on paper, HTML")).to_be_visible()
         held: list[Route] = []
-        self.page.route("**/api/runs/latest", lambda route: held.append(route))
+
+        def hold(route: Route) -> None:
+            held.append(route)
+
+        self.page.route("**/api/runs/latest", hold)
         self.page.keyboard.press("Control+k")
         self.page.get_by_placeholder(re.compile("Strategy, run")).fill("as it began")
         self.page.keyboard.press("Enter")

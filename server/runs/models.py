@@ -1,5 +1,6 @@
 """Backtest runs and their trades."""
 
+from collections.abc import Mapping
 from typing import Any, Self
 
 import zstandard
@@ -126,9 +127,12 @@ class Variant(models.Model):
         constraints = [models.UniqueConstraint(fields=["strategy", "digest"], name="one_variant")]
 
     @classmethod
-    def count(cls, strategy_id: int, digest: str, sharpe: float | None) -> None:
-        """Rules were run, whoever ran them: a backtest or a sweep."""
-        cls.objects.update_or_create(strategy_id=strategy_id, digest=digest, defaults={"sharpe": sharpe})
+    def count(cls, strategy_id: int, sharpes: Mapping[str, float | None]) -> None:
+        """Rules were run, whoever ran them: a backtest or a sweep. ``sharpes`` by the digest of the rules."""
+        rows = (cls(strategy_id=strategy_id, digest=digest, sharpe=sharpe) for digest, sharpe in sharpes.items())
+        cls._default_manager.bulk_create(
+            rows, update_conflicts=True, unique_fields=["strategy", "digest"], update_fields=["sharpe"]
+        )
 
 
 class RunTrade(models.Model):

@@ -206,7 +206,7 @@ def _keep(run: Run, made: Made) -> None:
         kept.status, kept.progress, kept.message, kept.lease_until = Run.Status.DONE, 1.0, made.message, None
         kept.finished_at = dt.datetime.now(dt.UTC)
         kept.save()
-        Variant.count(run.strategy_id, run.digest, told.figures["sharpe"])
+        Variant.count(run.strategy_id, {run.digest: told.figures["sharpe"]})
         notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
 
 

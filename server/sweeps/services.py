@@ -23,7 +23,7 @@ from strell_core.strategy.sweeps import UNDERLYING, Dial, Place, SweepError, cel
 from sweeps.models import Cell, Part, Sweep
 
 MAX_ACTIVE = 4
-PART = 20
+PART = 50
 """Variants that a worker takes at once."""
 
 

@@ -7,6 +7,9 @@ import logging
 import os
 import socket
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
 from typing import Any
 
 from django.conf import settings
@@ -17,16 +20,17 @@ from config.heartbeat import beating
 from market.own import market_for
 from runs.models import Variant
 from strell_core.engine.plan import make_plan
-from strell_core.results.variant import Outcome, outcome
-from strell_core.strategy.document import DocumentError, parse, written
+from strell_core.market.market import Market
+from strell_core.results.variant import Cells, Outcome
+from strell_core.strategy.document import DocumentError, typed, written
 from strell_core.strategy.edits import rules_digest
 from strell_core.strategy.sweeps import taken, varied
 from sweeps.models import Cell, Part, Sweep
 from sweeps.services import dials_of, enqueue, say
 
 log = logging.getLogger("strell.sweeps")
-TELL_EVERY = 1.0
-"""Seconds between two pushes of a part."""
+STORE_EVERY = 1.0
+"""Seconds after which what was computed is stored and told."""
 WORKER = f"{socket.gethostname()} {os.getpid()}"[:80]
 
 
@@ -40,16 +44,15 @@ def carry_out(part_id: int) -> None:
     if part is None:
         return
     mine = Part.objects.filter(pk=part.pk, status=Part.Status.RUNNING, attempts=part.attempts)
-    told = time.monotonic()
+    done = _Done(part)
     try:
-        with beating(lambda: mine.update(lease_until=_lease()), settings.RUN_LEASE_SECONDS / 3):
+        with beating(lambda: mine.update(lease_until=_lease()), settings.RUN_LEASE_SECONDS / 3), done:
             for cell in part.sweep.cells.filter(place__gte=part.first, place__lt=part.last, done_at=None):
-                _compute(part.sweep, cell)
-                if time.monotonic() - told > TELL_EVERY:
-                    told = time.monotonic()
-                    say(part.sweep)
-                if not mine.filter(sweep__status=Sweep.Status.RUNNING).exists():
+                done.add(cell, _compute(part.sweep, cell))
+                if done.is_late and not (done.keep() and mine.filter(sweep__status=Sweep.Status.RUNNING).exists()):
                     raise Stopped
+            if not done.keep():
+                raise Stopped
     except Stopped:
         mine.update(status=Part.Status.QUEUED, lease_until=None)
         return
@@ -77,33 +80,100 @@ def _lease() -> dt.datetime:
     return dt.datetime.now(dt.UTC) + dt.timedelta(seconds=settings.RUN_LEASE_SECONDS)
 
 
-def _compute(sweep: Sweep, cell: Cell) -> None:
-    """A variant's figures, stored at once; rules that cannot be run say why."""
-    facts: dict[str, Any] = {}
+class _Done:
+    """Variants that are computed and not stored yet: they are stored together, and told, once a second."""
+
+    def __init__(self, part: Part) -> None:
+        self.part = part
+        self.cells: list[Cell] = []
+        self.counted: dict[str, float | None] = {}
+        self.stored = time.monotonic()
+
+    def __enter__(self) -> None: ...
+
+    def __exit__(self, *error: object) -> None:
+        """What was computed is not lost with what failed."""
+        self.keep()
+
+    def add(self, cell: Cell, computed: _Computed) -> None:
+        cell.problem, cell.done_at, cell.done_by = computed.problem, dt.datetime.now(dt.UTC), WORKER
+        if computed.made is not None:
+            cell.figures, cell.daily = computed.made.figures, computed.made.daily.astype("<f4").tobytes()
+            self.counted[computed.digest] = computed.made.figures["sharpe"]
+        self.cells.append(cell)
+
+    @property
+    def is_late(self) -> bool:
+        return time.monotonic() - self.stored > STORE_EVERY
+
+    @transaction.atomic
+    def keep(self) -> bool:
+        """Store them; false where the part is somebody else's by now."""
+        cells, counted, self.cells, self.counted = self.cells, self.counted, [], {}
+        self.stored = time.monotonic()
+        mine = Part.objects.select_for_update(no_key=True).filter(
+            pk=self.part.pk, status=Part.Status.RUNNING, attempts=self.part.attempts
+        )
+        if not mine.exists():
+            return False
+        if cells:
+            Cell.objects.bulk_update(cells, ["figures", "daily", "problem", "done_at", "done_by"])
+            Variant.count(self.part.sweep.strategy_id, counted)
+            say(self.part.sweep)
+        return True
+
+
+@dataclass(frozen=True)
+class _Computed:
+    """What came of a variant: its outcome with the digest of its rules, or why they cannot be run."""
+
+    made: Outcome | None = None
+    digest: str = ""
+    problem: str = ""
+
+
+def _compute(sweep: Sweep, cell: Cell) -> _Computed:
     try:
         document = written(varied(sweep.revision.document, taken(dials_of(sweep), cell.at)))
-        made = _outcome(sweep, document)
+        return _Computed(_outcome(sweep, document), rules_digest(document))
     except DocumentError as error:
-        facts = {"problem": "; ".join(problem.message for problem in error.problems)}
+        return _Computed(problem="; ".join(problem.message for problem in error.problems))
     except Refused as error:
-        facts = {"problem": error.message}
+        return _Computed(problem=error.message)
     except Exception:
         log.exception("variant %s of sweep %s failed", cell.place, sweep.pk)
-        facts = {"problem": "It failed on an error of ours; it is in the worker's log."}
-    else:
-        facts = {"figures": made.figures, "daily": made.daily.astype("<f4").tobytes()}
-        Variant.count(sweep.strategy_id, rules_digest(document), made.figures["sharpe"])
-    now = dt.datetime.now(dt.UTC)
-    Cell.objects.filter(pk=cell.pk, done_at=None).update(**facts, done_at=now, done_by=WORKER)
+        return _Computed(problem="It failed on an error of ours; it is in the worker's log.")
 
 
 def _outcome(sweep: Sweep, document: dict[str, Any]) -> Outcome:
     market = market_for(document, sweep.strategy.owner_id)
-    plan = make_plan(parse(document), market.main)
+    plan = make_plan(typed(document), market.main)
     begin, end = market.main.span(sweep.start, sweep.end)
     if begin == end:
         raise Refused("There is no session of this underlying in the period.")
-    return outcome(plan, market, begin, end, sweep.cash)
+    with _shared(sweep, market, begin, end) as cells:
+        made = cells.outcome(plan, sweep.cash)
+        if cells.differed:
+            log.error("sweep %s: %s differ from the engine's, which is used", sweep.pk, ", ".join(cells.differed))
+            cells.differed = []
+    return made
+
+
+@contextmanager
+def _shared(sweep: Sweep, market: Market, begin: int, end: int) -> Iterator[Cells]:
+    """What variants of a sweep have in common, for one at a time; kept between its parts."""
+    others = [(name, there.digest) for name, there in sorted(market.others.items())]
+    series = [(name, there.digest) for name, there in sorted(market.series.items())]
+    key = sweep.pk, market.main.digest, begin, end, *others, *series
+    cells = _KEPT.pop(key, None) or Cells(market, begin, end)
+    yield cells
+    while len(_KEPT) >= MOST_KEPT:
+        _KEPT.popitem()
+    _KEPT[key] = cells
+
+
+_KEPT: dict[Any, Cells] = {}
+MOST_KEPT = 2
 
 
 @transaction.atomic

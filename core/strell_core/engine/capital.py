@@ -6,6 +6,10 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.engine.fills import price_of
 from strell_core.engine.marks import carried
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import Order, TradeState
@@ -56,6 +60,23 @@ def needed(plan: Plan, timeline: Timeline, index: int, legs: Iterable[Backed], m
     return margin.capital(found, spot, margin.share_of(plan.underlying.kind), units) * multiplier
 
 
+def needed_over(
+    plan: Plan, timeline: Timeline, at: npt.NDArray[np.int64], legs: Sequence[Backed],
+    parts: npt.NDArray[np.int64], multiplier: int,
+) -> npt.NDArray[np.float64]:  # fmt: skip
+    """:func:`needed` of option legs at snapshots ``at`` ``(n,)``, at their prices ``parts`` ``(legs, n)``."""
+    point = float(plan.quantum) / PARTS
+    found = [
+        margin.Leg(leg.contracts, SIGN[leg.contract.right], float(leg.contract.strike), timeline.settles_at(leg.contract), 0.0)
+        for leg in legs
+    ]  # fmt: skip
+    spot = timeline.spot[at].astype(np.float64) / 100
+    return (
+        margin.capital_over(found, parts.astype(np.float64) * point, spot, margin.share_of(plan.underlying.kind))
+        * multiplier
+    )
+
+
 def held(timeline: Timeline, trade: TradeState, index: int) -> list[Backed]:
     """A trade's legs at mid, at their last valid one where there is none now."""
     return [Backed(leg.contract, leg.contracts, carried(timeline, trade, leg, index)) for leg in trade.legs]
@@ -68,6 +89,12 @@ def _asked(timeline: Timeline, order: Order, index: int) -> list[Backed]:
         bid, ask = timeline.quote_at(leg.contract, index)
         out.append(Backed(leg.contract, leg.contracts, (bid + ask) // 2 if 0 <= bid <= ask else 0))
     return out
+
+
+def of_order(plan: Plan, timeline: Timeline, order: Order, index: int) -> float:
+    """Capital that an opening order at work needs."""
+    today = plan.multiplier(timeline.dates[int(timeline.session_of[index])])
+    return needed(plan, timeline, index, _asked(timeline, order, index), today)
 
 
 def of_trade(plan: Plan, timeline: Timeline, trade: TradeState, index: int) -> float:
@@ -84,11 +111,31 @@ def funds(
         multiplier, legs = plan.multiplier(trade.opened_on), held(timeline, trade, index)
         equity += sum(leg.contracts * leg.parts for leg in legs) * point * multiplier
         sum_needed += needed(plan, timeline, index, legs, multiplier)
-    today = plan.multiplier(timeline.dates[int(timeline.session_of[index])])
     for order in orders:
         if order.purpose == "open":
-            sum_needed += needed(plan, timeline, index, _asked(timeline, order, index), today)
+            sum_needed += of_order(plan, timeline, order, index)
     return Funds(equity, sum_needed)
+
+
+def new(plan: Plan, timeline: Timeline, index: int, contract: ContractKey, contracts: int) -> Backed:
+    """What an order would bring, at its fill price, else at mid."""
+    view = timeline.view(index)
+    quote = view.quote(contract)
+    price = price_of(plan, view, contract, contracts, plan.strategy.orders["fill_model"]["share"])
+    mid = (quote.bid + quote.ask) * (PARTS // 2) if quote.valid else 0
+    return Backed(contract, contracts, mid if price is None else price)
+
+
+def of_new(plan: Plan, timeline: Timeline, index: int, legs: Iterable[tuple[ContractKey, int]]) -> float:
+    """Capital that contracts to be opened at a snapshot would need."""
+    multiplier = plan.multiplier(timeline.dates[int(timeline.session_of[index])])
+    backed = [new(plan, timeline, index, contract, contracts) for contract, contracts in legs]
+    return needed(plan, timeline, index, backed, multiplier)
+
+
+def refuses(plan: Plan, needed: float, free: float) -> bool:
+    """Whether the sheet enters nothing for which ``needed`` capital is not ``free``."""
+    return plan.strategy.limits["capital"].params["entries"] != "allow" and needed > free + CENT
 
 
 def next_close(timeline: Timeline, index: int) -> int:

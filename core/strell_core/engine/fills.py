@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from decimal import Decimal
 
 import numpy as np
@@ -47,7 +47,7 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
     """
     instant, view = int(timeline.times[index]), timeline.view(index)
     session = timeline.dates[int(timeline.session_of[index])]
-    settings, costs = plan.strategy.orders["fill_model"], plan.strategy.orders["commission"]
+    settings = plan.strategy.orders["fill_model"]
     fills = []
     for order in orders:
         if order.ending and not same:
@@ -75,10 +75,15 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         lots = _dealt(plan, timeline, index, order, legs)
         if lots == 0:
             continue
-        contracts = options_in((leg.contract, leg.contracts) for leg in legs) * lots // order.lots
-        commission = Decimal(str(costs["per_contract"])) * contracts + Decimal(str(costs["per_order"]))
-        fills.append(Fill(order.id, instant, found, money(commission), None if lots == order.lots else lots))
+        dealt = ((leg.contract, leg.contracts * lots // order.lots) for leg in legs)
+        fills.append(Fill(order.id, instant, found, commission(plan, dealt), None if lots == order.lots else lots))
     return fills
+
+
+def commission(plan: Plan, dealt: Iterable[tuple[ContractKey, int]]) -> Decimal:
+    """What a fill of so many contracts costs, money."""
+    costs = plan.strategy.orders["commission"]
+    return money(Decimal(str(costs["per_contract"])) * options_in(dealt) + Decimal(str(costs["per_order"])))
 
 
 def quoted_lots(timeline: Timeline, index: int, legs: Sequence[OrderLeg], lots: int, closes: bool) -> int | None:

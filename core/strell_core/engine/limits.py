@@ -9,12 +9,10 @@ from typing import Any
 
 from strell_core.engine import capital
 from strell_core.engine.expiry import Expiry
-from strell_core.engine.fills import price_of
 from strell_core.engine.plan import EntryPlan
 from strell_core.engine.record import ALL, Rest, none_yet
 from strell_core.engine.state import Need, OrderLeg, TradeState
-from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import PARTS, grouped
+from strell_core.market.prices import grouped
 from strell_core.measures.frames import FALSE, TRUE, Account, Ended, Past, PickedLeg, Values, Verdict
 from strell_core.strategy import conditions, kinds
 from strell_core.strategy.actions import Close
@@ -125,20 +123,11 @@ class Limits(Expiry):
 
     def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:
         """The figures where ``needed`` capital is more than is free."""
-        allowed = self.plan.strategy.limits["capital"].params["entries"] == "allow"
-        if allowed or needed <= free + capital.CENT:
+        if not capital.refuses(self.plan, needed, free):
             return None
         unit = self.plan.underlying.on(self.observation.date).currency
         words = f"needs {grouped(needed)} {unit} of capital, {grouped(free)} {unit} is free"
         return {"message": words, "needed": round(needed, 2), "free": round(free, 2)}
-
-    def _new(self, contract: ContractKey, contracts: int) -> capital.Backed:
-        """What an order would bring, at its fill price, else at mid."""
-        view = self.timeline.view(self.index)
-        quote = view.quote(contract)
-        price = price_of(self.plan, view, contract, contracts, self.plan.strategy.orders["fill_model"]["share"])
-        mid = (quote.bid + quote.ask) * (PARTS // 2) if quote.valid else 0
-        return capital.Backed(contract, contracts, mid if price is None else price)
 
     def unaffordable(self, trade: TradeState, legs: Sequence[OrderLeg]) -> dict[str, Any] | None:
         left = {(leg.leg_id, leg.contract): leg.contracts for leg in trade.legs}
@@ -148,7 +137,7 @@ class Limits(Expiry):
             if (leg.leg_id, leg.contract) in left:
                 left[leg.leg_id, leg.contract] += leg.contracts
             else:
-                new.append(self._new(leg.contract, leg.contracts))
+                new.append(capital.new(self.plan, self.timeline, self.index, leg.contract, leg.contracts))
         after = [capital.Backed(key[1], count, marks[key[1]]) for key, count in left.items() if count] + new
         multiplier = self.plan.multiplier(trade.opened_on)
         needed = capital.needed(self.plan, self.timeline, self.index, after, multiplier)
@@ -157,8 +146,7 @@ class Limits(Expiry):
 
     def afford(self, legs: Sequence[PickedLeg], lots: int) -> Verdict:
         """Whether free capital covers new legs at their fill prices."""
-        new = [self._new(leg.contract, leg.contracts * lots) for leg in legs]
-        multiplier = self.plan.multiplier(self.observation.date)
-        needed = capital.needed(self.plan, self.timeline, self.index, new, multiplier)
+        new = ((leg.contract, leg.contracts * lots) for leg in legs)
+        needed = capital.of_new(self.plan, self.timeline, self.index, new)
         refused = self._short_of(needed, self._funds().free)
         return Verdict(TRUE, {}) if refused is None else Verdict(FALSE, refused)

@@ -144,7 +144,7 @@ def _next_event(
         closing = [order for order in state.orders if order.purpose == "close" and order.trade == trade.number]
         waits = waiting(timeline, trade, int(timeline.times[min(index, end - 1)]))
         if any(order.whole for order in closing) or len(waits) == len(trade.legs):
-            candidates.append(_settlement(timeline, trade, index))
+            candidates.append(settlement_index(timeline, trade, index))
             continue
         working = frozenset(leg.leg_id for order in closing for leg in order.legs) | waits
         about = (trade.legs_held, trade.stops, trade.acted, working)
@@ -173,7 +173,7 @@ def _watched(plan: Plan, timeline: Timeline, out: History, index: int, after: in
 
 def _first_exit(plan: Plan, market: Market, trade: TradeState, working: frozenset[str], index: int, end: int) -> int:
     timeline = market.main
-    stop = min(end, _settlement(timeline, trade, index), timeline.next_split(index))
+    stop = min(end, settlement_index(timeline, trade, index), timeline.next_split(index))
     if index < stop and "leave" in plan.acts:
         place = first_true(plan, trade, stretch(plan, trade, market, index, stop), working)
         if place is not None:
@@ -181,7 +181,7 @@ def _first_exit(plan: Plan, market: Market, trade: TradeState, working: frozense
     return max(index, min(stop, end))
 
 
-def _settlement(timeline: Timeline, trade: TradeState, index: int) -> int:
+def settlement_index(timeline: Timeline, trade: TradeState, index: int) -> int:
     """First snapshot from ``index`` on at which a leg of the trade settles; the end of the timeline without one.
     Legs that settled before and still wait for their value are none; one that was dealt at its settlement is due."""
     settles = [timeline.settles_at(leg.contract) for leg in trade.legs]

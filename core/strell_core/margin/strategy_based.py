@@ -22,7 +22,9 @@ from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
+Floats = npt.NDArray[np.float64]
 INDEX_SHARE = 0.15
 STOCK_SHARE = 0.20
 LEAST_SHARE = 0.10
@@ -31,6 +33,8 @@ SHORT_UNITS = 1.5
 ALONE = 1e6
 """Points by which a pairing is preferred: what can be covered is, so that nothing defined needs less than it can
 lose, also where a lone short would need less than the width to a far long."""
+NOTHING = 1e-12
+"""Points that are no requirement."""
 NEVER = 1e9
 """Cost of a pairing that covers nothing, for the long is gone before the short."""
 
@@ -84,7 +88,7 @@ def requirement(
         parts = _spreads(pairs, legs) + _lone(alone, spot, share, cash_secured)
     if units < 0:
         parts.append(Part("units sold, their value and half of it", SHORT_UNITS * -units * spot))
-    return Requirement(tuple(part for part in parts if part.amount > 1e-12))
+    return Requirement(tuple(part for part in parts if part.amount > NOTHING))
 
 
 @lru_cache(maxsize=1 << 12)
@@ -119,6 +123,41 @@ def capital(legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units:
     the value of what is long, ``units`` of the underlying among it, less the value of what is short."""
     marks = sum(leg.contracts * leg.mark for leg in legs) + units * spot
     return max(0.0, requirement(legs, spot, share, units).amount + marks)
+
+
+def capital_over(legs: Sequence[Leg], marks: Floats, spot: Floats, share: float = STOCK_SHARE) -> Floats:
+    """:func:`capital` at many instants, ``(n,)``: ``marks`` ``(legs, n)`` and ``spot`` ``(n,)`` in points. To the bit what
+    it says at each, without asking again what no price changes."""
+    values = np.zeros(len(spot))
+    for leg, row in zip(legs, marks, strict=True):
+        values += leg.contracts * row
+    covered = _covered(tuple([leg._replace(mark=0.0) for leg in legs]), 0)
+    if covered is not None:
+        return np.maximum(0.0, sum(part.amount for part in covered if part.amount > NOTHING) + values)
+    if any(leg.contracts > 0 for leg in legs) or len({leg[1:4] for leg in legs}) < len(legs):
+        # which short a long covers may depend on prices
+        every = zip(marks.T.tolist(), spot.tolist(), strict=True)
+        return np.array([
+            capital([leg._replace(mark=mark) for leg, mark in zip(legs, now, strict=True)], at, share)
+            for now, at in every
+        ])  # fmt: skip
+    return np.maximum(0.0, _alone_over(legs, marks, spot, share) + values)
+
+
+def _alone_over(legs: Sequence[Leg], marks: Floats, spot: Floats, share: float) -> Floats:
+    """What shorts of which none is covered need at many instants, see :func:`_lone`."""
+    sides: dict[int, dict[int, Floats]] = defaultdict(lambda: {1: np.zeros(len(spot)), -1: np.zeros(len(spot))})
+    values = np.zeros(len(spot))
+    rows = sorted(range(len(legs)), key=lambda row: (-legs[row].sign, legs[row].settlement, legs[row].strike))
+    for leg, row in ((legs[row], marks[row]) for row in rows):
+        out_of_the_money = np.maximum(0.0, leg.sign * (leg.strike - spot))
+        least = LEAST_SHARE * (spot if leg.sign > 0 else leg.strike)
+        sides[leg.settlement][leg.sign] += -leg.contracts * np.maximum(share * spot - out_of_the_money, least)
+        values += -leg.contracts * row
+    amount = np.zeros(len(spot))
+    for part in (*(np.maximum(sides[at][1], sides[at][-1]) for at in sorted(sides)), values):
+        amount += np.where(part > NOTHING, part, 0.0)
+    return amount
 
 
 def lone_share(leg: Leg, spot: float, share: float) -> float:

@@ -23,18 +23,22 @@ Kind = Literal["money", "share", "ratio", "count", "date", "flag"]
 
 
 @dataclass(frozen=True)
-class Finished:
-    """What figures are made of: a run's curve, its trades with the credit each took, and where it began."""
+class Brief:
+    """What the figures of a variant are made of: a run's curve, what its trades brought, and where it began."""
 
     timeline: Timeline
-    history: History
     curve: EquityCurve
     start: float
+    pnl: Sequence[Decimal]
+    """Of every closed trade, net, in money."""
     credits: Sequence[Decimal]
     """Opening premium of every closed trade in money, debits negative."""
-    seed: int
-    limited: bool = True
-    """Whether entries that need more capital than is free were refused."""
+    capital: Sequence[float]
+    """Needed at every session's end with an open trade, money."""
+    open_trades: int
+    """Left at the end."""
+    ruined_at: int | None
+    """When all equity was lost, and the run ended."""
 
     @cached_property
     def dates(self) -> list[dt.date]:
@@ -42,18 +46,7 @@ class Finished:
 
     @cached_property
     def trades(self) -> metrics.TradeFigures:
-        return metrics.trade_figures([t.pnl for t in self.history.closed], self.credits)
-
-    @cached_property
-    def by_kind(self) -> dict[bool, metrics.TradeFigures]:
-        """Trades decided in sessions with a single snapshot (true), and in others: a rule for 10:00 that is decided at
-        a close is another rule."""
-        found: dict[bool, tuple[list[Decimal], list[Decimal]]] = {True: ([], []), False: ([], [])}
-        for trade, credit in zip(self.history.closed, self.credits, strict=True):
-            pnl, credits = found[bool(self.timeline.is_single[self.timeline.at_or_before(trade.decided_at)])]
-            pnl.append(trade.pnl)
-            credits.append(credit)
-        return {single: metrics.trade_figures(*both) for single, both in found.items()}
+        return metrics.trade_figures(self.pnl, self.credits)
 
     @cached_property
     def daily(self) -> metrics.Floats:
@@ -71,6 +64,38 @@ class Finished:
     def moves(self) -> metrics.Floats:
         """Change of equity by session, in money."""
         return np.diff(self.curve.equity, prepend=self.start)
+
+
+@dataclass(frozen=True)
+class Finished(Brief):
+    """What all figures of a run are made of."""
+
+    history: History
+    seed: int
+    limited: bool = True
+    """Whether entries that need more capital than is free were refused."""
+
+    @classmethod
+    def of(
+        cls, timeline: Timeline, history: History, curve: EquityCurve, start: float, credits: Sequence[Decimal],
+        seed: int, limited: bool = True,
+    ) -> Finished:  # fmt: skip
+        return cls(
+            timeline, curve, start, [trade.pnl for trade in history.closed], credits,
+            [need.capital for need in history.needs], len(history.state.trades), history.ruined_at, history, seed,
+            limited,
+        )  # fmt: skip
+
+    @cached_property
+    def by_kind(self) -> dict[bool, metrics.TradeFigures]:
+        """Trades decided in sessions with a single snapshot (true), and in others: a rule for 10:00 that is decided at
+        a close is another rule."""
+        found: dict[bool, tuple[list[Decimal], list[Decimal]]] = {True: ([], []), False: ([], [])}
+        for trade, credit in zip(self.history.closed, self.credits, strict=True):
+            pnl, credits = found[bool(self.timeline.is_single[self.timeline.at_or_before(trade.decided_at)])]
+            pnl.append(trade.pnl)
+            credits.append(credit)
+        return {single: metrics.trade_figures(*both) for single, both in found.items()}
 
     @cached_property
     def flat(self) -> tuple[int, int, int]:
@@ -102,7 +127,7 @@ def _money(values: Sequence[Decimal]) -> float:
     return float(sum(values, Decimal(0)))
 
 
-def _mar(run: Finished) -> float | None:
+def _mar(run: Brief) -> float | None:
     return run.growth / -run.fall.depth if run.growth is not None and run.fall.depth < 0 else None
 
 
@@ -119,29 +144,27 @@ def _exits_delayed(run: Finished) -> int:
     return len(delayed(run.history, run.timeline, int(run.curve.sessions[-1]))) if run.dates else 0
 
 
-def _capital_most(run: Finished) -> float | None:
-    return max((need.capital for need in run.history.needs), default=None)
+def _capital_most(run: Brief) -> float | None:
+    return max(run.capital, default=None)
 
 
 def _capital_average(run: Finished) -> float | None:
-    needs = run.history.needs
-    return sum(need.capital for need in needs) / len(needs) if needs else None
+    return sum(run.capital) / len(run.capital) if run.capital else None
 
 
 def _worst_number(run: Finished) -> int | None:
     return min(run.history.closed, key=lambda trade: trade.pnl).number if run.history.closed else None
 
 
-def _return_on_capital(run: Finished) -> float | None:
+def _return_on_capital(run: Brief) -> float | None:
     most = _capital_most(run)
     if not most or not run.dates:
         return None
     return float((run.curve.equity[-1] - run.start) / most * metrics.SESSIONS_A_YEAR / len(run.dates))
 
 
-def _ruined_on(run: Finished) -> str | None:
-    at = run.history.ruined_at
-    return None if at is None else run.timeline.date_at(at).isoformat()
+def _ruined_on(run: Brief) -> str | None:
+    return None if run.ruined_at is None else run.timeline.date_at(run.ruined_at).isoformat()
 
 
 def _awaiting_value(run: Finished) -> int:
@@ -200,7 +223,7 @@ FIGURES: dict[str, Figure] = {
         Figure("sessions", "Sessions", "count", "Sessions the run looked at.", lambda run: len(run.dates)),
         Figure("single_sessions", "Single-snapshot sessions", "count", "Sessions with one snapshot only.", lambda run: int(run.timeline.is_single[run.timeline.first[run.curve.sessions]].sum())),
         Figure("stale_sessions", "Stale sessions", "count", "Sessions whose position had to be valued at an older mark.", lambda run: int(run.curve.stale.sum())),
-        Figure("open_trades", "Open trades", "count", "Trades still open at the end.", lambda run: len(run.history.state.trades)),
+        Figure("open_trades", "Open trades", "count", "Trades still open at the end.", lambda run: run.open_trades),
         Figure("capital_limited", "Capital limited", "flag", "Whether entries that need more capital than is free were refused, as the sheet says.", lambda run: run.limited, True),
         Figure("capital_refused", "Refused for capital", "count", "Entries that needed more capital than was free.", lambda run: sum("needed" in r.values for r in run.history.reasons if r.kind == "no entry"), True),
         Figure("capital_calls", "Calls", "count", "Sessions at whose end equity was less than the capital that open trades needed.", lambda run: sum(r.kind == "call" for r in run.history.reasons), True),

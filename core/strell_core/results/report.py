@@ -43,7 +43,7 @@ def finished(
     ]
     limited = plan.strategy.limits["capital"].params["entries"] == "refuse"
     curve = equity_curve(timeline, history, begin, _ended(timeline, history, end), cash)
-    return Finished(timeline, history, curve, float(cash), credits, seed, limited)
+    return Finished.of(timeline, history, curve, float(cash), credits, seed, limited)
 
 
 def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int) -> Report:

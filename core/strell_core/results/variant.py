@@ -5,15 +5,21 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+from itertools import chain
+from typing import Any, cast
 
 import numpy as np
+from numba import njit
 
+from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import run_blocks
+from strell_core.engine.variants import Told, Variants
 from strell_core.market.market import Market
+from strell_core.market.timeline import Timeline
 from strell_core.results import metrics
-from strell_core.results.figures import FIGURES
+from strell_core.results.equity import EquityCurve
+from strell_core.results.figures import FIGURES, Brief
 from strell_core.results.report import finished
 
 TOLD = (
@@ -29,16 +35,93 @@ class Outcome:
     figures: dict[str, Any]
     daily: metrics.Floats
     """Returns of every session of the sweep, 0 after all was lost."""
+    shared: bool = False
+    """Whether it was told from what variants have in common, instead of by a run of its own."""
+
+
+class Cells:
+    """Variants of one market's rules over one period, one after another: they share what they can, and now and then one
+    is run by the engine as well. Where the two do not come to the same, the engine is right from then on."""
+
+    CHECKED = 500
+    """The first, and then one of so many."""
+
+    def __init__(self, market: Market, begin: int, end: int) -> None:
+        self.market, self.begin, self.end = market, begin, end
+        self.differed: list[str] = []
+        """Figures that were not the engine's."""
+        self._variants: Variants | None = Variants(market, begin, end)
+        self._count = 0
+
+    def outcome(self, plan: Plan, cash: Decimal) -> Outcome:
+        """What a variant amounts to, as its run."""
+        asked = self.market, self.begin, self.end, cash
+        found = outcome(plan, *asked, variants=self._variants)
+        if not found.shared:
+            return found
+        self._count += 1
+        if self._count % self.CHECKED == 1:
+            whole = outcome(plan, *asked)
+            if whole.figures != found.figures or whole.daily.tobytes() != found.daily.tobytes():
+                self.differed = [name for name in TOLD if whole.figures[name] != found.figures[name]] or ["daily"]
+                self._variants = None
+                return whole
+        return found
 
 
 def outcome(
-    plan: Plan, market: Market, begin: int, end: int, cash: Decimal, progress: Callable[[int], None] | None = None
-) -> Outcome:
-    """Runs a variant over timeline indices ``[begin, end)``; its figures are those of the run by itself."""
+    plan: Plan, market: Market, begin: int, end: int, cash: Decimal, variants: Variants | None = None
+) -> Outcome:  # fmt: skip
+    """Runs a variant over timeline indices ``[begin, end)``; its figures are those of the run by itself.
+    ``variants``: what others of the same market and period have brought to light already, from which it takes what it
+    can and to which it adds; without them, and where more than trades by themselves is asked, the engine runs."""
     timeline = market.main
-    history = run_blocks(plan, market, begin, end, cash, progress, until_ruin=True)
-    made = finished(plan, timeline, history, begin, end, cash, 1)
-    sessions = int(timeline.session_of[end - 1]) - int(timeline.session_of[begin]) + 1
-    daily = np.zeros(sessions)
+    if variants is not None:
+        try:
+            told = variants.run(plan, cash)
+        except Beyond:
+            pass
+        else:
+            return _outcome(_brief(timeline, told, begin, end, cash), begin, end, True)
+    history = run_blocks(plan, market, begin, end, cash, until_ruin=True)
+    return _outcome(finished(plan, timeline, history, begin, end, cash, 1), begin, end, False)
+
+
+def _outcome(made: Brief, begin: int, end: int, shared: bool) -> Outcome:
+    session_of = made.timeline.session_of
+    daily = np.zeros(int(session_of[end - 1]) - int(session_of[begin]) + 1)
     daily[: len(made.daily)] = np.nan_to_num(made.daily)
-    return Outcome({name: FIGURES[name].of(made) for name in TOLD}, daily)
+    return Outcome({name: cast(Callable[[Brief], Any], FIGURES[name].of)(made) for name in TOLD}, daily, shared)
+
+
+def _brief(timeline: Timeline, told: Told, begin: int, end: int, cash: Decimal) -> Brief:
+    pnl = [one.end.pnl for one in told.closed if one.end is not None]
+    credits = [one.opening.credit for one in told.closed]
+    curve = _curve(timeline, told, begin, end, float(cash))
+    return Brief(timeline, curve, float(cash), pnl, credits, told.capital.tolist(), len(told.open), None)
+
+
+def _curve(timeline: Timeline, told: Told, begin: int, end: int, cash: float) -> EquityCurve:
+    """As :func:`strell_core.results.equity.equity_curve`, sum by sum. Nobody asks a variant for old marks."""
+    low, high = int(timeline.session_of[begin]), int(timeline.session_of[end - 1])
+    closes = timeline.first[low + 1 : high + 2] - 1
+    moved = np.cumsum([0.0, *chain.from_iterable(amounts for _, amounts in told.moved)])
+    booked = np.cumsum([0, *(len(amounts) for _, amounts in told.moved)])
+    before = np.searchsorted([index for index, _ in told.moved], closes, side="right")
+    equity = cash + moved[booked[before]]
+    in_market = np.zeros(len(closes), np.bool_)
+    for opening, ended, _ in (*told.closed, *told.open):
+        first = opening.first_session - low
+        held = len(opening.closes) if ended is None else ended.held
+        _add_legs(equity, opening.by_leg, first, held)
+        until = len(timeline.times) if ended is None else ended.index
+        in_market[first : int(timeline.session_of[until - 1]) - low + 1] = True
+    return EquityCurve(np.arange(low, high + 1), equity, np.zeros(len(closes), np.bool_), in_market)
+
+
+@njit(cache=True, nogil=True)
+def _add_legs(equity: metrics.Floats, legs: metrics.Floats, first: int, count: int) -> None:
+    """What legs are worth ``(legs, closes)`` at the first ``count`` closes, one leg after another."""
+    for leg in range(legs.shape[0]):
+        for place in range(count):
+            equity[first + place] += legs[leg, place]

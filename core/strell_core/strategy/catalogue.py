@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import dataclasses
-from functools import lru_cache
+from functools import cache, lru_cache
+from typing import Any
 
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import measures
-from strell_core.measures.registry import load_folder
+from strell_core.measures.registry import Registry, load_folder
 from strell_core.strategy import (
     adjust,
     enter,
@@ -84,18 +85,19 @@ def load() -> None:
 def sentences(part: str) -> dict[str, Declaration]:
     """Declarations that may stand in a list of a document, by id."""
     load()
-    items: dict[str, list[Declaration]] = {
-        "when": [item.declaration for item in kinds.schedules.all()],
-        "conditions": [item.declaration for item in kinds.enter_conditions.all()],
-        "legs": [LEG, OPTIONAL_LEG, UNITS],
-        "checks": [item.declaration for item in kinds.structure_conditions.all()],
-        "size": [item.declaration for item in kinds.size_rules.all()],
-        "leave": [item.declaration for item in kinds.exits.all()],
-        "adjust": [item.declaration for item in kinds.adjustments.all()],
-        "limits": [item.declaration for item in kinds.limit_rules.all()],
-        "orders": [item.declaration for item in kinds.order_rules.all()],
-    }
-    return {declaration.id: declaration for declaration in items[part]}
+    if part == "legs":
+        return {declaration.id: declaration for declaration in (LEG, OPTIONAL_LEG, UNITS)}
+    return {item.declaration.id: item.declaration for item in _registries()[part].all()}
+
+
+@cache
+def _registries() -> dict[str, Registry[Any]]:
+    """By list of a document, what may stand in it."""
+    return {
+        "when": kinds.schedules, "conditions": kinds.enter_conditions, "checks": kinds.structure_conditions,
+        "size": kinds.size_rules, "leave": kinds.exits, "adjust": kinds.adjustments, "limits": kinds.limit_rules,
+        "orders": kinds.order_rules,
+    }  # fmt: skip
 
 
 def value_scopes() -> list[tuple[str, ...]]:

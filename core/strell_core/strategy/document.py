@@ -318,7 +318,11 @@ def _give_ids(document: dict[str, Any], taken: set[Any]) -> None:
 
 def parse(raw: Any) -> Strategy:
     """A typed strategy from a document of any format; raises :class:`DocumentError` with all problems."""
-    document = normalise(raw)
+    return typed(normalise(raw))
+
+
+def typed(document: dict[str, Any]) -> Strategy:
+    """A typed strategy from a normalised document."""
 
     def rules(sentences: list[dict[str, Any]]) -> tuple[Rule, ...]:
         return tuple(_rule(item) for _, item in switched_on(sentences))

@@ -214,21 +214,21 @@ def taken(dials: Sequence[Dial], cell: Sequence[int]) -> dict[str, Any]:
 
 
 def varied(document: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
-    """A copy of a document with other values at some paths; raises ``KeyError`` or ``IndexError`` where there is
-    nothing."""
-    out = copy.deepcopy(dict(document))
+    """A document with other values at some paths, which shares with the first all that is the same; raises ``KeyError``
+    or ``IndexError`` where there is nothing."""
+    out = dict(document)
     for path, value in values.items():
         *way, last = path.split("/")
         at: Any = out
         for bit in way:
-            at = at[int(bit)] if isinstance(at, list) else at[bit]
-        if isinstance(at, list):
-            at[int(last)] = value
-        else:
-            at[last]
-            at[last] = value
+            key = int(bit) if isinstance(at, list) else bit
+            at[key] = copy.copy(at[key])
+            at = at[key]
+        key = int(last) if isinstance(at, list) else last
+        at[key]
+        at[key] = value
     if UNDERLYING in values:
-        for entry in out["entries"]:
-            if "underlying" in entry:
-                entry["underlying"] = values[UNDERLYING]
+        out["entries"] = [
+            {**entry, "underlying": values[UNDERLYING]} if "underlying" in entry else entry for entry in out["entries"]
+        ]
     return out

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import unittest
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from strell_core.margin.strategy_based import INDEX_SHARE, STOCK_SHARE, Leg, capital, requirement
+from strell_core.margin.strategy_based import INDEX_SHARE, STOCK_SHARE, Leg, capital, capital_over, requirement
 
 NEAR, FAR = 1_795_100_000, 1_797_500_000
 
@@ -157,6 +158,16 @@ class PropertiesTest(unittest.TestCase):
     def test_twice_the_lots_need_twice_as_much(self, legs: list[Leg], times: int) -> None:
         more = [Leg(g.contracts * times, g.sign, g.strike, g.settlement, g.mark) for g in legs]
         self.assertAlmostEqual(requirement(more, 100).amount, times * requirement(legs, 100).amount, places=6)
+
+    @settings(max_examples=100, deadline=None)
+    @given(LEGS, st.lists(st.floats(60, 140), min_size=1, max_size=4))
+    def test_over_many_instants_it_says_what_it_says_at_each(self, legs: list[Leg], spots: list[float]) -> None:
+        factors = np.linspace(0.5, 1.5, len(spots))
+        marks = np.array([leg.mark for leg in legs])[:, None] * factors
+        found = capital_over(legs, marks, np.array(spots), INDEX_SHARE)
+        for place, spot in enumerate(spots):
+            now = [leg._replace(mark=float(mark)) for leg, mark in zip(legs, marks[:, place], strict=True)]
+            self.assertEqual(float(found[place]), capital(now, spot, INDEX_SHARE))
 
     def test_nothing_needs_nothing(self) -> None:
         self.assertEqual(requirement([], 100).amount, 0)

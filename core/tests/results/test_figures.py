@@ -64,14 +64,12 @@ def run() -> Finished:
         np.array([False, True, True, False, False, False]), np.array([False, True, True, True, False, False]),
     )  # fmt: skip
     credits = [Decimal(value) for value in ("100", "-50", "200", "80", "-30")]
-    return Finished(timeline, history, curve, 1000.0, credits, 7, limited=False)
+    return Finished.of(timeline, history, curve, 1000.0, credits, 7, limited=False)
 
 
 class FiguresTest(unittest.TestCase):
     def test_without_capital_that_was_needed_there_is_no_return_on_it(self) -> None:
-        idle = run()
-        idle.history.needs.clear()
-        found = figures(idle)
+        found = figures(dataclasses.replace(run(), capital=[]))
         self.assertEqual(
             (found["return_on_capital"], found["capital_most"], found["capital_average"]), (None, None, None)
         )
@@ -112,7 +110,7 @@ class FiguresTest(unittest.TestCase):
 
     def test_a_run_of_nothing_has_no_figure_that_is_made_up(self) -> None:
         none = np.array([])
-        empty = Finished(
+        empty = Finished.of(
             run().timeline, History(EngineState(Decimal(1000))),
             EquityCurve(none.astype(int), none, none.astype(bool), none.astype(bool)), 1000.0, [], 7,
         )  # fmt: skip
@@ -134,10 +132,10 @@ class FiguresTest(unittest.TestCase):
             whole.curve.sessions, np.array([1010.0, 1000.0, 990.0, 980.0, 970.0, 975.0]), whole.curve.stale,
             whole.curve.in_market,
         )  # fmt: skip
-        found = figures(Finished(whole.timeline, whole.history, falling, 1000.0, whole.credits, 7))
+        found = figures(Finished.of(whole.timeline, whole.history, falling, 1000.0, whole.credits, 7))
         self.assertEqual((found["drawdown_sessions"], found["drawdown_recovered"]), (5, False))
         self.assertEqual((found["drawdown_from"], found["drawdown_to"]), ("2026-10-05", "2026-10-09"))
-        self.assertIsNone(figures(Finished(whole.timeline, whole.history, EquityCurve(
+        self.assertIsNone(figures(Finished.of(whole.timeline, whole.history, EquityCurve(
             whole.curve.sessions, np.full(6, 1000.0), whole.curve.stale, whole.curve.in_market,
         ), 1000.0, whole.credits, 7))["mar"], "nothing fell")  # fmt: skip
 
@@ -149,7 +147,7 @@ class FiguresTest(unittest.TestCase):
         many = [dataclasses.replace(whole.history.closed[0], number=n, pnl=Decimal(int(v))) for n, v in enumerate(rng.normal(20, 90, 60))]  # fmt: skip
         curve = EquityCurve(np.arange(6).repeat(34)[:200], equity, np.zeros(200, bool), np.ones(200, bool))
         history = dataclasses.replace(whole.history, closed=many)
-        finished = Finished(whole.timeline, history, curve, 1000.0, [Decimal(100)] * 60, 7)
+        finished = Finished.of(whole.timeline, history, curve, 1000.0, [Decimal(100)] * 60, 7)
         found, of = intervals(finished), figures(finished)
         self.assertEqual(found, intervals(finished))
         self.assertEqual(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from decimal import Decimal
 from typing import Any
@@ -13,6 +14,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 from config.tests.demo import DemoTestCase
 from runs import work as run_work
 from runs.models import Run, Variant
+from strell_core.results import variant
 from sweeps import services, work
 from sweeps.models import Cell, Part, Sweep
 
@@ -177,11 +179,11 @@ class PartsTest(SweepTestCase):
         first, second, _ = sweep.parts.all()
         real = work._compute
 
-        def cancelled(given: Sweep, cell: Cell) -> None:
-            real(given, cell)
+        def cancelled(given: Sweep, cell: Cell) -> Any:
             self.send("post", f"/sweeps/{sweep.pk}/cancel")
+            return real(given, cell)
 
-        with patch.object(work, "_compute", cancelled):
+        with patch.object(work, "_compute", cancelled), patch.object(work, "STORE_EVERY", 0):
             work.carry_out(first.pk)
         work.carry_out(second.pk)
         self.assertEqual(sweep.cells.exclude(done_at=None).count(), 1)
@@ -199,11 +201,11 @@ class PartsTest(SweepTestCase):
         computed: list[int] = []
         real = work._compute
 
-        def dies(given: Sweep, cell: Cell) -> None:
+        def dies(given: Sweep, cell: Cell) -> Any:
             if len(computed) == 1:
                 raise KeyboardInterrupt
             computed.append(cell.place)
-            real(given, cell)
+            return real(given, cell)
 
         with patch.object(work, "_compute", dies), self.assertRaises(KeyboardInterrupt):
             work.carry_out(part.pk)
@@ -212,7 +214,7 @@ class PartsTest(SweepTestCase):
         ProcrastinateJob.objects.all().delete()
         self.assertEqual(work.recover(), 1)
         self.assertEqual(ProcrastinateJob.objects.get(task_name="sweeps.execute").args, {"part_id": part.pk})
-        with patch.object(work, "_compute", lambda given, cell: (computed.append(cell.place), real(given, cell))):
+        with patch.object(work, "_compute", lambda given, cell: (computed.append(cell.place), real(given, cell))[1]):
             work.carry_out(part.pk)
         self.assertEqual(computed, [0, 1, 2])
         part.refresh_from_db()
@@ -239,6 +241,29 @@ class PartsTest(SweepTestCase):
         self.assertEqual(Cell.objects.get().done_at, kept[0])
         part.refresh_from_db()
         self.assertEqual((part.status, part.attempts), ("done", 2))
+
+    def test_parts_of_one_sweep_share_and_where_that_errs_the_engine_is_right(self) -> None:
+        with patch.object(services, "PART", 3):
+            sweep = self.ask(([TARGET], "20 to 70 by 10"))
+        with patch.object(variant.Variants, "run", autospec=True, side_effect=variant.Variants.run) as ran:
+            self.carried_out(sweep)
+        self.assertEqual(len({id(call.args[0]) for call in ran.call_args_list}), 1)
+        kept = {cell.place: (cell.figures, bytes(cell.daily)) for cell in sweep.cells.all()}
+
+        def wrong(plan: Any, told: Any, *asked: Any) -> Any:
+            return dataclasses.replace(real(plan, told, *asked), open_trades=7)
+
+        real = variant._brief
+        sweep.cells.update(done_at=None, figures=None, daily=b"")
+        sweep.parts.update(status=Part.Status.QUEUED)
+        Sweep.objects.update(status=Sweep.Status.RUNNING)
+        work._KEPT.clear()
+        with patch.object(variant, "_brief", wrong), self.assertLogs("strell.sweeps", "ERROR") as said:
+            self.carried_out(sweep)
+        self.assertEqual(len(said.output), 1)
+        self.assertIn("open_trades differ from the engine's, which is used", said.output[0])
+        again = {cell.place: (cell.figures, bytes(cell.daily)) for cell in sweep.cells.all()}
+        self.assertEqual(again, kept)
 
     def test_a_deleted_one_comes_back_for_a_day(self) -> None:
         sweep = self.ask(([TARGET], "40"))

@@ -1,0 +1,283 @@
+"""The life of a trade by itself: what comes of an order to open, and of leaving at any snapshot after it.
+
+A trade that no limit, adjustment, assignment or split touches lives the same life in whatever company: its fill follows
+from its order, each of its exits is first true at some snapshot, the earliest of them closes it at the next usable
+quotes. So what variants of rules have in common is computed once (:mod:`strell_core.engine.variants`). Whatever is not
+so simple raises :class:`Beyond`, and the run itself has to tell (:func:`strell_core.engine.run.run_blocks`), which stays
+the specification.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+import numpy as np
+import numpy.typing as npt
+
+from strell_core.engine import capital
+from strell_core.engine.advance import apply_fills
+from strell_core.engine.fills import commission, fill_price, first_event, match
+from strell_core.engine.marks import stretch
+from strell_core.engine.plan import ActiveExit, EntryPlan, Plan
+from strell_core.engine.run import History, settlement_index, step
+from strell_core.engine.settlement import expired
+from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeState
+from strell_core.engine.step import closing_legs
+from strell_core.market.market import Market, Observation
+from strell_core.market.prices import PARTS, money, parts_to_money
+from strell_core.measures.frames import TRUE, Stretch
+
+Ints = npt.NDArray[np.int64]
+Floats = npt.NDArray[np.float64]
+NEVER = 2**62
+PLENTY = Decimal(10) ** 15
+"""Cash with which a trade by itself is never called."""
+STRETCHES_MB = 64
+"""Memory for the last stretches, in which exits are looked for."""
+
+
+class Beyond(Exception):
+    """A trade's life depends on more than its own rules and quotes."""
+
+
+def moment(index: int, late: bool) -> int:
+    """When something happened on a snapshot: before its decisions, or after them (sessions with a single snapshot)."""
+    return 2 * index + late
+
+
+@dataclass(frozen=True)
+class End:
+    """How a trade ended."""
+
+    index: int
+    moment: int
+    order: tuple[int, ...]
+    """Where among what happened in a run it comes, as :attr:`Opening.order`."""
+    held: int
+    """At so many of its session ends it was there, as marked; ..."""
+    watched: int
+    """... and at so many as capital was compared, before fills on the same snapshot."""
+    pnl: Decimal
+    """Of the whole trade, costs included."""
+    amounts: tuple[float, ...]
+    """Money that its end moved, as it is booked, and in cents together."""
+    cents: int
+
+
+@dataclass(eq=False)
+class Opening:
+    """What came of an order to open."""
+
+    asked: Order
+    moment: int
+    """When it was filled; where it lapsed, when it was gone; never, where the run ended before."""
+    order: tuple[int, ...]
+    """Where among what happened in a run it comes: a snapshot's settlements come before its fills, which come in the
+    order in which they were decided, exits before entries."""
+    trade: TradeState | None = None
+    index: int = 0
+    credit: Decimal = Decimal(0)
+    """Premium taken in, money."""
+    amounts: tuple[float, ...] = ()
+    cents: int = 0
+    stop: int = 0
+    """Snapshot at which it settles, or the end."""
+    usable: npt.NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    """By snapshot from the fill on, whether all legs can be dealt."""
+    closes: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    """Last snapshots of sessions in its longest life."""
+    unwatched: int = 0
+    """How many of these come before its fill: the one on which it was filled after decisions."""
+    first_session: int = 0
+    by_leg: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+    """What each leg is worth at these, money ``(legs, closes)``."""
+    worth: Floats = field(default_factory=lambda: np.zeros(0))
+    """What the trade is worth at these, as capital is compared with it."""
+    needed: Floats = field(default_factory=lambda: np.zeros(0))
+    """Capital that it needs at these, money."""
+    firsts: dict[str, int] = field(default_factory=dict)
+    """By exit, the first snapshot at which it is true."""
+    ends: dict[tuple[int, bool], End | None] = field(default_factory=dict)
+    """By the snapshot at which it is left, and whether at any price; ``None``: it stays open."""
+    by_exits: dict[str, End | None] = field(default_factory=dict)
+    """By all of a sheet's exits."""
+    funds: dict[int, tuple[float, float]] = field(default_factory=dict)
+    """By snapshot, its worth and the capital that it needs."""
+
+
+class Lives:
+    """Trades of one market over timeline indices ``[begin, end)``. ``plan`` is that of any variant: of an opening's plan
+    only its orders and its exits matter."""
+
+    def __init__(self, market: Market, begin: int, end: int) -> None:
+        self.market, self.timeline, self.begin, self.end = market, market.main, begin, end
+        self._stretches: OrderedDict[Opening, Stretch] = OrderedDict()
+        self._held = 0
+
+    def opened(self, plan: Plan, entry: EntryPlan, index: int, legs: Sequence[OrderLeg], lots: int) -> Opening:
+        """What comes of an order decided at a snapshot that is not the last of several of its session."""
+        timeline = self.timeline
+        order = Order(
+            "1-open", "open", 1, lots, tuple(legs), int(timeline.times[index]),
+            timeline.dates[int(timeline.session_of[index])], entry.entry.schedule.id, {}, entry=entry.id,
+            least=plan.least(entry),
+        )  # fmt: skip
+        if timeline.is_single[index]:
+            fills = match(plan, [order], timeline, index, same=True)
+            return self._filled(plan, order, index, index, fills) if fills else _lapsed(order, moment(index, True))
+        last = int(timeline.first[int(timeline.session_of[index]) + 1]) - 1
+        at = index + 1
+        while (at := first_event(timeline, order, at, self.end)) <= last and at < self.end:
+            fills = match(plan, [order], timeline, at)
+            if fills:
+                return self._filled(plan, order, index, at, fills)
+            at += 1
+        return _lapsed(order, moment(last, False) if last < self.end else NEVER)
+
+    def _filled(self, plan: Plan, order: Order, decided: int, at: int, fills: Sequence[Fill]) -> Opening:
+        timeline = self.timeline
+        out = History(EngineState(PLENTY, 2, (), (order,)))
+        out.take(apply_fills(plan, out.state, Observation(self.market, at), fills))
+        trade = out.state.trades[0]
+        if any(expired(timeline, leg.contract, int(timeline.times[at])) for leg in trade.legs):
+            raise Beyond
+        amounts = [entry.amount for entry in out.entries]
+        when = moment(at, at == decided)
+        made = Opening(
+            order, when, (when, 1, decided, 1), trade, at,
+            money(parts_to_money(trade.opening, plan.quantum, plan.multiplier(trade.opened_on))),
+            tuple(map(float, amounts)), _cents(amounts), min(self.end, settlement_index(timeline, trade, at + 1)),
+        )  # fmt: skip
+        self._value(plan, made, trade)
+        return made
+
+    def _value(self, plan: Plan, made: Opening, trade: TradeState) -> None:
+        """Marks at the ends of sessions, as far as they may be asked for."""
+        timeline, life = self.timeline, self._stretch(plan, made)
+        made.usable = life.valued
+        first, last = int(timeline.session_of[made.index]), int(timeline.session_of[made.stop - 1])
+        closes = (timeline.first[first + 1 : last + 2] - 1).astype(np.int64)
+        made.first_session, made.closes = first, closes[closes < made.stop]
+        made.unwatched = int(len(made.closes) > 0 and made.moment > moment(int(made.closes[0]), False))
+        places, multiplier = made.closes - made.index, plan.multiplier(trade.opened_on)
+        parts = np.array([_carried(leg.bid, leg.ask, leg.valid, leg.opened_parts)[places] for leg in life.legs])
+        contracts = np.array([leg.contracts for leg in trade.legs], np.int64)
+        made.by_leg = contracts[:, None] * parts * (float(plan.quantum) * multiplier / PARTS)
+        made.worth = (contracts @ parts) * (float(plan.quantum) / PARTS) * multiplier
+        backed = [capital.Backed(leg.contract, leg.contracts, 0) for leg in trade.legs]
+        made.needed = capital.needed_over(plan, timeline, made.closes, backed, parts, multiplier)
+
+    def _stretch(self, plan: Plan, made: Opening) -> Stretch:
+        """A trade's marks from its fill to its settlement, remembered for a while."""
+        found = self._stretches.get(made)
+        if found is None:
+            assert made.trade is not None
+            found = stretch(plan, made.trade, self.market, made.index, made.stop)
+            self._held += _bytes(found)
+            while self._stretches and self._held > STRETCHES_MB * 2**20:
+                self._held -= _bytes(self._stretches.popitem(last=False)[1])
+        self._stretches[made] = found
+        self._stretches.move_to_end(made)
+        return found
+
+    def first_true(self, plan: Plan, made: Opening, exit: ActiveExit, name: str) -> int:
+        """First snapshot at which an exit, called ``name`` wherever it says the same, is true of a trade; never, where it
+        is none."""
+        found = made.firsts.get(name)
+        if found is None:
+            true = exit.kind.test(self._stretch(plan, made), exit.rule.params) == TRUE
+            if made.moment & 1:
+                # opened after its snapshot's decisions: exits are asked from the next one on
+                true[0] = False
+            at = int(true.argmax())
+            found = made.firsts[name] = made.index + at if true[at] else NEVER
+        return found
+
+    def ended(self, plan: Plan, made: Opening, left: int, urgent: bool) -> End | None:
+        """How a trade ends that is left at a snapshot (never: it is not); ``None``: it is open at the end."""
+        key = left, urgent
+        if key not in made.ends:
+            made.ends[key] = self._dealt(plan, made, left, urgent) if left < NEVER else self._settled(plan, made)
+        return made.ends[key]
+
+    def _dealt(self, plan: Plan, made: Opening, left: int, urgent: bool) -> End | None:
+        timeline, trade, same = self.timeline, made.trade, bool(self.timeline.is_single[left])
+        assert trade is not None
+        at = left if same and made.usable[left - made.index] else self._next_usable(made, left + 1)
+        if at >= made.stop:
+            return self.ended(plan, made, NEVER, False)
+        share = 100 if urgent else plan.strategy.orders["fill_model"]["share"]
+        view, multiplier, amounts = timeline.view(at), plan.multiplier(trade.opened_on), []
+        for leg, dealt in zip(trade.legs, closing_legs(trade.legs), strict=True):
+            price = fill_price(view.quote(leg.contract), dealt.contracts, share, closes=True)
+            assert price is not None
+            amounts.append(money(parts_to_money(leg.contracts * price, plan.quantum, multiplier)))
+        amounts.append(-commission(plan, ((leg.contract, leg.contracts) for leg in trade.legs)))
+        when = moment(at, at == left)
+        return self._end(made, at, when, (when, 1, left, 0), amounts)
+
+    @staticmethod
+    def _end(made: Opening, index: int, when: int, order: tuple[int, ...], amounts: Sequence[Decimal]) -> End:
+        assert made.trade is not None
+        held, watched = np.searchsorted(made.closes, [index, when / 2]).tolist()
+        return End(
+            index, when, (*order, *made.order), held, watched, sum(amounts, made.trade.cash), tuple(map(float, amounts)),
+            _cents(amounts),
+        )  # fmt: skip
+
+    @staticmethod
+    def _next_usable(made: Opening, index: int) -> int:
+        """The first snapshot from ``index`` on at which all legs can be dealt; the stop without one."""
+        ahead = made.usable[index - made.index :]
+        at = int(ahead.argmax()) if len(ahead) else 0
+        return index + at if len(ahead) and ahead[at] else made.stop
+
+    def _settled(self, plan: Plan, made: Opening) -> End | None:
+        trade, at = made.trade, made.stop
+        assert trade is not None
+        if at >= self.end:
+            return None
+        if len({self.timeline.settles_at(leg.contract) for leg in trade.legs}) > 1:
+            raise Beyond
+        alone = dataclasses.replace(plan, acts=frozenset({"leave"}))
+        out = History(EngineState(PLENTY, 2, (trade,)))
+        step(alone, self.market, at, out)
+        if not out.closed or out.state.trades:
+            raise Beyond
+        return self._end(made, at, moment(at, False), (moment(at, False), 0), [entry.amount for entry in out.entries])
+
+    def funds_at(self, plan: Plan, made: Opening, index: int) -> tuple[float, float]:
+        """Worth and capital of a trade at a snapshot of its life."""
+        found = made.funds.get(index)
+        if found is None:
+            assert made.trade is not None
+            multiplier = plan.multiplier(made.trade.opened_on)
+            legs = capital.held(self.timeline, made.trade, index)
+            worth = sum(leg.contracts * leg.parts for leg in legs) * (float(plan.quantum) / PARTS) * multiplier
+            found = worth, capital.needed(plan, self.timeline, index, legs, multiplier)
+            made.funds[index] = found
+        return found
+
+
+def _bytes(held: Stretch) -> int:
+    """About what a stretch takes: quotes of its legs, marks, masks."""
+    return len(held.mid) * (17 * len(held.legs) + 26)
+
+
+def _lapsed(order: Order, gone: int) -> Opening:
+    return Opening(order, gone, (gone, 1, 0, 1))
+
+
+def _carried(bid: Ints, ask: Ints, valid: npt.NDArray[np.bool_], opened: int) -> Ints:
+    """A leg's mid in parts at every snapshot, its last valid one where there is none now."""
+    last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
+    mids: Ints = np.where(last >= 0, ((bid + ask) // 2)[np.maximum(last, 0)], opened)
+    return mids
+
+
+def _cents(amounts: Sequence[Decimal]) -> int:
+    return int(sum(amounts, Decimal(0)) * 100)
