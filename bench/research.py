@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from decimal import Decimal
+from typing import Any
 
 import numpy as np
 
@@ -14,7 +15,7 @@ from strell_core.market.market import market_of
 from strell_core.results.plateau import neighbourhoods
 from strell_core.results.report import report
 from strell_core.results.slices import Column, Names, Numbers, sliced
-from strell_core.results.variant import outcome
+from strell_core.results.variant import Cells, Outcome, outcome
 from strell_core.strategy.document import normalise, parse
 from strell_core.strategy.sweeps import Dial, cells, taken, varied
 from tests.demo import demo_history
@@ -27,23 +28,58 @@ DELTAS = ("entries/0/legs/0/strike/delta", "entries/0/legs/1/strike/delta")
 def variants() -> list[list[str]]:
     """The demo strangle over its whole history: one run with all that is read of it, and a sweep of 30 variants."""
     timeline = demo_history()
-    market, end = market_of(timeline), len(timeline.times)
     document = normalise(example("harbour-strangle"))
+    end = len(timeline.times)
 
     def run() -> None:
         plan = make_plan(parse(document), timeline)
         report(plan, timeline, run_blocks(plan, timeline, 0, end, CASH, until_ruin=True), 0, end, CASH, 1)
 
     dials = [Dial(DELTAS, (0.1, 0.14, 0.18, 0.22, 0.26, 0.3)), Dial(("leave/0/percent",), (30, 40, 50, 60, 70))]
-    whole = median_seconds(run)
-    began = time.perf_counter()
-    made = cells(dials)
-    for cell in made:
-        outcome(make_plan(parse(varied(document, taken(dials, cell))), timeline), market, 0, end, CASH)
-    each = (time.perf_counter() - began) / len(made)
     return [
-        ["one run of the demo strangle with its report", f"{1000 * whole:.0f}"],
-        ["a variant of a sweep of 30 of them", f"{1000 * each:.0f}"],
+        ["one run of the demo strangle with its report", f"{1000 * median_seconds(run):.0f}"],
+        *swept("30 variants of it", document, dials, 0),
+    ]
+
+
+def thousand() -> list[list[str]]:
+    """The demo condor over its last 252 sessions: five deltas of its shorts, two of its longs, ten targets, ten days at
+    which it leaves before expiration."""
+    leg = "entries/0/legs/{}/strike/delta"
+    dials = [
+        Dial((leg.format(0), leg.format(2)), (0.12, 0.14, 0.16, 0.18, 0.2)),
+        Dial((leg.format(1), leg.format(3)), (0.04, 0.05)),
+        Dial(("leave/0/percent",), tuple(range(30, 80, 5))),
+        Dial(("leave/2/days",), tuple(range(1, 11))),
+    ]
+    document = normalise(example("tide-condor"))
+    return swept("1 000 variants of the demo condor over a year", document, dials, int(demo_history().first[-253]))
+
+
+def swept(what: str, document: dict[str, Any], dials: list[Dial], begin: int) -> list[list[str]]:
+    """A sweep from the document to its figures, every variant; and a few of them each as a run of its own."""
+    timeline = demo_history()
+    market, end = market_of(timeline), len(timeline.times)
+    made = [varied(document, taken(dials, cell)) for cell in cells(dials)]
+
+    def own(raw: dict[str, Any]) -> Outcome:
+        return outcome(make_plan(parse(raw), timeline), market, begin, end, CASH)
+
+    few = made[:: max(1, len(made) // 10)][:10]
+    began = time.perf_counter()
+    alone = [own(raw) for raw in few]
+    each = (time.perf_counter() - began) / len(few)
+    together = Cells(market, begin, end)
+    began = time.perf_counter()
+    found = [together.outcome(make_plan(parse(raw), timeline), CASH) for raw in made]
+    whole = time.perf_counter() - began
+    same = all(found[made.index(raw)].figures == one.figures for raw, one in zip(few, alone, strict=True))
+    if not same or together.differed:
+        raise SystemExit("what is shared does not tell what a run tells")
+    return [
+        [f"{what}: each as a run of its own, mean of {len(few)}", f"{1000 * each:.0f}"],
+        [f"{what}: together, each", f"{1000 * whole / len(made):.1f}"],
+        [f"{what}: together, all", f"{1000 * whole:.0f}"],
     ]
 
 
@@ -69,7 +105,7 @@ def neighbours() -> float:
 
 
 def run() -> None:
-    rows = variants()
+    rows = [*variants(), *thousand()]
     rows.append(["slices of 5 000 trades, eleven columns", f"{1000 * slices():.0f}"])
     rows.append(["neighbours of 2 000 variants of four dials", f"{1000 * neighbours():.0f}"])
     table("What a thousand questions cost, one core", ["what", "milliseconds"], rows)

@@ -179,6 +179,8 @@ def tested() -> int:
     print(f"the {min(SHOWN, len(TOOK))} slowest of {sum(seconds for seconds, _ in TOOK):.0f} s:")
     for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
         print(f"{seconds:7.1f} s  {name}")
+    every = "".join(f"{seconds:.2f} {name}\n" for seconds, name in sorted(TOOK, reverse=True))
+    (settings.STATE / "test-seconds.txt").write_text(every)
     print(f"the whole took {time.monotonic() - began:.0f} s")
     passed, failed, skipped = getattr(runner, "totals", (0, 0, 0))
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))

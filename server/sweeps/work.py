@@ -7,9 +7,10 @@ import logging
 import os
 import socket
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 from django.conf import settings
@@ -18,9 +19,11 @@ from django.db import transaction
 from config.errors import Refused
 from config.heartbeat import beating
 from market.own import market_for
+from market.timelines import timeline
 from runs.models import Variant
 from strell_core.engine.plan import make_plan
 from strell_core.market.market import Market
+from strell_core.market.timeline import Timeline
 from strell_core.results.variant import Cells, Outcome
 from strell_core.strategy.document import DocumentError, typed, written
 from strell_core.strategy.edits import rules_digest
@@ -44,11 +47,11 @@ def carry_out(part_id: int) -> None:
     if part is None:
         return
     mine = Part.objects.filter(pk=part.pk, status=Part.Status.RUNNING, attempts=part.attempts)
-    done = _Done(part)
+    done, history = _Done(part), cache(timeline)
     try:
         with beating(lambda: mine.update(lease_until=_lease()), settings.RUN_LEASE_SECONDS / 3), done:
             for cell in part.sweep.cells.filter(place__gte=part.first, place__lt=part.last, done_at=None):
-                done.add(cell, _compute(part.sweep, cell))
+                done.add(cell, _compute(part.sweep, cell, history))
                 if done.is_late and not (done.keep() and mine.filter(sweep__status=Sweep.Status.RUNNING).exists()):
                     raise Stopped
             if not done.keep():
@@ -117,7 +120,11 @@ class _Done:
         if not mine.exists():
             return False
         if cells:
-            Cell.objects.bulk_update(cells, ["figures", "daily", "problem", "done_at", "done_by"])
+            # they are there: bulk_update would say every value of every row in a case of its own
+            Cell.objects.bulk_create(
+                cells, update_conflicts=True, unique_fields=["sweep", "place"],
+                update_fields=["figures", "daily", "problem", "done_at", "done_by"],
+            )  # fmt: skip
             Variant.count(self.part.sweep.strategy_id, counted)
             say(self.part.sweep)
         return True
@@ -132,10 +139,10 @@ class _Computed:
     problem: str = ""
 
 
-def _compute(sweep: Sweep, cell: Cell) -> _Computed:
+def _compute(sweep: Sweep, cell: Cell, history: Callable[[str], Timeline]) -> _Computed:
     try:
         document = written(varied(sweep.revision.document, taken(dials_of(sweep), cell.at)))
-        return _Computed(_outcome(sweep, document), rules_digest(document))
+        return _Computed(_outcome(sweep, document, history), rules_digest(document))
     except DocumentError as error:
         return _Computed(problem="; ".join(problem.message for problem in error.problems))
     except Refused as error:
@@ -145,8 +152,8 @@ def _compute(sweep: Sweep, cell: Cell) -> _Computed:
         return _Computed(problem="It failed on an error of ours; it is in the worker's log.")
 
 
-def _outcome(sweep: Sweep, document: dict[str, Any]) -> Outcome:
-    market = market_for(document, sweep.strategy.owner_id)
+def _outcome(sweep: Sweep, document: dict[str, Any], history: Callable[[str], Timeline]) -> Outcome:
+    market = market_for(document, sweep.strategy.owner_id, history)
     plan = make_plan(typed(document), market.main)
     begin, end = market.main.span(sweep.start, sweep.end)
     if begin == end:
