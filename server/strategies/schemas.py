@@ -34,6 +34,8 @@ class SentenceOut(Schema):
     text: str
     off: bool
     note: str
+    remark: str
+    """What stands in the way of it; nothing: nothing does."""
 
 
 class BlockOut(Schema):

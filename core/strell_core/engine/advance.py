@@ -9,6 +9,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 from strell_core.engine.exits import ExitWish, waiting, wishes
@@ -193,11 +194,22 @@ class _Decisions(Limits):
             for rule, found in entry.adjustments:
                 if found.test(now, rule.params)[0] != TRUE:
                     continue
-                frame = AdjustFrame(self.observation, now, entry.entry.underlying)
+                pick = partial(self._later, entry, trade)
+                frame = AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick)
                 legs = _moved(trade, found.moves(frame, rule.params))
                 if legs:
                     self._move(trade, legs, rule.id, found.values(now, rule.params, 0))
                     break
+
+    def _later(self, entry: EntryPlan, trade: TradeState, name: str) -> PickedLeg | None:
+        """What a leg that is opened later would be now, beside those that are held."""
+        rule = next((leg for leg in entry.entry.later if leg.id == name), None)
+        view = self.observation.view(entry.entry.underlying)
+        if rule is None or view is None or any(leg.leg_id == name for leg in trade.legs):
+            return None
+        frame = EntryFrame(self.observation, self.account(entry.id), entry.entry.underlying).frame()
+        held = [(leg.leg_id, leg.contract, leg.contracts) for leg in self.traded(trade.legs)]
+        return next(iter(select([rule], frame, view, 0, entry.allows, held).legs), None)
 
     def _move(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, values: Any) -> None:
         """A proposal of one order that closes and opens legs together, if capital covers what it would make (semantics

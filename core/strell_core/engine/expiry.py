@@ -126,7 +126,8 @@ class Expiry(Step):
             more = added(there, units, parts)
             return dataclasses.replace(trade, legs=tuple(more if held is there else held for held in trade.legs))
         if units:
-            new = LegState(_free_name(trade), contract, units, parts, self.observation.instant)
+            name = self.plan.entry(trade.entry).entry.keeps or _free_name(trade)
+            new = LegState(name, contract, units, parts, self.observation.instant)
             trade = dataclasses.replace(trade, legs=(*trade.legs, new))
         return trade
 
@@ -148,7 +149,8 @@ class Expiry(Step):
                 self.orders.remove(order)
             elif legs != order.legs:
                 self.replace(order, legs=legs)
-        asks_for_units = any(leg.expiry is None for leg in self.plan.entry(trade.entry).entry.legs)
+        rules = self.plan.entry(trade.entry).entry
+        asks_for_units = bool(rules.keeps) or any(leg.expiry is None for leg in rules.legs)
         if asks_for_units or "leave" not in self.plan.acts:
             return
         asked = {leg.leg_id for order in self.at_work(trade.number, "close") for leg in order.legs}

@@ -300,7 +300,7 @@ class Step:
         gone = sum(
             leg.contracts * self.timeline.multiplied(leg.closed_at, self.observation.instant)
             for leg in trade.closed_legs
-            if leg.leg_id == trade.legs[0].leg_id and leg.how not in ("split", "adjustment")
+            if leg.leg_id == trade.legs[0].leg_id and leg.how not in ("split", "adjustment", "delivery")
         )
         lots = trade.lots * trade.legs[0].contracts // (trade.legs[0].contracts + gone)
         return math.gcd(lots, *(leg.contracts for leg in trade.legs))

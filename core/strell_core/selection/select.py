@@ -64,19 +64,21 @@ Allows = Callable[[ExpirationSlice], npt.NDArray[np.bool_]]
 
 
 def select(
-    legs: Sequence[LegRule], frame: Frame, view: ChainView, runners_up: int = 0, allows: Sequence[Allows] = ()
-) -> Selection:
+    legs: Sequence[LegRule], frame: Frame, view: ChainView, runners_up: int = 0, allows: Sequence[Allows] = (),
+    held: Sequence[tuple[str, ContractKey, int]] = (),
+) -> Selection:  # fmt: skip
     """Pick every leg in the sheet's order; the first that cannot be picked, and may not be left out, ends the search.
     A contract that an earlier leg trades the other way round is passed over. What refers to a leg that was left out is
-    left out too (semantics rule 4)."""
+    left out too (semantics rule 4). ``held``: legs of the trade, which count as picked before."""
     catalogue.load()
     choices: list[LegChoice] = []
     out: set[str] = set()
     listed = view.expirations
     for leg in legs:
-        there = [choice.picked for choice in choices if choice.picked is not None]
-        other_way = [picked.contract for picked in there if picked.contracts * leg.contracts < 0]
-        named = {p.leg_id: p.contract for p in there if not p.contract.is_unit}
+        picked = [choice.picked for choice in choices if choice.picked is not None]
+        there = [*held, *((p.leg_id, p.contract, p.contracts) for p in picked)]
+        other_way = [contract for _, contract, contracts in there if contracts * leg.contracts < 0]
+        named = {name: contract for name, contract, _ in there if not contract.is_unit}
         gone = refers_to(leg) & out
         if gone:
             choice = LegChoice(leg.id, (), (), None, "it goes by a leg that is left out", left_out=True)

@@ -40,7 +40,14 @@ OPTIONAL_LEG = dataclasses.replace(
     example="Sell 1 put with a delta from 0.15 to 0.25, in the same expiration; without it where nothing fits.",
     words=("option", "optional", "leave out", "range"),
 )  # fmt: skip
-OPTION_LEGS = (LEG.id, OPTIONAL_LEG.id)
+LATER_LEG = dataclasses.replace(
+    LEG, id="later_leg", title="Leg that is opened later", sentence="Later: {side} {ratio} {right} {strike}, in {expiry}.",
+    explains="A leg that the entry leaves out and an adjustment opens, by these picks at that time: see *Open a leg*. Other "
+    "sentences may speak of it; while it is not there they are not true.",
+    example="Later: Sell 1 call nearest to delta 0.30, in the expiration nearest 30 days (14–50).",
+    words=("option", "call", "put", "wheel", "cycle", "leg in", "hedge"),
+)  # fmt: skip
+OPTION_LEGS = (LEG.id, OPTIONAL_LEG.id, LATER_LEG.id)
 """Sentences that are legs with a strike and an expiration."""
 
 UNITS = Declaration(
@@ -55,6 +62,16 @@ UNITS = Declaration(
     example="Buy the underlying itself, 1 contract of it.",
     words=("stock", "shares", "covered call", "protective put", "collar", "hedge"),
 )  # fmt: skip
+
+KEPT_UNITS = Declaration(
+    id="kept_units", section="legs", title="Units that are delivered", sentence="Keep the underlying itself where it is delivered.",
+    params=(),
+    explains="Units that an assignment or an exercise delivers stay, as this leg, until a rule closes them or they are "
+    "delivered in turn. Without it they are dealt at the market at the next session's first snapshot.",
+    example="Keep the underlying itself where it is delivered.",
+    words=("stock", "shares", "wheel", "assignment", "exercise", "assigned"), once=True,
+)  # fmt: skip
+LEGS = (LEG, OPTIONAL_LEG, LATER_LEG, UNITS, KEPT_UNITS)
 
 PARTS = ("when", "conditions", "legs", "checks", "size", "leave", "adjust", "limits", "orders")
 """Lists of sentences that a document has."""
@@ -86,7 +103,7 @@ def sentences(part: str) -> dict[str, Declaration]:
     """Declarations that may stand in a list of a document, by id."""
     load()
     if part == "legs":
-        return {declaration.id: declaration for declaration in (LEG, OPTIONAL_LEG, UNITS)}
+        return {declaration.id: declaration for declaration in LEGS}
     return {item.declaration.id: item.declaration for item in _registries()[part].all()}
 
 

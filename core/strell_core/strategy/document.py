@@ -68,6 +68,10 @@ class Entry:
     leave: tuple[Rule, ...] = ()
     """Exits of its trades beside the strategy's."""
     adjust: tuple[Rule, ...] = ()
+    later: tuple[LegRule, ...] = ()
+    """Legs that adjustments open."""
+    keeps: str = ""
+    """As which leg units that are delivered stay; nothing: they do not."""
 
     @property
     def schedule(self) -> Rule:
@@ -330,18 +334,21 @@ def typed(document: dict[str, Any]) -> Strategy:
     def picked(leg: dict[str, Any], name: str) -> Rule | None:
         return _as_rule(leg["id"], leg[name]) if name in leg else None
 
-    def entry(item: dict[str, Any]) -> Entry:
-        legs = tuple(
-            LegRule(
-                leg["id"], leg.get("right", UNIT), leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
-                picked(leg, "expiry"), picked(leg, "strike"), leg["rule"] == catalogue.OPTIONAL_LEG.id,
-            )
-            for _, leg in switched_on(item["legs"])
+    def of_leg(leg: dict[str, Any]) -> LegRule:
+        return LegRule(
+            leg["id"], leg.get("right", UNIT), leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
+            picked(leg, "expiry"), picked(leg, "strike"), leg["rule"] == catalogue.OPTIONAL_LEG.id,
         )  # fmt: skip
+
+    def entry(item: dict[str, Any]) -> Entry:
+        on = [leg for _, leg in switched_on(item["legs"])]
+        kept, later = catalogue.KEPT_UNITS.id, catalogue.LATER_LEG.id
         return Entry(
             item["id"], item.get("underlying", document["underlyings"][0]), rules(item["when"]),
-            rules(item["conditions"]), legs, rules(item["checks"]), rules(item["size"])[0], rules(item["leave"]),
-            rules(item["adjust"]),
+            rules(item["conditions"]), tuple(of_leg(leg) for leg in on if leg["rule"] not in (kept, later)),
+            rules(item["checks"]), rules(item["size"])[0], rules(item["leave"]), rules(item["adjust"]),
+            tuple(of_leg(leg) for leg in on if leg["rule"] == later),
+            next((leg["id"] for leg in on if leg["rule"] == kept), ""),
         )  # fmt: skip
 
     def settings(part: str) -> dict[str, Rule]:

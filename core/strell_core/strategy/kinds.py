@@ -160,6 +160,10 @@ class AdjustFrame:
     observation: Observation
     now: Stretch
     symbol: str
+    lots: int
+    """Held."""
+    pick: Callable[[str], PickedLeg | None]
+    """What a leg that is opened later would be now, of one lot; ``None``: it is held, there is no such leg, or nothing fits."""
 
     @property
     def view(self) -> ChainView | None:

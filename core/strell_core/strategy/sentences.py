@@ -14,6 +14,7 @@ from strell_core.measures.values import family as value_family
 from strell_core.measures.values import measure_of
 from strell_core.strategy import catalogue
 from strell_core.strategy.parts import parts
+from strell_core.strategy.remarks import remarks
 
 _BRACES = re.compile(r"\{(\w+)(?:\|([^|}]*)\|([^}]*))?\}")
 
@@ -49,6 +50,8 @@ class Sentence:
     tokens: tuple[Token, ...]
     off: bool = False
     note: str = ""
+    remark: str = ""
+    """What stands in the way of it, see :func:`strell_core.strategy.remarks.remarks`."""
 
     @property
     def text(self) -> str:
@@ -105,7 +108,9 @@ def sheet(document: Mapping[str, Any]) -> Sheet:
                     bool(item.get("off")), item.get("note", ""),
                 )
             )  # fmt: skip
-    return Sheet(tuple(sentences), tuple(blocks.values()))
+    found = remarks(document, {sentence.id: sentence.number for sentence in sentences})
+    told = tuple(replace(item, remark=found[item.id]) if item.id in found else item for item in sentences)
+    return Sheet(told, tuple(blocks.values()))
 
 
 @dataclass(frozen=True)

@@ -28,7 +28,8 @@ def whole(document: dict[str, Any]) -> list[Problem]:
             problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
         both = switched_on(entry["legs"])
         legs = [(number, leg) for number, leg in both if leg["rule"] in catalogue.OPTION_LEGS]
-        if not legs:
+        now = [leg for leg in legs if leg[1]["rule"] != catalogue.LATER_LEG.id]
+        if not now:
             problems.append(Problem(f"{path}/legs", "a strategy needs at least one leg that is an option"))
         if len(both) > LIMITS["legs"]:
             problems.append(Problem(f"{path}/legs", f"at most {LIMITS['legs']} legs"))
@@ -36,7 +37,7 @@ def whole(document: dict[str, Any]) -> list[Problem]:
             problems.append(Problem(f"{path}/legs", "the underlying itself can be one leg; switch the others off"))
         for rank, (number, leg) in enumerate(legs):
             pick = leg["expiry"]
-            if rank == 0 and not kinds.expiry_picks[pick["pick"]].stands_alone:
+            if now and now[0][0] == number and not kinds.expiry_picks[pick["pick"]].stands_alone:
                 problems.append(
                     Problem(
                         f"{path}/legs/{number}/expiry/pick", "the first leg cannot choose its expiration by another leg"

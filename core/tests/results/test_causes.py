@@ -17,7 +17,7 @@ from strell_core.scenario.generator import Scenario, Settings
 from strell_core.scenario.single import NAMES
 from strell_core.strategy.document import parse
 from tests.demo import short_history
-from tests.engine.test_covered_call import Near, sheet
+from tests.engine.unit_loops import Near, covered_call
 from tests.engine.variations import variations
 from tests.handmade import timeline_of
 
@@ -94,7 +94,7 @@ class CoveredCallTest(unittest.TestCase):
         paid = tuple(sorted(scenario.dividends.items()))
         underlying = dataclasses.replace(name.underlying, dividends=paid)
         timeline = timeline_of([scenario.chain(number) for number in range(130)], underlying=underlying)
-        plan = make_plan(parse(sheet(name.symbol)), timeline)
+        plan = make_plan(parse(covered_call(name.symbol)), timeline)
         closed = run_blocks(plan, timeline, 0, len(timeline.times), CASH).closed
         self.assertGreater(len(closed), 3)
         self.assertLessEqual({"settlement", "order"}, {leg.how for trade in closed for leg in trade.legs})

@@ -56,8 +56,9 @@ class SchemaTest(unittest.TestCase):
             for part in parts:
                 kinds = place[part]["items"].get("oneOf", [])
                 self.assertEqual({k["properties"]["rule"]["const"] for k in kinds}, set(catalogue.sentences(part)))
-        leg, optional, units = entry["legs"]["items"]["oneOf"]
-        self.assertEqual(optional["properties"]["strike"], leg["properties"]["strike"])
+        leg, optional, later, units, _ = entry["legs"]["items"]["oneOf"]
+        for other in (optional, later):
+            self.assertEqual(other["properties"]["strike"], leg["properties"]["strike"])
         self.assertNotIn("strike", units["properties"])
         picks = {p["properties"]["pick"]["const"] for p in leg["properties"]["strike"]["oneOf"]}
         self.assertEqual(picks, set(catalogue.picks("strike")))

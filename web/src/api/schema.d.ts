@@ -3686,6 +3686,8 @@ export interface components {
             off: boolean;
             /** Note */
             note: string;
+            /** Remark */
+            remark: string;
         };
         /** StrategyOut */
         StrategyOut: {

@@ -59,6 +59,12 @@ INTEREST = Declaration(
     id="leg_interest", section="measure", title="Open interest of a leg", sentence="open interest of {leg}", params=(LEG,),
     explains="Of its contract, as last published.", example="open interest of leg 3", words=("liquidity",), scope="leg", clock="snapshot", grid=1,
 )  # fmt: skip
+CONTRACTS = Declaration(
+    id="leg_contracts", section="measure", title="Contracts of a leg", sentence="the contracts held of {leg}", params=(LEG,),
+    explains="Contracts that are held now: bought above 0, sold below it. While the leg is not there no comparison with it is true.",
+    example="the contracts held of leg 3", words=("held", "assigned", "delivered", "size"), scope="leg", clock="snapshot", unit="contracts",
+    grid=1,
+)  # fmt: skip
 
 
 def _range(found: Legs) -> tuple[int, int]:
@@ -152,8 +158,13 @@ def interest(found: Legs, params: Params) -> Series | None:
     return out
 
 
+def contracts(found: Legs, params: Params) -> Series:
+    begin, end = _range(found)
+    return np.full(end - begin, float(found.leg.contracts))
+
+
 for _declaration, _series in (
     (PRICE, price), (PNL, pnl), (GREEK, leg_greek), (IV, leg_iv), (DISTANCE, distance), (DAYS, days), (EXTRINSIC, extrinsic),
-    (WIDTH, width), (INTEREST, interest),
+    (WIDTH, width), (INTEREST, interest), (CONTRACTS, contracts),
 ):  # fmt: skip
     measures.register(LegMeasure(_declaration, _series))

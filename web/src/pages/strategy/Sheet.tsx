@@ -191,6 +191,9 @@ function SentenceLine({
             </span>
           ))}
         </span>
+        {sentence.remark && !sentence.off && (
+          <span className="block font-sans text-xs text-loss">{sentence.remark}</span>
+        )}
         {sentence.note && <span className="block font-sans text-xs text-soft italic">{sentence.note}</span>}
         {noting && (
           <NoteEditor document={document} sentence={sentence} save={save} close={() => setNoting(false)} />

@@ -76,3 +76,24 @@ test("a first leg picks its expiration, a later one shares it", () => {
     rule: "days_held",
   });
 });
+
+test("what opens a leg begins with one that is opened later, once the kept underlying is held", () => {
+  const before = sheet();
+  const legs = valueAt(before, "entries/0/legs") as unknown[];
+  legs.push({ id: "shares", rule: "kept_units" }, { id: "call", rule: "later_leg" });
+  const opens = {
+    id: "open_leg",
+    params: [
+      { name: "left", kind: "value", default: { measure: "leg_contracts", leg: "" } },
+      { name: "what", kind: "leg", default: "" },
+    ],
+  } as unknown as Declaration;
+  const after = added({ ...before, adjust: [] } as Document, "adjust", opens, ["a", "shares", "call"]);
+  expect(valueAt(after, "adjust/0")).toEqual({
+    rule: "open_leg",
+    left: { measure: "leg_contracts", leg: "shares" },
+    what: "call",
+  });
+  const plain = added({ ...sheet(), adjust: [] } as Document, "adjust", opens, ["a"]);
+  expect(valueAt(plain, "adjust/0/what")).toBe("a");
+});

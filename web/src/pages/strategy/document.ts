@@ -8,7 +8,7 @@ export type Declarations = Schemas["DeclarationsOut"];
 type Item = Record<string, unknown> & { id?: string; off?: boolean; note?: string };
 
 /** Sentences that are options with picks of a strike and an expiration. */
-const LEGS = ["leg", "optional_leg"];
+const LEGS = ["leg", "optional_leg", "later_leg"];
 
 export type Block = Schemas["BlockOut"];
 
@@ -115,14 +115,27 @@ export function added(
     ? { strike: { pick: "nearest_delta" }, expiry: { pick: expiry } }
     : {};
   const named: Record<string, unknown> = {};
+  // what opens a leg begins with one that is opened later, once the underlying is held where it is kept
+  const opens = declaration.id === "open_leg";
+  const held = opens ? foremost(document, legs, "kept_units") : legs;
+  const meant = opens ? foremost(document, legs, "later_leg") : legs;
   let place = 0;
   for (const param of declaration.params ?? []) {
     // the second leg that is named is the second there is
-    if (param.kind === "leg") named[param.name] = legs[place++] ?? legs[0] ?? "";
-    if (param.kind === "value") named[param.name] = naming(param.default, legs);
+    if (param.kind === "leg") named[param.name] = meant[place++] ?? meant[0] ?? "";
+    if (param.kind === "value") named[param.name] = naming(param.default, held);
   }
-  const more = Object.fromEntries(Object.entries(values).map(([name, value]) => [name, naming(value, legs)]));
+  const more = Object.fromEntries(Object.entries(values).map(([name, value]) => [name, naming(value, held)]));
   return changed(document, path, (list) => list.push({ rule: declaration.id, ...picks, ...named, ...more }));
+}
+
+/** Legs, those of a kind first. */
+function foremost(document: Document, legs: string[], rule: string): string[] {
+  const entries = document.entries as { legs: Item[] }[];
+  const ofKind = new Set(
+    entries.flatMap((entry) => entry.legs).flatMap((leg) => (leg.rule === rule ? [leg.id] : [])),
+  );
+  return [...legs.filter((leg) => ofKind.has(leg)), ...legs.filter((leg) => !ofKind.has(leg))];
 }
 
 /** A value in which every leg that is not named yet is the first one. */

@@ -1,27 +1,23 @@
-"""A covered call over two years of the demo's dividend payers agrees with a plain loop to the cent."""
+"""Covered calls and the wheel as plain loops over a dividend payer's closes: dictionaries, no engine."""
 
 from __future__ import annotations
 
-import dataclasses
 import datetime as dt
 import math
-import unittest
 from decimal import ROUND_HALF_EVEN, Decimal
 from typing import Any
 
-from strell_core.engine.plan import make_plan
-from strell_core.engine.run import run_blocks, run_steps
 from strell_core.market.chains import SessionChain
-from strell_core.scenario.generator import Scenario, Settings
-from strell_core.scenario.single import NAMES, RATE, SingleScenario
-from strell_core.strategy.document import normalise, parse
-from tests.handmade import timeline_of
+from strell_core.scenario.single import RATE, SingleScenario
+from strell_core.strategy.document import normalise
 
 CASH = Decimal(50_000)
 SESSIONS = 504
+Key = tuple[dt.date, str, float]
+WINDOW = {"pick": "nearest_days", "days": 20, "from": 10, "to": 60}
 
 
-def sheet(symbol: str) -> dict[str, Any]:
+def covered_call(symbol: str) -> dict[str, Any]:
     legs = [
         {"rule": "units", "side": "buy", "ratio": 1},
         {"rule": "leg", "side": "sell", "right": "call", "strike": {"pick": "percent_from_spot", "percent": 1.0},
@@ -127,32 +123,94 @@ class Near(SingleScenario):
         return [expiration for expiration in super().expirations(date) if (expiration - date).days <= 60]
 
 
-class CoveredCallTest(unittest.TestCase):
-    tags = frozenset({"long"})
+def wheel(symbol: str) -> dict[str, Any]:
+    legs = [
+        {"rule": "leg", "id": "put", "side": "sell", "right": "put", "expiry": WINDOW,
+         "strike": {"pick": "percent_from_spot", "percent": 1.0}},
+        {"rule": "kept_units", "id": "shares"},
+        {"rule": "later_leg", "id": "call", "side": "sell", "right": "call", "expiry": WINDOW,
+         "strike": {"pick": "percent_from_spot", "percent": 2.0}},
+    ]  # fmt: skip
+    opens = {
+        "rule": "open_leg",
+        "left": {"measure": "leg_contracts", "leg": "shares"},
+        "is": "above",
+        "right": 0,
+        "what": "call",
+    }
+    return normalise({
+        "name": "wheel", "underlyings": [symbol],
+        "entries": [{"when": [{"rule": "decision_times", "weekdays": ["mon", "wed", "fri"], "time": "15:45"}],
+                     "conditions": [{"rule": "open_limit", "limit": 1}], "legs": legs, "adjust": [opens],
+                     "size": [{"rule": "fixed_lots", "lots": 2}]}],
+        "orders": [{"rule": "commission", "per_contract": 0.65, "per_order": 1.0}],
+    })  # fmt: skip
 
-    def test_two_years_to_the_cent(self) -> None:
-        market, seen = Scenario(Settings(sessions=SESSIONS + 20, intraday=1)), {"dividends": 0, "early": 0, "rule": 0}
-        for name in (name for name in NAMES if name.dividend):
-            with self.subTest(name.symbol):
-                scenario = Near(name, market, SESSIONS)
-                chains = [scenario.chain(index) for index in range(SESSIONS)]
-                plain = Loop(scenario, chains)
-                plain.run()
-                paid = tuple(sorted(scenario.dividends.items()))
-                timeline = timeline_of(chains, underlying=dataclasses.replace(name.underlying, dividends=paid))
-                plan, end = make_plan(parse(sheet(name.symbol)), timeline), len(timeline.times)
-                for run in (run_steps, run_blocks):
-                    history = run(plan, timeline, 0, end, CASH)
-                    rules = {"assignment": "assignment"}
-                    told = [
-                        (timeline.date_at(t.opened_at), timeline.date_at(t.closed_at), rules.get(t.rule, "rule"), t.pnl)
-                        for t in history.closed
-                    ]
-                    self.assertEqual(told, plain.closed)
-                    self.assertEqual(history.state.cash, plain.cash)
-                seen["dividends"] += plain.dividends
-                seen["early"] += plain.early
-                seen["rule"] += sum(how == "rule" for _, _, how, _ in plain.closed)
-        self.assertGreaterEqual(seen["dividends"], 6)
-        self.assertGreaterEqual(seen["early"], 1, "none was assigned on the eve of a dividend")
-        self.assertGreaterEqual(seen["rule"], 10)
+
+class Wheel(Loop):
+    """Two lots: the short option there is, whether units are held; once a session."""
+
+    def run(self) -> None:
+        trade: dict[str, Any] | None = None
+        self.calls, self.rounds = 0, 0
+        for number, chain in enumerate(self.chains):
+            if trade and trade["held"] and chain.date in self.scenario.dividends and number:
+                self.pay(200 * Decimal(str(self.scenario.dividends[chain.date])))
+                self.dividends += 1
+            if trade and trade["short"] and chain.date >= trade["short"][0]:
+                trade = self.expired(trade, chain)
+            sold = None
+            if chain.date.weekday() in (0, 2, 4):
+                if trade is None:
+                    sold = self.short(chain, "put", 0.99)
+                elif trade["held"] and trade["short"] is None:
+                    sold = self.short(chain, "call", 1.02)
+            if sold is not None:
+                key, bid = sold
+                if trade is None:
+                    trade = {"held": False, "on": chain.date, "before": self.cash}
+                trade["short"] = key
+                self.calls += key[1] == "call"
+                self.pay(200 * Decimal(bid) / 100)
+                self.pay(-(2 * Decimal("0.65") + 1))
+            if trade and trade["short"] and self.early_exercise(chain, trade["short"]):
+                self.early += 1
+                trade = self.delivered(trade, chain)
+
+    def short(self, chain: SessionChain, right: str, times: float) -> tuple[Key, int] | None:
+        days = sorted({c.expiration for c in chain.contracts if 10 <= (c.expiration - chain.date).days <= 60},
+                      key=lambda e: (abs((e - chain.date).days - 20), e))  # fmt: skip
+        if not days:
+            return None
+        wanted, out = int(chain.spot[0]) / 100 * times, -1 if right == "call" else 1
+        strikes = sorted((abs(float(c.strike) - wanted), out * float(c.strike))
+                         for c in chain.contracts if c.expiration == days[0] and c.right == right)  # fmt: skip
+        key = (days[0], right, out * strikes[0][1])
+        quote = self.quote(chain, key)
+        return (key, quote[0]) if quote and quote[0] > 0 else None
+
+    def expired(self, trade: dict[str, Any], chain: SessionChain) -> dict[str, Any] | None:
+        spot, (_, right, strike) = int(chain.spot[0]) / 100, trade["short"]
+        if (spot > strike) if right == "call" else (spot < strike):
+            return self.delivered(trade, chain)
+        trade["short"] = None
+        if trade["held"]:
+            return trade
+        self.end(trade, chain, "settlement")
+        return None
+
+    def delivered(self, trade: dict[str, Any], chain: SessionChain) -> dict[str, Any] | None:
+        _, right, strike = trade["short"]
+        self.pay(200 * Decimal(str(strike)) * (1 if right == "call" else -1))
+        trade["short"], trade["held"] = None, right == "put"
+        if trade["held"]:
+            return trade
+        self.rounds += 1
+        self.end(trade, chain, "assignment")
+        return None
+
+    def early_exercise(self, chain: SessionChain, key: Key) -> bool:
+        if key[1] == "call":
+            return self.exercised(chain, key)
+        quote, inside = self.quote(chain, key), key[2] - int(chain.spot[0]) / 100
+        return quote is not None and inside > 0 and (quote[0] + quote[1]) / 200 <= inside + 0.005 + 1e-9

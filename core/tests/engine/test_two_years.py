@@ -1,0 +1,67 @@
+"""Covered calls and the wheel over two years of the demo's dividend payers agree with plain loops to the cent."""
+
+from __future__ import annotations
+
+import dataclasses
+import unittest
+from typing import Any
+
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
+from strell_core.engine.stored import dump, load
+from strell_core.market.chains import SessionChain
+from strell_core.market.timeline import Timeline
+from strell_core.scenario.generator import Scenario, Settings
+from strell_core.scenario.single import NAMES
+from strell_core.strategy.document import parse
+from tests.engine.unit_loops import CASH, SESSIONS, Loop, Near, Wheel, covered_call, wheel
+from tests.handmade import timeline_of
+
+
+class TwoYearsTest(unittest.TestCase):
+    tags = frozenset({"long"})
+    payers: list[tuple[Near, list[SessionChain]]]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        market = Scenario(Settings(sessions=SESSIONS + 20, intraday=1))
+        scenarios = [Near(name, market, SESSIONS) for name in NAMES if name.dividend]
+        cls.payers = [(scenario, [scenario.chain(index) for index in range(SESSIONS)]) for scenario in scenarios]
+
+    def compared(self, loop: type[Loop], sheet: Any) -> list[tuple[Any, Timeline, History]]:
+        """A loop and the engine's run of a sheet, for every payer, said to be the same."""
+        out = []
+        for scenario, chains in self.payers:
+            plain: Any = loop(scenario, chains)
+            plain.run()
+            paid = tuple(sorted(scenario.dividends.items()))
+            underlying = dataclasses.replace(scenario.name.underlying, dividends=paid)
+            timeline = timeline_of(chains, underlying=underlying)
+            plan, end = make_plan(parse(sheet(underlying.symbol)), timeline), len(timeline.times)
+            for run in (run_steps, run_blocks):
+                history = run(plan, timeline, 0, end, CASH)
+                own = {"assignment", "settlement"}
+                told = [
+                    (timeline.date_at(t.opened_at), timeline.date_at(t.closed_at), t.rule if t.rule in own else "rule", t.pnl)
+                    for t in history.closed
+                ]  # fmt: skip
+                self.assertEqual(told, plain.closed, underlying.symbol)
+                self.assertEqual(history.state.cash, plain.cash)
+            first = run_blocks(plan, timeline, 0, end // 2, CASH).state
+            later = run_blocks(plan, timeline, end // 2, end, CASH, state=load(dump(first), underlying.symbol))
+            self.assertEqual(later.state, history.state, "cut in two and stored in between")
+            out.append((plain, timeline, history))
+        return out
+
+    def test_covered_calls(self) -> None:
+        found = [plain for plain, _, _ in self.compared(Loop, covered_call)]
+        self.assertGreaterEqual(sum(plain.dividends for plain in found), 6)
+        self.assertGreaterEqual(sum(plain.early for plain in found), 1, "none was assigned on the eve of a dividend")
+        self.assertGreaterEqual(sum(how == "rule" for plain in found for _, _, how, _ in plain.closed), 10)
+
+    def test_the_wheel(self) -> None:
+        """Puts until units are delivered, calls against them until they are delivered in turn."""
+        found = [plain for plain, _, _ in self.compared(Wheel, wheel)]
+        self.assertGreaterEqual(sum(plain.rounds for plain in found), 8)
+        self.assertGreaterEqual(sum(plain.calls for plain in found), 15)
+        self.assertGreaterEqual(sum(plain.dividends for plain in found), 3)

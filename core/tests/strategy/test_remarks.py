@@ -1,0 +1,82 @@
+"""What sentences of a sheet say of each other."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from strell_core.formats.starters import starters
+from strell_core.strategy.document import normalise
+from strell_core.strategy.sentences import sheet
+from tests.engine.test_forty import documents
+from tests.engine.variations import STRANGLE, document, leg
+
+LATER = {"rule": "later_leg", "id": "call", "right": "call", "strike": {"pick": "nearest_delta"}, "expiry": {"pick": "same_expiration"}}  # fmt: skip
+
+
+def target(percent: int, **more: Any) -> dict[str, Any]:
+    return {"rule": "credit_target", "percent": percent, **more}
+
+
+class RemarksTest(unittest.TestCase):
+    def said(self, raw: dict[str, Any]) -> dict[int, str]:
+        return {s.number: s.remark for s in sheet(normalise(raw)).sentences if s.remark}
+
+    def test_an_exit_behind_another_of_its_kind(self) -> None:
+        held = [{"rule": "days_held", "days": 4, "time": time} for time in ("15:45", "10:00")]
+        left = [{"rule": "before_expiration", "days": days} for days in (1, 3)]
+        both = document("both", STRANGLE, [target(60), target(40), target(40), *held, *left, target(90, off=True)])
+        self.assertEqual(
+            self.said(both),
+            {
+                6: "Sentence 7 always acts before it.", 8: "It says what sentence 7 says.",
+                9: "Sentence 10 always acts before it.", 11: "Sentence 12 always acts before it.",
+            },
+        )  # fmt: skip
+
+    def test_entries_exits_stand_behind_the_strategys_and_not_the_other_way_round(self) -> None:
+        raw = document("own", STRANGLE, [target(50)])
+        raw["entries"][0]["leave"] = [target(70), target(30)]
+        said = self.said(raw)
+        self.assertEqual(set(said.values()), {"Sentence 7 always acts before it."})
+        texts = {s.number: s.text for s in sheet(normalise(raw)).sentences}
+        self.assertEqual([texts[number] for number in said], ["At 70 % of the credit.", "At 50 % of the credit."])
+        raw["entries"].append({**raw["entries"][0], "id": "other", "leave": [target(80)]})
+        raw["entries"][0]["leave"] = [target(30)]
+        for part in ("when", "conditions", "legs", "checks", "size"):
+            raw["entries"][1][part] = [{**item, "id": None} for item in raw["entries"][1][part]]
+        self.assertEqual(len(self.said(raw)), 1, "the other entry's; the strategy's still holds for it")
+
+    def test_days_beside_how_far_expirations_are_picked(self) -> None:
+        at_once = document("at once", STRANGLE, [{"rule": "before_expiration", "days": 18}])
+        self.assertEqual(
+            self.said(at_once), {6: "It leaves at once: sentence 3 picks expirations at most 18 days away."}
+        )
+        never = document("never", STRANGLE, [{"rule": "days_held", "days": 19}])
+        self.assertIn("comes too late", self.said(never)[6])
+        calendar = [leg("sell", "call", {"pick": "nearest_delta", "delta": 0.5}, STRANGLE[0]["expiry"]),
+                    leg("buy", "call", {"pick": "nearest_delta", "delta": 0.5}, {"pick": "days_after", "days": 30})]  # fmt: skip
+        self.assertEqual(self.said(document("calendar", calendar, [{"rule": "days_held", "days": 19}])), {})
+
+    def test_a_later_leg_and_what_opens_it(self) -> None:
+        raw = document("later", [leg("sell", "put", {"pick": "nearest_delta"}, STRANGLE[0]["expiry"])], [])
+        raw["entries"][0]["legs"].append(LATER)
+        self.assertEqual(self.said(raw), {4: "Nothing opens it: add “Open a leg” to the adjustments."})
+        first = raw["entries"][0]["legs"][0]["id"]
+        opens = {
+            "rule": "open_leg",
+            "left": {"measure": "leg_greek", "leg": first},
+            "is": "below",
+            "right": -0.5,
+            "what": first,
+        }
+        raw["entries"][0]["adjust"] = [opens]
+        self.assertIn("Leg 3 is opened by the entry: name one that is opened later.", self.said(raw).values())
+        raw["entries"][0]["adjust"] = [{**opens, "what": "call"}]
+        self.assertEqual(self.said(raw), {})
+
+    def test_no_strategy_of_the_set_and_no_starter_is_remarked_on(self) -> None:
+        for name, raw in documents().items():
+            self.assertEqual(self.said(raw), {}, name)
+        for starter in starters():
+            self.assertEqual(self.said(starter.document("Begun", "MK30")), {}, starter.id)
