@@ -96,7 +96,7 @@ def _evidence(plan: Plan, history: History) -> dict[str, dict[str, int]]:
             (no if reason.truth == FALSE else unvalued).update([reason.rule])
         elif reason.kind == "skipped":
             no.update([reason.rule])
-        elif reason.kind == "left" and reason.truth == TRUE:
+        elif reason.kind in ("left", "moved") and reason.truth == TRUE:
             true.update([reason.rule])
     ids = {*true, *no, *unvalued}
     return {key: {"true": true[key], "no": no[key], "unvalued": unvalued[key]} for key in sorted(ids)}

@@ -11,6 +11,7 @@ from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.stored import dump, load
 from strell_core.market.chains import SessionChain
 from strell_core.market.timeline import Timeline
+from strell_core.results.report import report
 from strell_core.scenario.generator import Scenario, Settings
 from strell_core.scenario.single import NAMES
 from strell_core.strategy.document import parse
@@ -61,7 +62,15 @@ class TwoYearsTest(unittest.TestCase):
 
     def test_the_wheel(self) -> None:
         """Puts until units are delivered, calls against them until they are delivered in turn."""
-        found = [plain for plain, _, _ in self.compared(Wheel, wheel)]
+        compared = self.compared(Wheel, wheel)
+        for plain, timeline, history in compared:
+            plan = make_plan(parse(wheel(timeline.underlying.symbol)), timeline)
+            told = report(plan, timeline, history, 0, len(timeline.times), CASH, seed=1).evidence
+            opens = plan.entries[0].adjustments[0][0].id
+            self.assertEqual(
+                told.get(opens, {"true": 0})["true"], plain.calls, "every call is counted where it was asked for"
+            )
+        found = [plain for plain, _, _ in compared]
         self.assertGreaterEqual(sum(plain.rounds for plain in found), 8)
         self.assertGreaterEqual(sum(plain.calls for plain in found), 15)
         self.assertGreaterEqual(sum(plain.dividends for plain in found), 3)

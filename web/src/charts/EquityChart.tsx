@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { day, number, signedPercent } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, type Ink, linkedPointer, tooltip } from "./look";
+import { axis, digitsFor, type Ink, linkedPointer, tooltip } from "./look";
 
 interface Props {
   curve: Schemas["CurveOut"];
@@ -71,6 +71,8 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
         ],
       };
       const side = { left: 14, right: 52 };
+      const thousands = digitsFor((Math.max(...equity) - Math.min(...equity)) / 4000);
+      const fall = digitsFor(-Math.min(0, ...drawdown) * 50);
       return {
         grid: [
           { ...side, top: 8, height: 146 },
@@ -94,7 +96,7 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
             position: "right",
             splitNumber: 4,
             axisLine: { show: false },
-            axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v / 1000, 0)}k` },
+            axisLabel: { ...style.axisLabel, formatter: (v: number) => `${number(v / 1000, thousands)}k` },
           },
           { scale: true, show: false },
           {
@@ -104,7 +106,7 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
             splitNumber: 2,
             max: 0,
             axisLine: { show: false },
-            axisLabel: { ...style.axisLabel, formatter: (v: number) => signedPercent(v, 0) },
+            axisLabel: { ...style.axisLabel, formatter: (v: number) => signedPercent(v, fall) },
           },
           ...(strips > 1
             ? [

@@ -109,3 +109,7 @@ export function volatilityAxis(colours: Ink) {
     axisLabel: { ...style.axisLabel, formatter: (value: number) => `${number(value)} %` },
   };
 }
+
+/** Digits with which labels of an axis that stand so far apart differ. */
+export const digitsFor = (step: number) =>
+  step > 0 ? Math.min(3, Math.max(0, Math.ceil(-Math.log10(step)))) : 0;
