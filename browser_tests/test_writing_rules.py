@@ -143,6 +143,24 @@ class RulesStory(BrowserTestCase):
         self.sign_in(f"/strategies/{self.strategy.pk}/rules?at=2026-11-04T15:45")
         expect(self.page.get_by_text("Wed 4 Nov 2026 15:45, a decision time. They enter.")).to_be_visible()
 
+    def test_sentences_that_stand_in_each_others_way_say_so(self) -> None:
+        self.page.get_by_role("button", name="Add a sentence to Legs").click()
+        self.page.get_by_placeholder("Search: delta, stop").fill("opened later")
+        self.page.keyboard.press("Enter")
+        later = self.page.locator("[data-sentence]").filter(has_text="Later: Sell 1 put")
+        expect(later).to_contain_text("Nothing opens it: add “Open a leg” to the adjustments.")
+        self.page.get_by_role("button", name="Add a sentence to Adjust").click()
+        self.page.get_by_placeholder("Search: delta, stop").fill("Open a leg")
+        self.page.keyboard.press("Enter")
+        line = self.page.locator("[data-sentence]").filter(has_text="When the contracts held of leg 3")
+        expect(line).to_contain_text("open leg 5.")
+        expect(later).not_to_contain_text("Nothing opens it")
+        self.page.get_by_role("button", name="Add a sentence to Leave").click()
+        self.page.get_by_placeholder("Search: delta, stop").fill("share of the credit")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_text(re.compile(r"^It says what sentence \d+ says\.$"))).to_be_visible()
+        self.assertEqual(self.serious_faults(), [])
+
     def test_what_the_rules_would_pick(self) -> None:
         expect(self.sentence(3)).to_contain_text(re.compile(r"3\D?\d\d0 call"))
         candidates = self.page.get_by_role("region", name="Candidates")
