@@ -48,6 +48,10 @@ class WorkedExamplesTest(unittest.TestCase):
     def test_a_broad_index_needs_fifteen_percent(self) -> None:
         self.assertEqual(needs(call(-1, 3200, 10), spot=3100, share=INDEX_SHARE), 10 + 465 - 100)
 
+    def test_it_says_which_share_a_lone_short_needs(self) -> None:
+        words = [part.words for part in requirement([call(-1, 3200, 10)], 3100, INDEX_SHARE).parts]
+        self.assertIn("short calls that stand alone, 15 % of the underlying less what they are out of the money", words)
+
     def test_a_straddle_needs_its_greater_side_and_both_values(self) -> None:
         self.assertEqual(needs(call(-1, 100, 5), put(-1, 100, 4), spot=102), 5 + 4 + 20.4)
         self.assertEqual(

@@ -101,6 +101,19 @@ class ProtectionTest(unittest.TestCase):
         self.assertEqual(self.judge(-300, -350), "stop")
         self.assertIsNone(self.judge(-299, -350))
 
+    def test_a_target_in_money_is_reached_from_its_amount_on(self) -> None:
+        shield = Protection(target=Level(Decimal(300), "money"))
+        found = [self.judge(pnl, pnl, shield=shield) for pnl in (-400, 299.95, 300, 450)]
+        self.assertEqual(found, [None, None, "target", "target"])
+
+    def test_a_position_known_by_its_pnl_knows_its_own_snapshot(self) -> None:
+        history = short_history()
+        last = len(history.times) - 1
+        for index in (last - 1, last):
+            now = known_by_pnl(history, index, history.dates[-1], 1, (1, 1))
+            self.assertEqual(now.reached(int(history.minute[index])).tolist(), [True], index)
+            self.assertEqual(now.reached(24 * 60 - 1).shape, (1,))
+
     def test_reached_together_the_stop_wins(self) -> None:
         self.assertEqual(self.judge(-300, 300), "stop")
 

@@ -48,6 +48,17 @@ class AddsUpTest(unittest.TestCase):
                     all_of_them += sum(abs(total[cause]) for cause in CAUSES)
         self.assertLess(rests, 0.1 * all_of_them)
 
+    def test_what_settled_after_the_last_recorded_snapshot_was_worth_nothing_at_the_last_price(self) -> None:
+        timeline, closed = self.trades("held to settlement")
+        trade = next(t for t in closed if any(leg.closed_parts == 0 for leg in t.legs))
+        later = int(timeline.times[-1]) + 60
+        legs = tuple(dataclasses.replace(leg, closed_at=later) for leg in trade.legs if leg.closed_parts == 0)
+        contracts = sum(leg.contracts * leg.opened_parts for leg in legs)
+        found = causes(timeline, dataclasses.replace(trade, legs=legs, closed_at=later))
+        worth = float(timeline.underlying.quantum) * timeline.underlying.multiplier / PARTS
+        total = sum(found.total[cause] for cause in (*CAUSES, "dealing"))
+        self.assertAlmostEqual(total, -contracts * worth, delta=1.0)
+
     def test_at_every_snapshot_they_are_the_path_from_its_first_mid(self) -> None:
         timeline, closed = self.trades("strangle")
         for trade in closed:

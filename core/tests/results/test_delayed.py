@@ -53,6 +53,25 @@ class DelayedTest(unittest.TestCase):
         self.assertEqual(steps.state, blocks.state)
         self.assertEqual([leg.contract.expiration.day for leg in steps.state.trades[0].legs], [16])
 
+    def test_a_later_trade_settles_while_an_earlier_one_goes_on(self) -> None:
+        near, far = "2026-10-06/put/3040", "2026-10-16/put/3040"
+        quotes = {near: "1.00/1.20", far: "6.00/6.20"}
+        times = ("05 15:45", "05 15:50", "06 17:25", "06 17:30", "07 17:30")
+        timeline = timeline_of(session_chains([{"at": f"2026-10-{at}", "spot": 3100, **quotes} for at in times]))
+        strike = {"pick": "percent_from_spot", "percent": 2}
+        raw = document("two", [leg("sell", "put", strike, {"pick": "nearest_days", "days": 11, "from": 8, "to": 15})], [],
+                       weekdays=("mon",), limit=2)  # fmt: skip
+        second = document("second", [leg("sell", "put", strike, {"pick": "nearest_days", "days": 1, "from": 0, "to": 3})], [],
+                          weekdays=("mon",), limit=2)["entries"][0]  # fmt: skip
+        for part in ("when", "conditions", "legs", "size"):
+            second[part] = [{**item, "id": None} for item in second[part]]
+        raw["entries"].append({**second, "id": "near"})
+        plan = make_plan(parse(raw), timeline)
+        for run in (run_steps, run_blocks):
+            history = run(plan, timeline, 0, len(times), Decimal(500_000))
+            self.assertEqual([(trade.number, trade.rule) for trade in history.closed], [(2, "settlement")])
+            self.assertEqual([trade.number for trade in history.state.trades], [1])
+
     def test_what_is_done_in_time_is_not_counted(self) -> None:
         self.assertEqual(self.found([{"at": "2026-10-06 11:05", "spot": 3100, PUT: "5.00/5.20"}]), [])
         self.assertEqual(

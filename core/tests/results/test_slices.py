@@ -95,6 +95,20 @@ class ChanceTest(unittest.TestCase):
                 told[cell.apart] += 1
         self.assertGreater(min(told.values()), 3)
 
+    def test_groups_of_different_spread_and_size_are_apart_as_welch_says(self) -> None:
+        """Degrees of freedom matter where one of the two is small: just above and below where scipy draws the line."""
+        names = Names("who", "Who", ["a"] * 6 + ["b"] * 60, {"a": "A", "b": "B"})
+        rng = np.random.default_rng(8)
+        noise, told = np.concatenate([rng.normal(0, 2, 6), rng.normal(0, 60, 60)]), set()
+        for pair in (noise, np.concatenate([30 * noise[:6], noise[6:] / 60])):
+            for shift in np.linspace(0, 120, 60):
+                pnl = pair + np.where(np.array(names.values) == "a", shift, 0.0)
+                p = scipy.stats.ttest_ind(pnl[:6], pnl[6:], equal_var=False).pvalue
+                apart = {cell.apart for cell in sliced([names], pnl, {}).cells["who"]}
+                self.assertEqual(apart, {bool(p < 0.05 / 2)}, (shift, p))
+                told |= apart
+        self.assertEqual(told, {True, False})
+
     def test_columns_of_noise_stand_out_as_rarely_as_said(self) -> None:
         names = Names("who", "Who", [str(n % 5) for n in range(200)], {str(n): str(n) for n in range(5)})
         rng = np.random.default_rng(4)
