@@ -36,9 +36,10 @@ from django.test.runner import (  # noqa: E402
 
 # on a build machine properties are tried on the same examples every time; here they roam
 # whether drawing one is slow says how busy the machine is
-hypothesis.settings.register_profile("build", derandomize=True, suppress_health_check=[hypothesis.HealthCheck.too_slow])
-if os.environ.get("CI"):
-    hypothesis.settings.load_profile("build")
+hypothesis.settings.register_profile(
+    "strell", derandomize=bool(os.environ.get("CI")), suppress_health_check=[hypothesis.HealthCheck.too_slow]
+)
+hypothesis.settings.load_profile("strell")
 
 # files of the demo's data and of the tests' never meet
 settings.CHAIN_CACHE = settings.STATE / "test-cubes"

@@ -6,12 +6,12 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from strell_core.engine.changed import changed
 from strell_core.engine.exits import ExitWish, waiting, wishes
 from strell_core.engine.limits import Limits
 from strell_core.engine.marks import stretch, with_paths
@@ -177,9 +177,9 @@ class _Decisions(Limits):
         held = {leg.leg_id: leg for leg in trade.legs}
         legs = [held[name] for name in wish.legs]
         if wish.closes.share is not None:
-            self.trades[trade.number] = trade = dataclasses.replace(trade, acted=(*trade.acted, wish.rule))
+            self.trades[trade.number] = trade = changed(trade, acted=(*trade.acted, wish.rule))
             lots = max(1, int(wish.closes.share * trade.lots))
-            legs = [dataclasses.replace(leg, contracts=leg.contracts // self.lots_held(trade) * lots) for leg in legs]
+            legs = [changed(leg, contracts=leg.contracts // self.lots_held(trade) * lots) for leg in legs]
         self.leave(trade, legs, wish.rule, wish.values(now), also, wish.kind, wish.then, wish.closes)
 
     def adjustments(self) -> None:
@@ -218,7 +218,7 @@ class _Decisions(Limits):
         if refused is not None:
             self.say("no adjustment", trade.number, rule, FALSE, refused)
             return
-        self.trades[trade.number] = dataclasses.replace(trade, adjusted_on=self.observation.date)
+        self.trades[trade.number] = changed(trade, adjusted_on=self.observation.date)
         told = {**values, "contracts": [leg.contract.code for leg in legs if leg.contracts]}
         self.say("moved", trade.number, rule, TRUE, told)
         if self.timeline.last_of_several[self.index]:
@@ -274,7 +274,8 @@ class _Decisions(Limits):
         number = self.next_trade
         self.next_trade += 1
         lots, today = decision.lots, self.observation.date
-        times = self.state_now().entered_on(entry.id, today) + 1
+        before = self.entered.get(entry.id)
+        times = before.times + 1 if before is not None and before.on == today else 1
         self.entered[entry.id] = Entered(entry.id, today, times)
         legs = tuple(OrderLeg(leg.leg_id, leg.contract, leg.contracts * lots) for leg in decision.selection.legs)
         told: dict[str, Any] = {"contracts": [leg.contract.code for leg in legs]}

@@ -117,6 +117,28 @@ def funds(
     return Funds(equity, sum_needed)
 
 
+def funds_over(
+    plan: Plan,
+    timeline: Timeline,
+    at: Sequence[int],
+    cash: float,
+    trades: Sequence[TradeState],
+    orders: Sequence[Order],
+) -> list[Funds]:
+    """:func:`funds` at several snapshots between which nothing happens."""
+    if any(order.purpose == "open" for order in orders) or any(leg.contract.is_unit for t in trades for leg in t.legs):
+        return [funds(plan, timeline, index, cash, trades, orders) for index in at]
+    where, point = np.array(at, np.int64), float(plan.quantum) / PARTS
+    equity, sum_needed = np.full(len(at), cash), np.zeros(len(at))
+    for trade in trades:
+        multiplier = plan.multiplier(trade.opened_on)
+        parts = np.array([[carried(timeline, trade, leg, index) for index in at] for leg in trade.legs], np.int64)
+        legs = [Backed(leg.contract, leg.contracts, 0) for leg in trade.legs]
+        equity += np.array([leg.contracts for leg in legs], np.int64) @ parts * point * multiplier
+        sum_needed += needed_over(plan, timeline, where, legs, parts, multiplier)
+    return [Funds(*both) for both in zip(equity.tolist(), sum_needed.tolist(), strict=True)]
+
+
 def new(plan: Plan, timeline: Timeline, index: int, contract: ContractKey, contracts: int) -> Backed:
     """What an order would bring, at its fill price, else at mid."""
     view = timeline.view(index)

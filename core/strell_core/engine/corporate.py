@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import dataclasses
 from fractions import Fraction
 
+from strell_core.engine.changed import changed
 from strell_core.engine.state import LegClose, LegState, TradeState
 from strell_core.market.splits import Split, after
 from strell_core.market.timeline import Timeline
@@ -30,4 +30,4 @@ def over_split(timeline: Timeline, trade: TradeState, split: Split, instant: int
                 leg.opened_at,
             )
         )  # fmt: skip
-    return dataclasses.replace(trade, legs=tuple(legs), closed_legs=(*trade.closed_legs, *gone))
+    return changed(trade, legs=tuple(legs), closed_legs=(*trade.closed_legs, *gone))

@@ -3,9 +3,9 @@ rules 10, 11 and 20)."""
 
 from __future__ import annotations
 
-import dataclasses
 from typing import Any
 
+from strell_core.engine.changed import changed
 from strell_core.engine.corporate import over_split
 from strell_core.engine.exercise import exercised, strike_parts
 from strell_core.engine.marks import carried
@@ -41,7 +41,7 @@ class Expiry(Step):
                         )
                         for leg in order.legs
                     )
-                    self.orders[place] = dataclasses.replace(order, legs=legs)
+                    self.orders[place] = changed(order, legs=legs)
             self.say("adjusted", trade.number, "", None, {"split": split.words})
 
     def _abandon(self, trade: TradeState, split: Split) -> None:
@@ -124,11 +124,11 @@ class Expiry(Step):
             units += gone
         elif there is not None:
             more = added(there, units, parts)
-            return dataclasses.replace(trade, legs=tuple(more if held is there else held for held in trade.legs))
+            return changed(trade, legs=tuple(more if held is there else held for held in trade.legs))
         if units:
             name = self.plan.entry(trade.entry).entry.keeps or _free_name(trade)
             new = LegState(name, contract, units, parts, self.observation.instant)
-            trade = dataclasses.replace(trade, legs=(*trade.legs, new))
+            trade = changed(trade, legs=(*trade.legs, new))
         return trade
 
     def _after_delivery(self, trade: TradeState, how: str) -> None:
@@ -169,7 +169,7 @@ class Expiry(Step):
                 if units:
                     contract = ContractKey.unit(self.plan.underlying.symbol)
                     trade = self._book(trade, "dividend", contract, units, parts, self._amount(trade, -units, parts))
-                    trade = dataclasses.replace(trade, realised=trade.realised + units * parts)
+                    trade = changed(trade, realised=trade.realised + units * parts)
                     self.trades[trade.number] = trade
                     self.say("dividend", trade.number, "", None, {"parts": units * parts})
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -11,6 +10,7 @@ from functools import partial
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.engine.changed import changed
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import LegState, TradeState
 from strell_core.market.market import Market, market_of
@@ -95,17 +95,20 @@ def known_by_pnl(
     )  # fmt: skip
 
 
+def with_best(trade: TradeState, best: int) -> TradeState:
+    """The trade with its best P/L so far, if it has one."""
+    return changed(trade, best=best) if best > NEVER and best != trade.best else trade
+
+
 def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
     """The trade at the end of a stretch: its best P/L so far, and its legs' where a rule looks at legs."""
-    best = int(ahead.best[-1])
-    if best > NEVER and best != trade.best:
-        trade = dataclasses.replace(trade, best=best)
+    trade = with_best(trade, int(ahead.best[-1]))
     if plan.looks_at_legs:
         found = (int(ahead.narrow([leg.leg_id]).best[-1]) for leg in trade.legs)
         highest = [best if best > NEVER else None for best in found]
         if highest != [leg.best for leg in trade.legs]:
             pairs = zip(trade.legs, highest, strict=True)
-            trade = dataclasses.replace(trade, legs=tuple(dataclasses.replace(leg, best=best) for leg, best in pairs))
+            trade = changed(trade, legs=tuple(changed(leg, best=best) for leg, best in pairs))
     return trade
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
+
+from strell_core.engine.changed import changed
 
 ALL = ""
 """The name under which the outcomes of all entries are kept together."""
@@ -72,14 +73,14 @@ class Record:
         if self.booked_on == today:
             return self
         start = self.opened_with(today, yesterday, cash)
-        return dataclasses.replace(self, high=self.highest(start), before=cash, booked_on=today)
+        return changed(self, high=self.highest(start), before=cash, booked_on=today)
 
     def closed(self, today: dt.date, equity: float) -> Record:
         """At a session's end with open trades."""
-        found = dataclasses.replace(self, high=self.highest(equity), closing=equity, closed_on=today)
+        found = changed(self, high=self.highest(equity), closing=equity, closed_on=today)
         if self.closed_on in (None, today):
             return found
-        return dataclasses.replace(found, previous=self.closing, previous_on=self.closed_on)
+        return changed(found, previous=self.closing, previous_on=self.closed_on)
 
     def highest(self, equity: float) -> float:
         return equity if self.high is None else max(self.high, equity)

@@ -7,8 +7,7 @@ the first snapshot at which one is true.
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
@@ -16,15 +15,17 @@ from typing import Any
 import numpy as np
 
 from strell_core.engine.advance import advance, apply_fills
-from strell_core.engine.capital import CENT, funds, next_close
+from strell_core.engine.capital import CENT, funds_over, next_close
+from strell_core.engine.changed import changed
 from strell_core.engine.exits import first_true, waiting
 from strell_core.engine.fills import first_event, match
-from strell_core.engine.marks import stretch, with_paths
+from strell_core.engine.marks import stretch, with_best, with_paths
 from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Need, Order, Reason, TradeState
 from strell_core.market.market import Market, Observation, market_of
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import Stretch
 
 Progress = Callable[[int], None]
 """Called with the timeline index reached; may raise to stop the run."""
@@ -85,7 +86,7 @@ def run_blocks(
     """The same as :func:`run_steps`, jumping over snapshots in which nothing can happen."""
     market, out = market_of(history), History(state or EngineState(cash))
     looks = plan.looks(market.main, begin, end)
-    exits: dict[int, tuple[Any, int]] = {}
+    exits: dict[int, _Ahead] = {}
     index = begin
     while index < end:
         if progress is not None:
@@ -95,9 +96,20 @@ def run_blocks(
             break
         after = _next_event(plan, market, out.state, index + 1, end, looks, exits)
         after = _watched(plan, market.main, out, index + 1, after)
-        out.state = _skip(plan, market, out.state, index + 1, after)
+        out.state = _skip(plan, market, out.state, index + 1, after, exits)
         index = after
     return out
+
+
+@dataclass(frozen=True)
+class _Ahead:
+    """What lies ahead of a trade as it is: its marks up to where it may change, and its first exit."""
+
+    about: Any
+    """All of the trade that this rests on."""
+    first: int
+    begin: int
+    marks: Stretch | None
 
 
 def _ruined(timeline: Timeline, index: int, out: History) -> bool:
@@ -123,7 +135,7 @@ def step(plan: Plan, history: Market | Timeline, index: int, out: History) -> No
 
 def _next_event(
     plan: Plan, market: Market, state: EngineState, index: int, end: int, looks: np.ndarray,
-    exits: dict[int, tuple[Any, int]],
+    exits: dict[int, _Ahead],
 ) -> int:  # fmt: skip
     """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions: the earliest that
     any look, order, exit, settlement or split offers."""
@@ -147,38 +159,51 @@ def _next_event(
             candidates.append(settlement_index(timeline, trade, index))
             continue
         working = frozenset(leg.leg_id for order in closing for leg in order.legs) | waits
-        about = (trade.legs_held, trade.stops, trade.acted, working)
+        about = (*_marked_by(trade), trade.stops, trade.acted, working)
         known = exits.get(trade.number)
-        if known is None or known[0] != about or known[1] < index:
-            exits[trade.number] = (about, _first_exit(plan, market, trade, working, index, end))
-        candidates.append(exits[trade.number][1])
+        if known is None or known.about != about or known.first < index:
+            known = exits[trade.number] = _ahead(plan, market, trade, working, index, end, about)
+        candidates.append(known.first)
     return min([*candidates, end])
 
 
 def _watched(plan: Plan, timeline: Timeline, out: History, index: int, after: int) -> int:
     """Note what trades need at the ends of sessions in ``[index, after)``, as :func:`advance` would; the first at which
     it would do more than that is where to go on."""
-    state = out.state
+    state, closes = out.state, []
     close = next_close(timeline, index) if state.trades else after
     while close < after:
-        now = funds(plan, timeline, close, float(state.cash), state.trades, state.orders)
+        closes.append(close)
+        close = next_close(timeline, close + 1)
+    if not closes:
+        return after
+    for close, now in zip(
+        closes, funds_over(plan, timeline, closes, float(state.cash), state.trades, state.orders), strict=True
+    ):
         if now.free <= -CENT or now.equity <= 0:
             return close
         out.needs.append(Need(int(timeline.times[close]), now.equity, now.needed))
         date = timeline.dates[int(timeline.session_of[close])]
-        state = out.state = dataclasses.replace(state, record=state.record.closed(date, now.equity))
-        close = next_close(timeline, close + 1)
+        state = out.state = changed(state, record=state.record.closed(date, now.equity))
     return after
 
 
-def _first_exit(plan: Plan, market: Market, trade: TradeState, working: frozenset[str], index: int, end: int) -> int:
+def _marked_by(trade: TradeState) -> tuple[Any, ...]:
+    """What of a trade its marks rest on, but for the best so far: that is known from them."""
+    return trade.legs_held, trade.realised, trade.opening
+
+
+def _ahead(
+    plan: Plan, market: Market, trade: TradeState, working: frozenset[str], index: int, end: int, about: Any
+) -> _Ahead:
     timeline = market.main
     stop = min(end, settlement_index(timeline, trade, index), timeline.next_split(index))
-    if index < stop and "leave" in plan.acts:
-        place = first_true(plan, trade, stretch(plan, trade, market, index, stop), working)
-        if place is not None:
-            return index + place
-    return max(index, min(stop, end))
+    first, marks = max(index, min(stop, end)), None
+    if index < stop:
+        marks = stretch(plan, trade, market, index, stop)
+        place = first_true(plan, trade, marks, working) if "leave" in plan.acts else None
+        first = first if place is None else index + place
+    return _Ahead(about, first, index, marks)
 
 
 def settlement_index(timeline: Timeline, trade: TradeState, index: int) -> int:
@@ -192,11 +217,18 @@ def settlement_index(timeline: Timeline, trade: TradeState, index: int) -> int:
     return int(np.searchsorted(timeline.times, min(to_come))) if to_come else len(timeline.times)
 
 
-def _skip(plan: Plan, market: Market, state: EngineState, index: int, after: int) -> EngineState:
+def _skip(
+    plan: Plan, market: Market, state: EngineState, index: int, after: int, exits: Mapping[int, _Ahead]
+) -> EngineState:
     """Carry trades' paths over skipped snapshots ``[index, after)``."""
     if after <= index or not state.trades:
         return state
     trades = []
     for trade in state.trades:
-        trades.append(with_paths(plan, trade, stretch(plan, trade, market, index, after)))
-    return dataclasses.replace(state, trades=tuple(trades))
+        known = exits.get(trade.number)
+        marks = None if known is None or known.about[:3] != _marked_by(trade) else known.marks
+        if known is not None and marks is not None and not plan.looks_at_legs and after - known.begin <= len(marks.mid):
+            trades.append(with_best(trade, int(marks.best[after - 1 - known.begin])))
+        else:
+            trades.append(with_paths(plan, trade, stretch(plan, trade, market, index, after)))
+    return changed(state, trades=tuple(trades))

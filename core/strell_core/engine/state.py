@@ -11,6 +11,7 @@ from decimal import Decimal
 from functools import cache
 from typing import Any, Literal
 
+from strell_core.engine.changed import changed
 from strell_core.engine.record import NOTHING_YET, Outcome, Record, Rest
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.actions import Consequence, plain_consequence
@@ -76,8 +77,8 @@ class Order:
 
     def of_lots(self, lots: int) -> Order:
         """The order for so many of its lots."""
-        legs = tuple(dataclasses.replace(leg, contracts=leg.contracts // self.lots * lots) for leg in self.legs)
-        return dataclasses.replace(self, lots=lots, legs=legs)
+        legs = tuple(changed(leg, contracts=leg.contracts // self.lots * lots) for leg in self.legs)
+        return changed(self, lots=lots, legs=legs)
 
 
 @dataclass(frozen=True)

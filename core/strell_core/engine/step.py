@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import datetime as dt
 import math
 from collections.abc import Iterable, Sequence
@@ -11,6 +10,7 @@ from fractions import Fraction
 from itertools import compress
 from typing import Any
 
+from strell_core.engine.changed import changed
 from strell_core.engine.fills import quoted_lots
 from strell_core.engine.plan import Plan
 from strell_core.engine.record import ALL, none_yet
@@ -85,7 +85,7 @@ class Step:
         return self.timeline.dates[session - 1] if session else None
 
     def replace(self, order: Order, **changes: Any) -> None:
-        self.orders[self.orders.index(order)] = dataclasses.replace(order, **changes)
+        self.orders[self.orders.index(order)] = changed(order, **changes)
 
     def at_work(self, trade: int, *purposes: str) -> list[Order]:
         return [order for order in self.orders if order.trade == trade and order.purpose in purposes]
@@ -101,7 +101,7 @@ class Step:
             LedgerEntry(self.observation.instant, trade.number, kind, leg, contracts, parts, amount)
         )
         costs = trade.costs - amount if kind == "commission" else trade.costs
-        return dataclasses.replace(trade, cash=trade.cash + amount, costs=costs)
+        return changed(trade, cash=trade.cash + amount, costs=costs)
 
     def _amount(self, trade: TradeState, contracts: int, parts: int) -> Decimal:
         multiplier = self.plan.multiplier(trade.opened_on)
@@ -113,8 +113,8 @@ class Step:
             leg.leg_id, leg.contract, contracts, leg.opened_parts, parts, self.observation.instant, how, leg.opened_at
         )
         left = leg.contracts - contracts
-        legs = [dataclasses.replace(item, contracts=left) if item is leg else item for item in trade.legs]
-        return dataclasses.replace(
+        legs = [changed(item, contracts=left) if item is leg else item for item in trade.legs]
+        return changed(
             trade,
             legs=tuple(item for item in legs if item.contracts),
             realised=trade.realised + contracts * (parts - leg.opened_parts),
@@ -147,7 +147,7 @@ class Step:
             grown = order != now
             if len(fill.prices) > len(order.legs):
                 # a market may have dealt all the legs it had; what has settled is settled
-                fill = dataclasses.replace(fill, prices=tuple(compress(fill.prices, self.shortened[order.id])))
+                fill = changed(fill, prices=tuple(compress(fill.prices, self.shortened[order.id])))
             lots = order.lots if fill.lots is None else fill.lots
             left = order.lots - lots
             complete = left <= 0 and not grown
@@ -189,7 +189,7 @@ class Step:
         )  # fmt: skip
         opening = premium_of(order.legs, fill.prices)
         legs = self._joined(trade, order, fill)
-        trade = dataclasses.replace(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
+        trade = changed(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
         for leg, parts in zip(order.legs, fill.prices, strict=True):
             amount = self._amount(trade, leg.contracts, parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
@@ -227,14 +227,14 @@ class Step:
                 opened.append(LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at))
             elif (held.contracts > 0) == (leg.contracts > 0):
                 more = added(held, leg.contracts, parts)
-                trade = dataclasses.replace(trade, legs=tuple(more if item is held else item for item in trade.legs))
+                trade = changed(trade, legs=tuple(more if item is held else item for item in trade.legs))
             else:
                 trade = self._close_leg(trade, held, parts, how, -leg.contracts)
             amount = self._amount(trade, leg.contracts, parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         if opened:
-            trade = dataclasses.replace(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
+            trade = changed(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
         told = {"kind": order.purpose, "pnl": trade.realised, **self._beyond(order)}
         self.say("filled", trade.number, order.rule, None, told)
         self.trades[trade.number] = trade
@@ -257,7 +257,7 @@ class Step:
             if isinstance(action, StopToEntry):
                 others = tuple(stop for stop in trade.stops if stop.leg_id != leg.leg_id)
                 moved = LegStop(leg.leg_id, leg.opened_parts, order.rule)
-                trade = dataclasses.replace(trade, stops=(*others, moved))
+                trade = changed(trade, stops=(*others, moved))
                 self.trades[trade.number] = trade
                 self.say("stop moved", trade.number, order.rule, None, {"leg": leg.leg_id, "price": leg.opened_parts})
             else:
@@ -314,7 +314,7 @@ def added(leg: LegState, contracts: int, parts: int) -> LegState:
     """A leg with more of the same; opened at the average, to the part."""
     total = leg.contracts + contracts
     worth = leg.contracts * leg.opened_parts + contracts * parts
-    return dataclasses.replace(leg, contracts=total, opened_parts=round(Fraction(worth, total)))
+    return changed(leg, contracts=total, opened_parts=round(Fraction(worth, total)))
 
 
 def _in_place(before: Sequence[LegState], left: Sequence[LegState], opened: Sequence[LegState]) -> tuple[LegState, ...]:

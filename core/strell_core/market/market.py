@@ -60,26 +60,17 @@ def market_of(history: Market | Timeline) -> Market:
 class Observation:
     """A market at an instant: everything recorded up to and including snapshot ``index`` of its clock."""
 
-    __slots__ = ("index", "market", "timeline")
+    __slots__ = ("date", "index", "instant", "market", "session", "timeline")
 
     def __init__(self, history: Market | Timeline, index: int) -> None:
         self.market = market_of(history)
         self.timeline = self.market.main
         self.index = index
-
-    @property
-    def instant(self) -> int:
+        self.instant = int(self.timeline.times[index])
         """Epoch second."""
-        return int(self.timeline.times[self.index])
-
-    @property
-    def session(self) -> int:
+        self.session = int(self.timeline.session_of[index])
         """Number of the clock's session."""
-        return int(self.timeline.session_of[self.index])
-
-    @property
-    def date(self) -> dt.date:
-        return self.timeline.dates[self.session]
+        self.date = self.timeline.dates[self.session]
 
     def view(self, symbol: str = "") -> ChainView | None:
         """The chain of an underlying now; ``None`` where it has no snapshot near enough."""

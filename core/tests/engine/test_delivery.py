@@ -91,6 +91,22 @@ class DeliveryTest(unittest.TestCase):
     def told(self, history: History) -> list[tuple[Any, ...]]:
         return [(local(t.opened_at)[5:], local(t.closed_at)[5:], t.rule, t.pnl) for t in history.closed]
 
+    def test_an_exit_on_what_was_made_is_looked_for_anew_after_a_dividend(self) -> None:
+        """Reached by the dividend alone, at 11:00 of the day the units go ex."""
+        call = "2026-10-16/call/102"
+        spots = {"05 15:45": 100, "05 15:50": 100, "05 17:30": 100, "06 11:00": 100, "06 17:30": 100,
+                 "07 09:05": 99, "07 11:00": 100, "07 11:05": 100, "07 17:30": 100, "08 17:25": 100, "08 17:30": 100}  # fmt: skip
+        pnl = {"measure": "pnl", "basis": "mid", "unit": "money"}
+        history = self.ran(
+            [BUY, option("sell", "call")],
+            [{"at": f"2026-10-{at}", "spot": spot, call: "1.00/1.10"} for at, spot in spots.items()],
+            leave=[{"rule": "condition", "as": "other", "left": pnl, "is": "at least", "right": 80}],
+            dividend=("2026-10-07", 1.0),
+        )
+        self.assertEqual(
+            [(local(t.left_at), local(t.closed_at)) for t in history.closed], [("2026-10-07 11:00", "2026-10-07 11:05")]
+        )
+
     def test_a_covered_call_is_called_away_at_its_strike(self) -> None:
         call = "2026-10-16/call/102"
         history = self.ran([BUY, option("sell", "call")], [
