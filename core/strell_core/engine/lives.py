@@ -21,7 +21,7 @@ import numpy.typing as npt
 from strell_core.engine import capital
 from strell_core.engine.advance import apply_fills
 from strell_core.engine.fills import commission, fill_price, first_event, match
-from strell_core.engine.marks import stretch
+from strell_core.engine.marks import carried_over, stretch
 from strell_core.engine.plan import ActiveExit, EntryPlan, Plan
 from strell_core.engine.run import History, settlement_index, step
 from strell_core.engine.settlement import expired
@@ -164,7 +164,7 @@ class Lives:
         made.first_session, made.closes = first, closes[closes < made.stop]
         made.unwatched = int(len(made.closes) > 0 and made.moment > moment(int(made.closes[0]), False))
         places, multiplier = made.closes - made.index, plan.multiplier(trade.opened_on)
-        parts = np.array([_carried(leg.bid, leg.ask, leg.valid, leg.opened_parts)[places] for leg in life.legs])
+        parts = np.array([carried_over(leg.bid, leg.ask, leg.valid, leg.opened_parts)[places] for leg in life.legs])
         contracts = np.array([leg.contracts for leg in trade.legs], np.int64)
         made.by_leg = contracts[:, None] * parts * (float(plan.quantum) * multiplier / PARTS)
         made.worth = (contracts @ parts) * (float(plan.quantum) / PARTS) * multiplier
@@ -255,10 +255,8 @@ class Lives:
         found = made.funds.get(index)
         if found is None:
             assert made.trade is not None
-            multiplier = plan.multiplier(made.trade.opened_on)
-            legs = capital.held(self.timeline, made.trade, index)
-            worth = sum(leg.contracts * leg.parts for leg in legs) * (float(plan.quantum) / PARTS) * multiplier
-            found = worth, capital.needed(plan, self.timeline, index, legs, multiplier)
+            now = capital.funds(plan, self.timeline, index, 0.0, [made.trade], ())
+            found = now.equity, now.needed
             made.funds[index] = found
         return found
 
@@ -270,13 +268,6 @@ def _bytes(held: Stretch) -> int:
 
 def _lapsed(order: Order, gone: int) -> Opening:
     return Opening(order, gone, (gone, 1, 0, 1))
-
-
-def _carried(bid: Ints, ask: Ints, valid: npt.NDArray[np.bool_], opened: int) -> Ints:
-    """A leg's mid in parts at every snapshot, its last valid one where there is none now."""
-    last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
-    mids: Ints = np.where(last >= 0, ((bid + ask) // 2)[np.maximum(last, 0)], opened)
-    return mids
 
 
 def _cents(amounts: Sequence[Decimal]) -> int:

@@ -112,6 +112,14 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
     return trade
 
 
+def carried_over(bid: IntArray, ask: IntArray, valid: BoolArray, opened: int) -> IntArray:
+    """A held leg's mid in parts at every snapshot, its last valid one where there is none, else what it was ``opened``
+    for. Shapes ``(n,)``; :func:`carried` says it of one."""
+    last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
+    mids: IntArray = np.where(last >= 0, ((bid + ask) // 2)[np.maximum(last, 0)], opened)
+    return mids
+
+
 def carried(timeline: Timeline, trade: TradeState, leg: LegState, index: int) -> int:
     """Mid of a held leg at a snapshot in parts, else of its last valid quote since it was opened, else what it was
     opened for."""

@@ -64,8 +64,8 @@ class Picked:
     openings: dict[int | None, Opening] = field(default_factory=dict)
 
 
-MOST = 12_000
-"""Orders of which is kept what came of them; a few kilobytes each."""
+MOST, MOST_DECISIONS = 12_000, 200_000
+"""Orders of which is kept what came of them, a few kilobytes each; and decisions, a quarter of one each."""
 COUNTS = ("open_trades", "of_entry", "entered_today", "all_entered_today")
 """What of an account is counted, as :class:`strell_core.measures.frames.Account` has it."""
 Known = list[tuple[tuple[tuple[int, int], ...], Picked | None]]
@@ -121,7 +121,7 @@ class Variants:
     def run(self, plan: Plan, cash: Decimal) -> Told:
         """One variant; raises :class:`Beyond` where only the engine itself can tell."""
         self._check(plan, cash)
-        if len(self._picked) > MOST:
+        if len(self._picked) > MOST or sum(map(len, self._decisions.values())) > MOST_DECISIONS:
             # who varies every leg by fifty values has less in common than fits
             self._lives, self._decisions, self._picked = Lives(self.market, self.begin, self.end), {}, {}
         return _Walk(self, plan, cash).told()

@@ -10,6 +10,7 @@ from decimal import Decimal
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.engine.marks import carried_over
 from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, LegClose, TradeState
 from strell_core.market.prices import PARTS
@@ -55,9 +56,7 @@ def leg_mid(timeline: Timeline, held: HeldLeg) -> tuple[npt.NDArray[np.int64], n
     """Mid in parts of each held snapshot (the last valid one carried on), and where it is stale."""
     bid, ask = timeline.quotes(held.leg.contract, held.begin, held.end)
     valid = valid_quotes(bid, ask)
-    last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
-    mid = np.where(last >= 0, ((bid + ask) // 2)[np.maximum(last, 0)], held.leg.opened_parts)
-    return mid, ~valid
+    return carried_over(bid, ask, valid, held.leg.opened_parts), ~valid
 
 
 def all_legs(

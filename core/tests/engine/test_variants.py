@@ -6,7 +6,9 @@ import random
 import unittest
 from decimal import Decimal
 from typing import Any
+from unittest.mock import patch
 
+from strell_core.engine import variants
 from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import make_plan
 from strell_core.engine.variants import Variants
@@ -31,10 +33,10 @@ class VariantsTest(unittest.TestCase):
         cls.market = market_with_reports(SHORT)
         cls.end = len(cls.market.main.times)
 
-    def both(self, raw: dict[str, Any], variants: Variants, cash: Decimal = CASH) -> Outcome:
+    def both(self, raw: dict[str, Any], shared: Variants, cash: Decimal = CASH) -> Outcome:
         """What is told from what is shared, compared with a run of its own."""
-        plan, begin, end = make_plan(parse(raw), self.market.main), variants.begin, variants.end
-        found = outcome(plan, self.market, begin, end, cash, variants=variants)
+        plan, begin, end = make_plan(parse(raw), self.market.main), shared.begin, shared.end
+        found = outcome(plan, self.market, begin, end, cash, variants=shared)
         whole = outcome(plan, self.market, begin, end, cash)
         self.assertEqual(found.figures, whole.figures)
         self.assertEqual(found.daily.tobytes(), whole.daily.tobytes())
@@ -105,6 +107,14 @@ class VariantsTest(unittest.TestCase):
         lost = self.both(normalise(heavy), variants, Decimal(9_000))
         self.assertFalse(lost.shared)
         self.assertIsNotNone(lost.figures["ruined_on"])
+
+    def test_what_is_forgotten_for_want_of_room_is_computed_again(self) -> None:
+        shared = Variants(self.market, 0, self.end)
+        with patch.object(variants, "MOST", 3):
+            for percent in (40, 60):
+                raw = document("strangle", STRANGLE, [{"rule": "credit_target", "percent": percent}], limit=2)
+                self.assertTrue(self.both(raw, shared).shared)
+        self.assertGreater(len(shared._picked), 3, "only between variants is anything forgotten")
 
     def test_a_period_within_a_session_and_cash_of_half_a_cent_are_not_shared(self) -> None:
         plan = make_plan(parse(document("strangle", STRANGLE, PERCENT_EXITS)), self.market.main)
