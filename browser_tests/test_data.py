@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import shutil
 import signal
@@ -9,7 +10,7 @@ import tempfile
 from pathlib import Path
 
 import pandas as pd
-from playwright.sync_api import expect
+from playwright.sync_api import APIResponse, Error, Route, expect
 
 from browser_tests.stage import BrowserTestCase
 from market.models import Intake, SessionChainRow, Underlying
@@ -44,8 +45,25 @@ class DataStory(BrowserTestCase):
 
     def test_from_a_file_to_data_and_back(self) -> None:
         page = self.page
+        # the list of files as it was before the file is still on its way when the file has arrived
+        held: list[tuple[Route, APIResponse]] = []
+
+        def hold(route: Route) -> None:
+            if route.request.method == "GET" and not held:
+                held.append((route, route.fetch()))
+            else:
+                route.continue_()
+
+        page.route(re.compile(r"/api/intakes$"), hold)
         self.sign_in("/data")
-        page.get_by_label("File of market data").set_input_files(self.folder / "quay.csv.gz")
+        while not held:
+            page.wait_for_timeout(50)
+        with page.expect_response(lambda answer: answer.request.method == "POST" and "/intakes" in answer.url):
+            page.get_by_label("File of market data").set_input_files(self.folder / "quay.csv.gz")
+        page.wait_for_timeout(200)
+        route, answer = held[0]
+        with contextlib.suppress(Error):  # the page no longer waits for it
+            route.fulfill(response=answer)
         columns = page.get_by_role("region", name="Columns")
         first = page.get_by_role("region", name="First rows")
 

@@ -1,6 +1,9 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { type DragEvent, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Holdings, type Intake, send, useHoldings, useIntakes, useOthers } from "../../api/data";
+import { keys } from "../../api/keys";
+import { renew } from "../../api/push";
 import { ago, date, number, plural } from "../../ui/format";
 import { Empty, ErrorNote, Progress, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
@@ -94,14 +97,14 @@ function Way() {
   const [share, setShare] = useState<number | null>(null);
   const [over, setOver] = useState(false);
   const input = useRef<HTMLInputElement>(null);
-  const intakes = useIntakes();
+  const cache = useQueryClient();
   const go = useNavigate();
   async function take(file: File | undefined) {
     if (!file) return;
     setShare(0);
     try {
       const made = await send(file, setShare);
-      await intakes.refetch();
+      await renew(cache, keys.intakes());
       go(`/intakes/${made.id}`);
     } catch (error) {
       tellError(error);
