@@ -10,6 +10,8 @@ from django.contrib.sessions.models import Session
 from playwright.sync_api import expect
 
 from browser_tests.stage import NAME, PASSWORD, BrowserTestCase
+from config.tests.demo import document
+from strategies import services as strategies
 
 
 class SigningInStory(BrowserTestCase):
@@ -95,6 +97,35 @@ class SigningInStory(BrowserTestCase):
         self.page.get_by_role("dialog").get_by_label("Number").fill("0.4")
         self.page.keyboard.press("Enter")
         expect(self.sentence(11)).to_contain_text("is at most 0.4.")
+
+    def test_a_butterfly_walks_out_and_closes_otherwise_in_one_run_of_edits(self) -> None:
+        rules = document("skerry-butterfly")
+        strategies.create(self.user, rules)
+        self.sign_in()
+        self.page.get_by_role("link", name=rules["name"]).click()
+        leg, roll = self.sentence(4), self.sentence(11)
+        leg.get_by_role("button", name="30 days, change").click()
+        editor = self.page.get_by_role("dialog")
+        editor.get_by_role("button", name="walk out until the checks pass").click()
+        editor.get_by_role("button", name="Change").click()
+        expect(leg).to_contain_text(
+            "the nearest expiration, 18 to 45 days away, with which the whole structure passes its checks"
+        )
+        roll.hover()
+        roll.get_by_role("button", name="More for sentence 11").click()
+        self.page.get_by_role("menuitem", name="+ Or else…").click()
+        expect(roll).to_contain_text("or else close the position.")
+        roll.get_by_role("button", name="or else close the position, change").click()
+        editor.get_by_role("radio", name="or else close the position and enter again").click()
+        editor.get_by_role("button", name="Change").click()
+        expect(roll).to_contain_text("or else close the position and enter again.")
+        # three changes in a row are one in its history, with what it was before
+        self.page.get_by_role("button", name="Revision 4, show all").click()
+        told = self.page.get_by_role("dialog", name="Revisions")
+        expect(told.get_by_role("button", name="in 3 steps")).to_be_visible()
+        told.get_by_role("button", name="in 3 steps").click()
+        expect(told.get_by_role("listitem").filter(has_text="or else close the position.")).not_to_have_count(0)
+        self.assertEqual(self.serious_faults(), [])
 
     def test_a_condition_gets_company_and_loses_it_again(self) -> None:
         self.sign_in()

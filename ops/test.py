@@ -3,6 +3,7 @@ one line of totals."""
 
 import argparse
 import multiprocessing
+import multiprocessing.util
 import os
 import sys
 import tempfile
@@ -49,8 +50,15 @@ settings.FIX_STATE = settings.STATE / "test-fix"
 
 ALL = ["core", "server", "gateways", "browser_tests"]
 SHOWN = 12
-TOOK: list[tuple[float, str]] = []
-"""Seconds of every test, and its name."""
+TOOK: list[tuple[float, float, str]] = []
+"""Of every test: its seconds, how many of them its process computed, its name."""
+Clocks = tuple[float, float]
+
+
+def clocks() -> Clocks:
+    """What time it is, and how long this process and those it waited for have computed."""
+    spent = os.times()
+    return time.monotonic(), spent.user + spent.system + spent.children_user + spent.children_system
 
 
 class CountingResult(unittest.TextTestResult):
@@ -58,19 +66,19 @@ class CountingResult(unittest.TextTestResult):
     none."""
 
     passed = 0
-    began: float | None = None
+    began: Clocks | None = None
 
     def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().startTest(test)
-        self.began = time.monotonic()
+        self.began = clocks()
 
     def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().stopTest(test)
         if self.began is not None:
-            self.took(test, time.monotonic() - self.began)
+            self.took(test, self.began, clocks())
 
-    def took(self, test: unittest.TestCase, seconds: float) -> None:
-        TOOK.append((seconds, test.id()))
+    def took(self, test: unittest.TestCase, began: Clocks, ended: Clocks) -> None:
+        TOOK.append((ended[0] - began[0], ended[1] - began[1], test.id()))
         self.began = None
 
     def addSuccess(self, test: unittest.TestCase) -> None:  # noqa: N802
@@ -93,10 +101,10 @@ class TimedRemoteResult(RemoteTestResult):
 
     def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
         super().startTest(test)
-        self.began = time.monotonic()
+        self.began = clocks()
 
     def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
-        self.events.append(("took", self.test_index, time.monotonic() - self.began))
+        self.events.append(("took", self.test_index, self.began, clocks()))
         super().stopTest(test)
 
 
@@ -159,7 +167,10 @@ def main() -> int:
     # what tests lay aside, their workers too, goes with the run
     with tempfile.TemporaryDirectory(prefix="strell-tests-") as place:
         os.environ["TMPDIR"] = tempfile.tempdir = place
-        return tested()
+        failed = tested()
+        # multiprocessing would look for its own folder in there at the very end
+        multiprocessing.util._run_finalizers()
+        return failed
 
 
 def tested() -> int:
@@ -177,10 +188,11 @@ def tested() -> int:
         print(f"arranged in {time.monotonic() - began:.0f} s")
     runner = Runner(verbosity=1, interactive=False, **options)
     failures = runner.run_tests(labels)
-    print(f"the {min(SHOWN, len(TOOK))} slowest of {sum(seconds for seconds, _ in TOOK):.0f} s:")
-    for seconds, name in sorted(TOOK, reverse=True)[:SHOWN]:
+    whole, computed = (sum(took[part] for took in TOOK) for part in (0, 1))
+    print(f"the {min(SHOWN, len(TOOK))} slowest of {whole:.0f} s, {computed:.0f} of them computing:")
+    for seconds, _, name in sorted(TOOK, reverse=True)[:SHOWN]:
         print(f"{seconds:7.1f} s  {name}")
-    every = "".join(f"{seconds:.2f} {name}\n" for seconds, name in sorted(TOOK, reverse=True))
+    every = "".join(f"{seconds:.2f} {busy:.2f} {name}\n" for seconds, busy, name in sorted(TOOK, reverse=True))
     (settings.STATE / "test-seconds.txt").write_text(every)
     print(f"the whole took {time.monotonic() - began:.0f} s")
     passed, failed, skipped = getattr(runner, "totals", (0, 0, 0))

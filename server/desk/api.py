@@ -26,6 +26,7 @@ from desk.schemas import (
     LivePathOut,
     NewAccount,
     OrderOut,
+    OutlookOut,
     PriceIn,
     PromoteIn,
     ProtectionIn,
@@ -240,6 +241,12 @@ def disarm(request: SignedRequest, deployment_id: int) -> dict[str, Any]:
 def end(request: SignedRequest, deployment_id: int) -> dict[str, Any]:
     may_trade(request, deployments.find_deployment(request.user, deployment_id).account)
     return queries.deployment_facts(deployments.end(request.user, deployment_id))
+
+
+@router.get("/deployments/{deployment_id}/outlook", response=OutlookOut, operation_id="deployment_outlook")
+def outlook(request: SignedRequest, deployment_id: int) -> dict[str, Any]:
+    """What its exits and adjustments say of every open trade on the last recorded snapshot."""
+    return queries.outlook_of(deployments.find_deployment(request.user, deployment_id))
 
 
 @router.get("/deployments/{deployment_id}/compare/{session}", response=ComparedOut, operation_id="compare_session")

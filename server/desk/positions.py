@@ -22,6 +22,7 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price
 from strell_core.measures.frames import Stretch
 from strell_core.pricing.black import GREEKS
+from strell_core.pricing.held import Holding as HeldNow
 from venue.live import Live
 
 OPENING = ("order", "taken over")
@@ -137,11 +138,9 @@ class Standing:
         parts = sum((held.contracts * held.average for held in self.open), Fraction(0)) / self.lots
         return round(float(parts_to_price(round(parts), self.live.row.quantum)), 4)
 
-    def payoff_holdings(self) -> list[payoffs.Holding]:
+    def payoff_holdings(self) -> list[HeldNow]:
         quantum = float(self.live.row.quantum)
-        return [
-            payoffs.Holding(held.contract, held.contracts, float(held.average) * quantum / PARTS) for held in self.open
-        ]
+        return [HeldNow(held.contract, held.contracts, float(held.average) * quantum / PARTS) for held in self.open]
 
     @cached_property
     def greeks(self) -> dict[str, float | None]:
@@ -184,7 +183,7 @@ def greeks(live: Live, legs: Sequence[tuple[ContractKey, int]]) -> dict[str, flo
     for contract, contracts in legs:
         if live.sided(contract) is None:
             return dict.fromkeys(GREEKS)
-        values = payoffs.greeks(live.timeline, 0, payoffs.Holding(contract, contracts, 0.0))
+        values = payoffs.greeks(live.timeline, 0, HeldNow(contract, contracts, 0.0))
         for name in GREEKS:
             value, total = values[name], totals[name]
             totals[name] = None if value is None or total is None else total + value * contracts * live.row.multiplier

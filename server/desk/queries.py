@@ -10,7 +10,7 @@ from django.contrib.auth.models import User
 
 from desk import book, leader
 from desk.compare import sessions_of
-from desk.deployed import state_of
+from desk.deployed import document_of, plan_of, state_of
 from desk.models import Account, Connection, Deployment, DeskOrder, Holding, Leader
 from desk.positions import Standing, Standings, greeks, standing, standings
 from desk.services import terms_of
@@ -20,16 +20,18 @@ from market.models import LiveChain, RecordedSnapshot, Venue
 from market.terms import terms
 from observe import payoffs
 from observe.chain_table import chain_table
+from runs.outlook import outlooks
 from strategies.models import Strategy
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import EngineState
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS, grouped, parts_to_price
 from strell_core.orders.order import sides
 from strell_core.strategy.document import parse
 from strell_core.strategy.sentences import sheet
 from venue.clock import RATES, is_open, market_now, session_of, venue_of
-from venue.live import Live, live
+from venue.live import Live, live, observed
 
 ORDERS_SHOWN = 60
 STRIKES_EACH_SIDE = 13
@@ -199,6 +201,16 @@ def deployment_facts(deployment: Deployment) -> dict[str, Any]:
         "open_trades": len(state.trades), "checklist": deployment.checklist, "sessions": sessions_of(deployment)[:30],
         "limits": deployment.limits, "late_exits": _late_exits(deployment, state),
     }  # fmt: skip
+
+
+def outlook_of(deployment: Deployment) -> dict[str, Any]:
+    """What its rules say of every open trade on the last recorded snapshot."""
+    market = observed(deployment.revision.document, deployment.owner_id)
+    plan, index = plan_of(deployment, market.main), len(market.main.times) - 1
+    here = Observation(market, index)
+    trades = outlooks(document_of(deployment), plan, state_of(deployment), here)
+    local = market.main.calendar.local(here.instant)
+    return {"at": local.strftime("%a %-d %b %H:%M"), "trades": trades}
 
 
 def _late_exits(deployment: Deployment, state: EngineState) -> list[str]:

@@ -12,6 +12,7 @@ from strell_core.engine.ledger import options_in
 from strell_core.market.prices import grouped
 from strell_core.orders.order import OrderType, Terms, TimeInForce, mid_limit
 from strell_core.orders.protection import Level
+from strell_core.pricing.held import Holding
 from venue.live import Live
 
 
@@ -83,7 +84,7 @@ def preview(judged: Judged) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _holdings(judged: Judged, price: int | None) -> list[payoffs.Holding]:
+def _holdings(judged: Judged, price: int | None) -> list[Holding]:
     """Legs as if dealt at the net price, the gap to their mids on the first of them."""
     now, quantum = judged.live, float(judged.live.row.quantum)
     made = []
@@ -92,7 +93,7 @@ def _holdings(judged: Judged, price: int | None) -> list[payoffs.Holding]:
         quote = now.sided(leg.contract)
         mid = (quote.bid + quote.ask) / 2 * quantum if quote else 0.0
         opened = mid + (gap / leg.ratio if number == 0 else 0.0)
-        made.append(payoffs.Holding(leg.contract, leg.ratio * judged.terms.lots, opened))
+        made.append(Holding(leg.contract, leg.ratio * judged.terms.lots, opened))
     return made
 
 

@@ -8,6 +8,7 @@ from ninja import Schema
 
 from config.schemas import Asked, Number, ProblemOut
 from observe.schemas import ChainOut, GlyphOut, PayoffOut
+from runs.outlook import TradeOutlook
 
 
 class NewAccount(Asked):
@@ -259,6 +260,12 @@ class CheckItem(Schema):
     ok: bool
     required: bool
     text: str
+
+
+class OutlookOut(Schema):
+    at: str
+    """The snapshot, exchange-local."""
+    trades: list[TradeOutlook]
 
 
 class DeploymentOut(Schema):

@@ -15,11 +15,12 @@ from market.models import Dividend, LiveChain, MarketEvent, Split
 from market.timelines import instant_of, timeline
 from observe.beside import beside, beside_now
 from observe.chain_table import chain_table
-from observe.payoffs import Holding, figures, glyph, payoff_leg, smile_of
+from observe.payoffs import figures, glyph
 from strell_core.margin.strategy_based import Leg, capital, requirement, share_of
 from strell_core.market import splits
 from strell_core.market.instruments import ContractKey, Underlying
 from strell_core.market.timeline import Timeline
+from strell_core.pricing.held import Holding, payoff_leg, smile_of
 from strell_core.pricing.payoff import (
     PayoffLeg,
     crossings,

@@ -53,5 +53,5 @@ DOORS: dict[str, str] = {
     "preview_ticket": READ, "place_order": ACCOUNT, "order": READ, "cancel_order": ACCOUNT, "change_order": ACCOUNT,
     "position": READ, "protect_position": ACCOUNT, "close_position": ACCOUNT, "halt": ACCOUNT, "checklist": READ,
     "deployments": READ, "promote": ACCOUNT, "arm": ACCOUNT, "disarm": ACCOUNT, "end_deployment": ACCOUNT,
-    "compare_session": READ, "journal": READ, "journal_kinds": READ, "journal_csv": READ,
+    "compare_session": READ, "deployment_outlook": READ, "journal": READ, "journal_kinds": READ, "journal_csv": READ,
 }  # fmt: skip

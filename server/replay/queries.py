@@ -8,23 +8,19 @@ import numpy as np
 from django.contrib.auth.models import User
 
 from observe.chain_table import chain_table
-from observe.payoffs import Holding, glyph, greeks, payoff
+from observe.payoffs import glyph, greeks, payoff
 from replay.life import HeldContract, Life, life
 from replay.models import ReplayFill, ReplaySession
 from replay.services import active_fills, facts, history_of
-from runs.rows import amount_text
+from runs.outlook import outlooks
 from strategies.models import Strategy
-from strell_core.engine.exits import wishes
-from strell_core.engine.marks import stretch
-from strell_core.engine.state import ClosedTrade, LegStop, TradeState
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import PARTS, money, parts_to_money
+from strell_core.market.market import Observation
+from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import TRUTH_WORDS
 from strell_core.pricing.black import GREEKS
+from strell_core.pricing.held import Holding
 from strell_core.results.equity import equity_at
-from strell_core.strategy import catalogue
-from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 
 BAR_POINTS = 500
@@ -61,7 +57,7 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
         "chain": chain_table(history, index, {h.contract: h.contracts for h in open_held}, expiration), "account": _account(history, index, session, here, open_held),
         "legs": [_leg(history, index, h, here.plan.unit_half) for h in held],
         "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
-        "glyph": glyph(holdings, int(history.spot[index]) / 100), "rules": _rules(session, history, index, here),
+        "glyph": glyph(holdings, int(history.spot[index]) / 100), "outlooks": _outlooks(session, index, here),
         "bar": _bar(session, history, index, fills, here), "single": bool(history.is_single[index]),
         "aside": session.fills.exclude(set_aside=None).count(), "undoes": max((f.pk for f in fills if f.by == "hand"), default=None),
         "is_first": index == 0, "is_last": index == len(history.times) - 1,
@@ -129,33 +125,11 @@ def _account(
     }  # fmt: skip
 
 
-def _rules(session: ReplaySession, history: Timeline, index: int, here: Life) -> list[dict[str, Any]]:
-    """What each exit sentence of the strategy says of the oldest open trade now."""
-    trades = here.history.state.trades
-    if session.revision is None or not trades:
+def _outlooks(session: ReplaySession, index: int, here: Life) -> list[dict[str, Any]]:
+    """What the strategy's exits and adjustments say of every open trade now."""
+    if session.revision is None:
         return []
-    document, trade = session.revision.document, trades[0]
-    try:
-        now = stretch(here.plan, trade, here.market, index, index + 1)
-    except ValueError:
-        return []  # a leg is listed no more and has not settled
-    written = sheet(document)
-    out = []
-    for wish in wishes(here.plan, trade, ()):
-        sentence = written.sentence(wish.rule)
-        if sentence is None or isinstance(wish.by, LegStop):
-            continue
-        truth = int(wish.test(now)[0])
-        declaration = catalogue.sentences("leave")[wish.by.rule.kind]
-        text = reason_text(declaration, truth, wish.values(now), lambda parts: _money(history, here, trade, parts))
-        out.append({"number": sentence.number, "sentence": sentence.text, "truth": TRUTH_WORDS[truth], "text": text})
-    return sorted(out, key=lambda item: item["number"])
-
-
-def _money(history: Timeline, here: Life, trade: TradeState | ClosedTrade, parts: int) -> str:
-    opened_on = history.date_at(trade.opened_at)
-    amount = money(parts_to_money(parts, here.plan.quantum, here.plan.multiplier(opened_on)))
-    return amount_text(amount, history.underlying.currency)
+    return outlooks(session.revision.document, here.plan, here.history.state, Observation(here.market, index))
 
 
 def _said(session: ReplaySession, history: Timeline, here: Life) -> list[dict[str, Any]]:

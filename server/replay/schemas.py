@@ -7,6 +7,7 @@ from ninja import Schema
 
 from config.schemas import Asked, Number
 from observe.schemas import ChainOut, GlyphOut, GreeksOut, PayoffOut
+from runs.outlook import TradeOutlook
 
 
 class NewReplay(Asked):
@@ -98,13 +99,6 @@ class HeldLegOut(GreeksOut):
     iv: float | None
 
 
-class RuleOut(Schema):
-    number: int
-    sentence: str
-    truth: str
-    text: str
-
-
 class MarkOut(Schema):
     at: int
     kind: str
@@ -142,7 +136,7 @@ class SceneOut(ReplayRow):
     legs: list[HeldLegOut]
     payoff: PayoffOut | None
     glyph: GlyphOut
-    rules: list[RuleOut]
+    outlooks: list[TradeOutlook]
     bar: BarOut
     single: bool
     aside: int

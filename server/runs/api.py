@@ -72,8 +72,8 @@ def find_trades(
 
 
 @router.get("/runs/{run_id}", response=RunOut, operation_id="run")
-def run(request: SignedRequest, run_id: int) -> dict[str, Any]:
-    return queries.run_facts(services.find(request.user, run_id), whole=True)
+def run(request: SignedRequest, run_id: int) -> HttpResponse:
+    return HttpResponse(queries.run_text(services.find(request.user, run_id)), content_type="application/json")
 
 
 @router.patch("/runs/{run_id}", response=RunRow, operation_id="describe_run")

@@ -5,11 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from market.timelines import timeline
-from observe.payoffs import Holding, greeks
+from observe.payoffs import greeks
 from runs.models import Carried, Run
 from strell_core.engine.stored import closed_trade
 from strell_core.market.prices import PARTS
 from strell_core.pricing.black import GREEKS
+from strell_core.pricing.held import Holding
 from strell_core.results.equity import all_legs
 from strell_core.strategy.document import clock_of
 

@@ -12,12 +12,13 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import zstandard
 
-from observe.payoffs import Holding, glyph, greeks, payoff_leg, payoff_of
+from observe.payoffs import glyph, greeks, payoff_of
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import ClosedTrade, LegClose
 from strell_core.market.chains import shuffled, unshuffled
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import ChainView, ExpirationSlice, Timeline
+from strell_core.pricing.held import Holding, payoff_leg
 from strell_core.pricing.payoff import PayoffLeg, nearest_settlement
 from strell_core.pricing.smile import Smile, fit_smile
 from strell_core.results.causes import CAUSES, Causes

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from typing import Any
 
 import numpy as np
 from django.contrib.auth.models import User
+from django.db.models import F, Func, TextField
 
 from config.errors import NotThere, Refused
 from market.timelines import timeline
 from runs import kept
 from runs.daily import COLUMNS, daily_greeks
 from runs.models import Run, RunTrade
+from runs.schemas import RunHead
 from strategies.models import Strategy
 from strategies.queries import sheet_of
 from strell_core.engine.plan import make_plan
@@ -119,10 +122,10 @@ def trades_found(user: User, number: int | None, on: dt.date | None) -> list[dic
     ]  # fmt: skip
 
 
-def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
-    """A run for lists, or with its curve, decisions and trades."""
+def run_facts(run: Run) -> dict[str, Any]:
+    """A run for lists."""
     latest = run.strategy.latest
-    out = {
+    return {
         "id": run.pk, "number": run.number, "strategy": run.strategy_id, "strategy_name": latest.document["name"], "revision": run.revision.number,
         "outdated": outdated(run, latest.digest), "variant": variant_text(run), "start": run.start, "end": run.end,
         "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress,
@@ -131,12 +134,39 @@ def run_facts(run: Run, whole: bool = False) -> dict[str, Any]:
         "name": run.name, "note": run.note, "tags": run.tags, "archived": run.archived, "baseline": run.baseline,
         "extended": run.extended,
     }  # fmt: skip
-    if whole:
-        out |= {
-            "curve": run.curve, "decisions": _decisions(run), "evidence": run.evidence, "manifest": run.manifest,
-            "held": held_of(run), "trades": list(run.trades.values_list("row", flat=True)), "open_trades": run.open_trades, "document": run.document, "sheet": sheet_of(run.document),
-        }  # fmt: skip
-    return out
+
+
+def head_facts(run: Run) -> dict[str, Any]:
+    """A run with its curve and what else belongs to it alone, without what there may be thousands of."""
+    return {
+        **run_facts(run), "curve": run.curve, "evidence": run.evidence, "manifest": run.manifest, "held": held_of(run),
+        "open_trades": run.open_trades, "document": run.document, "sheet": sheet_of(run.document),
+    }  # fmt: skip
+
+
+def whole_facts(run: Run) -> dict[str, Any]:
+    """A run with everything."""
+    return {**head_facts(run), "decisions": _decisions(run), "trades": list(run.trades.values_list("row", flat=True))}
+
+
+NOT_OF_THE_ROW = ["causes", "entry"]
+"""What is kept beside a trade's row and read elsewhere."""
+
+
+class _RowText(Func):
+    """A trade's row as the text it goes out as."""
+
+    template = f"(%(expressions)s - ARRAY{NOT_OF_THE_ROW})::text"
+    output_field = TextField()
+
+
+def run_text(run: Run) -> str:
+    """A run as :class:`runs.schemas.RunOut` says it, as JSON. Its trades and decisions were kept in the shape they go out
+    in, and are not taken apart and put together again: there may be thousands."""
+    head = RunHead.model_validate(head_facts(run)).model_dump_json(by_alias=True)
+    trades = run.trades.annotate(text=_RowText(F("row"))).values_list("text", flat=True)
+    decided = json.dumps(_decisions(run), separators=(",", ":"))
+    return f'{head[:-1]},"decisions":{decided},"trades":[{",".join(trades)}]}}'
 
 
 def held_of(run: Run) -> dict[str, Any] | None:
@@ -191,7 +221,7 @@ def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, 
         out.append(
             {
                 "at": item["at"], "local": history.calendar.local(item["at"]).strftime("%Y-%m-%dT%H:%M"),
-                "kind": item["kind"], "rule": item["rule"], "trade": item["trade"],
+                "kind": item["kind"], "rule": item["rule"], "trade": item["trade"], "entry": sentence.entry,
                 "text": text if item["kind"] == "entry" else f"sentence {sentence.number} said no: {text}",
             }
         )  # fmt: skip
@@ -235,11 +265,12 @@ def _days(run: Run) -> list[dict[str, Any]]:
 
 
 def _decided(run: Run) -> list[dict[str, Any]]:
-    return [{name: item[name] for name in DECISIONS} for item in _decisions(run)]
+    # earlier runs did not tell entries apart
+    return [{name: item.get(name, "") for name in DECISIONS} for item in _decisions(run)]
 
 
 EQUITY = ("date", "equity", "drawdown", "underlying", "atm_iv")
-DECISIONS = ("local", "kind", "rule", "trade", "text")
+DECISIONS = ("local", "kind", "entry", "rule", "trade", "text")
 FILES: dict[str, tuple[Sequence[str], Callable[[Run], list[dict[str, Any]]]]] = {
     "trades": (TRADES, _legs), "equity": (EQUITY, _days), "decisions": (DECISIONS, _decided),
     "greeks": (COLUMNS, daily_greeks),

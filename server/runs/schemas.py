@@ -212,6 +212,8 @@ class DecisionOut(BaseModel):
     rule: str
     trade: int | None
     text: str
+    entry: str = ""
+    """Whose decision it is, where the strategy has several entries; empty too where a limit said no."""
 
 
 class EvidenceOut(Schema):
@@ -243,18 +245,23 @@ class HeldOut(Schema):
     after: PartOut
 
 
-class RunOut(RunRow):
+class RunHead(RunRow):
+    """A run without what there may be thousands of."""
+
     held: HeldOut | None
     """Where it looks at sessions held back."""
     curve: CurveOut
-    decisions: list[DecisionOut]
     evidence: dict[str, EvidenceOut]
     manifest: dict[str, Any]
-    trades: list[TradeRow]
     open_trades: list[OpenTrade]
     document: dict[str, Any]
     sheet: list[SentenceOut]
     """Of the revision it ran."""
+
+
+class RunOut(RunHead):
+    decisions: list[DecisionOut]
+    trades: list[TradeRow]
 
 
 class LegSide(GreeksOut):

@@ -20,6 +20,7 @@ from strategies.schemas import (
     PreviewOut,
     RevisionNote,
     RevisionOut,
+    RevisionStep,
     StarterOut,
     StrategyOut,
     StrategyRow,
@@ -115,10 +116,9 @@ def mirror_sentence(request: SignedRequest, strategy_id: int, sentence_id: str, 
     return _whole(services.find(request.user, strategy_id))
 
 
-@router.get("/strategies/{strategy_id}/revisions", response=list[RevisionOut], operation_id="revisions")
+@router.get("/strategies/{strategy_id}/revisions", response=list[RevisionStep], operation_id="revisions")
 def revisions(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
-    found = services.find(request.user, strategy_id)
-    return [queries.revision_facts(revision) for revision in found.revisions.order_by("-number")]
+    return queries.history(services.find(request.user, strategy_id))
 
 
 @router.patch("/strategies/{strategy_id}/revisions/{number}", response=RevisionOut, operation_id="describe_revision")

@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from market.own import market_for
 from market.timelines import instant_of
-from observe.payoffs import Holding, glyph, greeks, payoff
+from observe.payoffs import glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import price_of
 from strell_core.engine.plan import EntryPlan, Plan, make_plan
@@ -18,6 +18,7 @@ from strell_core.market.market import Market, Observation
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE, TRUTH_WORDS, Account
+from strell_core.pricing.held import Holding
 from strell_core.selection.select import LegChoice, Selection
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import parse

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import asdict
 from functools import lru_cache
-from typing import Any
+from typing import Any, cast
 
 from django.contrib.auth.models import User
+from django.db.models import Model
 
 from market.own import market_for
-from observe.payoffs import Holding, glyph
+from observe.payoffs import glyph
 from strategies import services
 from strategies.models import Revision, Strategy
 from strell_core.formats.starters import starters
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
 from strell_core.measures.values import allowed, family
+from strell_core.pricing.held import Holding
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
 from strell_core.strategy.differences import differences
@@ -49,6 +52,50 @@ def revision_facts(revision: Revision) -> dict[str, Any]:
         "number": revision.number, "created_at": revision.created_at, "change": revision.change,
         "digest": revision.digest, "note": revision.note,
     }  # fmt: skip
+
+
+ONE_GO = dt.timedelta(minutes=10)
+"""Between two changes of one run of edits at most."""
+
+
+def history(strategy: Strategy) -> list[dict[str, Any]]:
+    """A strategy's revisions, the latest first, told in runs of edits: changes made one soon after the other, of which
+    none but the last was noted or is used by anything (a run, a replay, a deployment). Every step of a run is there."""
+    used = _used(strategy)
+    runs: list[list[Revision]] = []
+    for revision in strategy.revisions.order_by("number"):
+        last = runs[-1][-1] if runs else None
+        joins = (
+            last is not None and len(runs) > 1 and revision.created_at - last.created_at < ONE_GO
+            and not last.note and last.pk not in used
+        )  # fmt: skip
+        if joins:
+            runs[-1].append(revision)
+        else:
+            runs.append([revision])
+    out = []
+    for place, steps in enumerate(runs):
+        in_all = "" if len(steps) == 1 else _in_all(runs[place - 1][-1], steps[-1])
+        for revision in steps:
+            whole = in_all if revision is steps[-1] else ""
+            out.append({**revision_facts(revision), "ends": steps[-1].number, "in_all": whole})
+    return out[::-1]
+
+
+def _in_all(before: Revision, after: Revision) -> str:
+    if before.document == after.document:
+        return "changed, and changed back"
+    return services.change_words(before.document, after.document)[:200]
+
+
+def _used(strategy: Strategy) -> set[int]:
+    """Revisions that something else speaks of."""
+    found: set[int] = set()
+    for relation in Revision._meta.related_objects:
+        model, name = cast(type[Model], relation.related_model), relation.field.name
+        rows = model._default_manager.filter(**{f"{name}__strategy": strategy})
+        found |= set(rows.values_list(f"{name}_id", flat=True))
+    return found
 
 
 def against_latest(strategy: Strategy, number: int) -> list[dict[str, Any]]:

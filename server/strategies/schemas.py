@@ -95,6 +95,15 @@ class RevisionOut(Schema):
     """What a person says of it."""
 
 
+class RevisionStep(RevisionOut):
+    """A revision as a step of a run of edits."""
+
+    ends: int
+    """Number of the last revision of its run."""
+    in_all: str
+    """Of the last one of a run of several: what the run changed."""
+
+
 class RevisionNote(Asked):
     note: Annotated[str, StringConstraints(strip_whitespace=True, max_length=500)]
 

@@ -163,10 +163,11 @@ def revise(user: User, strategy_id: int, document: dict[str, Any], based_on: int
     if underlying.pk != strategy.underlying_id:
         strategy.underlying = underlying
         strategy.save(update_fields=["underlying"])
-    return _add_revision(strategy, document, _change(latest.document, document), latest.number)
+    return _add_revision(strategy, document, change_words(latest.document, document), latest.number)
 
 
-def _change(before: dict[str, Any], after: dict[str, Any]) -> str:
+def change_words(before: dict[str, Any], after: dict[str, Any]) -> str:
+    """What was done to a document, in its sentences."""
     old = {s.id: s.text for s in sheet(before).sentences}
     new = {s.id: s.text for s in sheet(after).sentences}
     changed = [text for key, text in new.items() if key in old and old[key] != text]

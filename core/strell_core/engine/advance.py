@@ -25,8 +25,9 @@ from strell_core.engine.state import (
     OrderLeg,
     TradeState,
 )
-from strell_core.engine.step import closing_legs
+from strell_core.engine.step import closing_legs, in_lots
 from strell_core.market.market import Observation
+from strell_core.market.timeline import ChainView
 from strell_core.measures.frames import (
     FALSE,
     TRUE,
@@ -36,10 +37,11 @@ from strell_core.measures.frames import (
     Stretch,
     Verdict,
 )
-from strell_core.selection.select import Selection, select
+from strell_core.selection.select import Selection, exhausted, select
 from strell_core.strategy import kinds
 from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
-from strell_core.strategy.kinds import AdjustFrame, EntryFrame
+from strell_core.strategy.document import Rule
+from strell_core.strategy.kinds import AdjustFrame, Adjustment, EntryFrame
 from strell_core.strategy.schedule import DUE, MISSED
 
 
@@ -58,7 +60,7 @@ class EntryDecision:
 
 def advance(plan: Plan, state: EngineState, observation: Observation, fills: Sequence[Fill]) -> Advanced:
     """The state after one snapshot, with what was decided and why."""
-    step = _Decisions(plan, state, observation)
+    step = Decisions(plan, state, observation)
     step.adjust()
     step.pay_dividends()
     step.settle()
@@ -81,7 +83,7 @@ def advance(plan: Plan, state: EngineState, observation: Observation, fills: Seq
 
 def apply_fills(plan: Plan, state: EngineState, observation: Observation, fills: Sequence[Fill]) -> Advanced:
     """Fills that arrive on the snapshot of their decision (sessions with a single one)."""
-    step = _Decisions(plan, state, observation)
+    step = Decisions(plan, state, observation)
     step.apply(fills)
     step.update_paths()
     step.note_equity()
@@ -111,16 +113,10 @@ def decide_entry(
     if view is None:
         verdicts.append((rules.legs[0].id, Verdict(UNVALUED, {"message": f"{symbol} has no snapshot near now"})))
         return EntryDecision(tuple(verdicts), None, 0)
-    selection = select(rules.legs, frame.frame(), view, runners_up, entry.allows)
-    failed = selection.failed
-    if failed is not None:
-        verdicts.append((failed.leg_id, Verdict(FALSE, {"message": failed.message})))
+    selection, checked, good = _picked(entry, frame, view, runners_up, thorough)
+    verdicts += checked
+    if selection.failed is not None or not (good or thorough):
         return EntryDecision(tuple(verdicts), selection, 0)
-    options = [leg for leg in selection.legs if not leg.contract.is_unit]
-    for rule in rules.checks:
-        verdicts.append((rule.id, kinds.structure_conditions[rule.kind].judge(frame, options, view, rule.params)))
-        if verdicts[-1][1].truth != TRUE and not thorough:
-            return EntryDecision(tuple(verdicts), selection, 0)
     lots = kinds.size_rules[rules.size.kind].lots(frame, selection.legs, rules.size.params)
     if lots == 0:
         verdicts.append((rules.size.id, Verdict(FALSE, {"lots": 0})))
@@ -131,7 +127,41 @@ def decide_entry(
     return EntryDecision(tuple(verdicts), selection, lots)
 
 
-class _Decisions(Limits):
+Checked = tuple[Selection, list[tuple[str, Verdict]], bool]
+"""A structure, what is said of it, and whether nothing stands in its way."""
+
+
+def _picked(entry: EntryPlan, frame: EntryFrame, view: ChainView, runners_up: int, thorough: bool) -> Checked:
+    """The structure with its checks. Where a leg walks out: with the first expiration with which all of them hold; with
+    the nearest where there is none."""
+    nearest = found = _checked(entry, frame, view, runners_up, thorough, 0)
+    walked = 0
+    while not found[2] and entry.walks and not exhausted(entry.entry.legs, found[0]):
+        walked += 1
+        found = _checked(entry, frame, view, runners_up, thorough, walked)
+    return found if found[2] else nearest
+
+
+def _checked(
+    entry: EntryPlan, frame: EntryFrame, view: ChainView, runners_up: int, thorough: bool, walked: int
+) -> Checked:
+    selection = select(entry.entry.legs, frame.frame(), view, runners_up, entry.allows, walked=walked)
+    failed = selection.failed
+    if failed is not None:
+        return selection, [(failed.leg_id, Verdict(FALSE, {"message": failed.message}))], False
+    options = [leg for leg in selection.legs if not leg.contract.is_unit]
+    verdicts: list[tuple[str, Verdict]] = []
+    good = True
+    for rule in entry.entry.checks:
+        verdict = kinds.structure_conditions[rule.kind].judge(frame, options, view, rule.params)
+        verdicts.append((rule.id, verdict))
+        good = good and verdict.truth == TRUE
+        if not good and not thorough:
+            break
+    return selection, verdicts, good
+
+
+class Decisions(Limits):
     """What rules decide on one snapshot, after what happened on it."""
 
     def lapse(self) -> None:
@@ -148,10 +178,15 @@ class _Decisions(Limits):
 
     # (3) marks and paths
     def update_paths(self) -> None:
-        for number, trade in self.trades.items():
-            now = stretch(self.plan, trade, self.observation.market, self.index, self.index + 1)
-            self.now[number] = now
-            self.trades[number] = with_paths(self.plan, trade, now)
+        for number in self.trades:
+            self.mark(number)
+
+    def mark(self, number: int) -> None:
+        """A trade's marks on this snapshot, and its path with them."""
+        trade = self.trades[number]
+        now = stretch(self.plan, trade, self.observation.market, self.index, self.index + 1)
+        self.now[number] = now
+        self.trades[number] = with_paths(self.plan, trade, now)
 
     # (5) exits
     def exits(self) -> None:
@@ -186,20 +221,31 @@ class _Decisions(Limits):
         for trade in list(self.trades.values()):
             entry = self.plan.entry(trade.entry)
             today = self.observation.date
-            if not entry.adjustments or trade.adjusted_on == today or self.at_work(trade.number, "close", "adjust"):
+            if not entry.adjustments or self.at_work(trade.number, "close", "adjust"):
                 continue
             if entry.schedule.status(self.timeline, self.index) != DUE:
                 continue
             now = self.now[trade.number]
             for rule, found in entry.adjustments:
-                if found.test(now, rule.params)[0] != TRUE:
+                if (trade.adjusted_on == today and not found.often) or found.test(now, rule.params)[0] != TRUE:
                     continue
-                pick = partial(self._later, entry, trade)
-                frame = AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick)
-                legs = _moved(trade, found.moves(frame, rule.params))
-                if legs:
-                    self._move(trade, legs, rule.id, found.values(now, rule.params, 0))
-                    break
+                legs, then = self.proposed(trade, rule, found), found.otherwise(rule.params)
+                values = found.values(now, rule.params, 0)
+                made = bool(legs) and self._move(trade, legs, rule.id, values, found.often)
+                if not made and then is not None:
+                    self.leave(trade, trade.legs, rule.id, values, (), "other", then, Close())
+                elif not legs:
+                    continue
+                break
+
+    def proposed(self, trade: TradeState, rule: Rule, found: Adjustment) -> tuple[OrderLeg, ...]:
+        """The legs of the one order that an adjustment asks for now, whether or not its condition holds; none: nothing
+        fits."""
+        entry = self.plan.entry(trade.entry)
+        pick = partial(self._later, entry, trade)
+        now = self.now[trade.number]
+        frame = AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick)
+        return _moved(trade, found.moves(frame, rule.params))
 
     def _later(self, entry: EntryPlan, trade: TradeState, name: str) -> PickedLeg | None:
         """What a leg that is opened later would be now, beside those that are held."""
@@ -211,23 +257,25 @@ class _Decisions(Limits):
         held = [(leg.leg_id, leg.contract, leg.contracts) for leg in self.traded(trade.legs)]
         return next(iter(select([rule], frame, view, 0, entry.allows, held).legs), None)
 
-    def _move(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, values: Any) -> None:
+    def _move(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, values: Any, often: bool) -> bool:
         """A proposal of one order that closes and opens legs together, if capital covers what it would make (semantics
-        rules 17 and 18)."""
+        rules 17 and 18); whether it does."""
         refused = self.unaffordable(trade, legs)
         if refused is not None:
             self.say("no adjustment", trade.number, rule, FALSE, refused)
-            return
-        self.trades[trade.number] = changed(trade, adjusted_on=self.observation.date)
+            return False
+        if not often:
+            self.trades[trade.number] = changed(trade, adjusted_on=self.observation.date)
         told = {**values, "contracts": [leg.contract.code for leg in legs if leg.contracts]}
         self.say("moved", trade.number, rule, TRUE, told)
         if self.timeline.last_of_several[self.index]:
             self.say("lapsed", trade.number, rule, None, {"message": "no snapshot was left in the session"})
-            return
+            return True
         self.intend(Order(
-            f"{trade.number}-adjust-{rule}", "adjust", trade.number, self.lots_held(trade), legs,
+            f"{trade.number}-adjust-{rule}", "adjust", trade.number, in_lots(self.lots_held(trade), legs), legs,
             self.observation.instant, self.observation.date, rule, told, entry=trade.entry,
         ))  # fmt: skip
+        return True
 
     # (7) re-entries
     def reentries(self) -> None:

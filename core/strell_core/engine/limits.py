@@ -129,7 +129,8 @@ class Limits(Expiry):
         words = f"needs {grouped(needed)} {unit} of capital, {grouped(free)} {unit} is free"
         return {"message": words, "needed": round(needed, 2), "free": round(free, 2)}
 
-    def unaffordable(self, trade: TradeState, legs: Sequence[OrderLeg]) -> dict[str, Any] | None:
+    def with_legs(self, trade: TradeState, legs: Sequence[OrderLeg]) -> list[capital.Backed]:
+        """What a trade would hold after an order of these legs: what is new at its fill price, the rest at mid."""
         left = {(leg.leg_id, leg.contract): leg.contracts for leg in trade.legs}
         marks = {item.contract: item.parts for item in capital.held(self.timeline, trade, self.index)}
         new: list[capital.Backed] = []
@@ -138,11 +139,16 @@ class Limits(Expiry):
                 left[leg.leg_id, leg.contract] += leg.contracts
             else:
                 new.append(capital.new(self.plan, self.timeline, self.index, leg.contract, leg.contracts))
-        after = [capital.Backed(key[1], count, marks[key[1]]) for key, count in left.items() if count] + new
+        return [capital.Backed(key[1], count, marks[key[1]]) for key, count in left.items() if count] + new
+
+    def needed_with(self, trade: TradeState, legs: Sequence[OrderLeg]) -> float:
+        """Capital that a trade would need after an order of these legs, money."""
         multiplier = self.plan.multiplier(trade.opened_on)
-        needed = capital.needed(self.plan, self.timeline, self.index, after, multiplier)
+        return capital.needed(self.plan, self.timeline, self.index, self.with_legs(trade, legs), multiplier)
+
+    def unaffordable(self, trade: TradeState, legs: Sequence[OrderLeg]) -> dict[str, Any] | None:
         freed = capital.of_trade(self.plan, self.timeline, trade, self.index)
-        return self._short_of(needed, self._funds().free + freed)
+        return self._short_of(self.needed_with(trade, legs), self._funds().free + freed)
 
     def afford(self, legs: Sequence[PickedLeg], lots: int) -> Verdict:
         """Whether free capital covers new legs at their fill prices."""

@@ -15,7 +15,7 @@ from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
-from strell_core.selection.select import Allows
+from strell_core.selection.select import Allows, walks
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
 from strell_core.strategy.document import Entry, Rule, Strategy
@@ -48,6 +48,8 @@ class EntryPlan:
     adjustments: tuple[tuple[Rule, Adjustment], ...]
     allows: tuple[Allows, ...] = ()
     """What strikes have to be for any of its picks."""
+    walks: bool = False
+    """A leg's expiration is looked for until the structure passes its checks."""
     wishes: dict[tuple[str, ...], Any] = field(default_factory=dict, repr=False, compare=False)
     """Made so far by :func:`exits.wishes`, by the legs that are held."""
 
@@ -99,7 +101,14 @@ class Plan:
         adjust = (*self.strategy.adjust, *entry.adjust)
         asked = [(kinds.structure_conditions[rule.kind].allows, rule.params) for rule in entry.checks]
         allows = tuple(partial(may, params=params) for may, params in asked if may is not None)
-        return EntryPlan(entry, schedule, exits, tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust), allows)
+        return EntryPlan(
+            entry,
+            schedule,
+            exits,
+            tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust),
+            allows,
+            walks(entry.legs),
+        )
 
     def entry(self, name: str) -> EntryPlan:
         """An entry by its id; a trade whose entry is gone goes on with what holds for every entry."""

@@ -35,11 +35,16 @@ from strell_core.engine.state import (
 from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
 from strell_core.measures.frames import TRUE, Stretch
-from strell_core.strategy.actions import Close, Consequence, Reenter, StopToEntry
+from strell_core.strategy.actions import HEDGE, Close, Consequence, Reenter, StopToEntry
 
 
 def closing_legs(legs: Iterable[LegState]) -> tuple[OrderLeg, ...]:
     return tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in legs)
+
+
+def in_lots(lots: int, legs: Iterable[OrderLeg]) -> int:
+    """So many lots, or fewer, as go into every leg of an order."""
+    return math.gcd(lots, *(leg.contracts for leg in legs))
 
 
 class Step:
@@ -179,7 +184,7 @@ class Step:
         }
         legs = closing_legs(leg for leg in self.traded(trade.legs) if leg.leg_id not in taken)
         if legs != whole.legs:
-            self.replace(whole, lots=self.lots_held(trade), legs=legs)
+            self.replace(whole, lots=in_lots(self.lots_held(trade), legs), legs=legs)
 
     def _open(self, order: Order, fill: Fill) -> None:
         before = self.trades.get(order.trade)
@@ -225,6 +230,10 @@ class Step:
             held = next((h for h in trade.legs if h.leg_id == leg.leg_id and h.contract == leg.contract), None)
             if held is None:
                 opened.append(LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at))
+            elif leg.leg_id == HEDGE and order.purpose == "adjust" and held.contracts + leg.contracts:
+                # what was held has made what it made until now; the new number of units begins at this price
+                trade = self._close_leg(trade, held, parts, how, held.contracts)
+                opened.append(LegState(HEDGE, leg.contract, held.contracts + leg.contracts, parts, fill.at))
             elif (held.contracts > 0) == (leg.contracts > 0):
                 more = added(held, leg.contracts, parts)
                 trade = changed(trade, legs=tuple(more if item is held else item for item in trade.legs))
@@ -282,9 +291,9 @@ class Step:
         if closes is not None and closes.share is not None:
             lots = max(1, int(closes.share * trade.lots))
         urgent = kind == "loss"
+        closing = closing_legs(leg for leg in self.traded(legs) if leg.leg_id not in taken and leg.contracts)
         self.intend(Order(
-            f"{trade.number}-close{which}", "close", trade.number, lots,
-            closing_legs(leg for leg in self.traded(legs) if leg.leg_id not in taken),
+            f"{trade.number}-close{which}", "close", trade.number, in_lots(lots, closing), closing,
             self.observation.instant, self.observation.date, rule, values, also, entry=trade.entry,
             type="market" if urgent else "limit", urgency="now" if urgent else "patient", whole=whole, then=then,
         ))  # fmt: skip
@@ -295,15 +304,16 @@ class Step:
         return [leg for leg in legs if not expired(self.timeline, leg.contract, self.observation.instant)]
 
     def lots_held(self, trade: TradeState) -> int:
-        """Whole lots of what is held, of which every leg has as many contracts: a trade may have been closed in
-        part, before splits in fewer contracts, or changed by hand."""
+        """Whole lots of what is held, of which every leg has as many contracts, a hedge aside: a trade may have been
+        closed in part, before splits in fewer contracts, or changed by hand."""
+        legs = [leg for leg in trade.legs if leg.leg_id != HEDGE] or list(trade.legs)
         gone = sum(
             leg.contracts * self.timeline.multiplied(leg.closed_at, self.observation.instant)
             for leg in trade.closed_legs
-            if leg.leg_id == trade.legs[0].leg_id and leg.how not in ("split", "adjustment", "delivery")
+            if leg.leg_id == legs[0].leg_id and leg.how not in ("split", "adjustment", "delivery")
         )
-        lots = trade.lots * trade.legs[0].contracts // (trade.legs[0].contracts + gone)
-        return math.gcd(lots, *(leg.contracts for leg in trade.legs))
+        lots = trade.lots * legs[0].contracts // (legs[0].contracts + gone)
+        return math.gcd(lots, *(leg.contracts for leg in legs))
 
     def intend(self, order: Order) -> None:
         self.orders.append(order)

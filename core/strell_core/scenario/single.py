@@ -107,6 +107,8 @@ class SingleScenario:
         self.calendar = market.calendar
         self.offset = max(0, len(market.dates) - sessions)
         self.dates = market.dates[self.offset :]
+        self._ranges: dict[tuple[dt.date, int], tuple[int, int]] = {}
+        """By expiration and session the first and last strike, in steps, around all closes so far."""
 
     @cached_property
     def horizon(self) -> list[dt.date]:
@@ -244,19 +246,36 @@ class SingleScenario:
 
     def listed(self, index: int) -> list[dt.date]:
         """Expirations in the chain of session ``index``: at its close those of its own date are gone."""
-        return self.expirations(self.dates[index])
+        return self.offered[index]
 
     def strikes(self, index: int, expiration: dt.date) -> npt.NDArray[np.float64]:
-        """Strikes listed in session ``index``: around its close."""
+        """Strikes traded in session ``index``: around every close since the expiration was listed. What has been listed
+        stays listed until it expires, so that what is held always has a quote."""
+        first, last = self._until(index, expiration)
+        return np.arange(first, last + 1, dtype=np.float64) * self.name.step
+
+    @cached_property
+    def offered(self) -> list[list[dt.date]]:
+        """By session the expirations that are listed when it is over."""
+        return [self.expirations(date) for date in self.dates]
+
+    def _until(self, index: int, expiration: dt.date) -> tuple[int, int]:
+        known = self._ranges.get((expiration, index))
+        if known is None:
+            first, last = self._around(index, expiration)
+            if index > 0 and expiration in self.offered[index - 1]:
+                before = self._until(index - 1, expiration)
+                first, last = min(first, before[0]), max(last, before[1])
+            known = self._ranges[expiration, index] = first, last
+        return known
+
+    def _around(self, index: int, expiration: dt.date) -> tuple[int, int]:
+        """First and last strike around a session's close, in steps."""
         now = self.calendar.session(self.dates[index]).close
         years = (self.calendar.session(expiration).close - now) / YEAR_SECONDS
-        return self._around(round(float(self.bars[index, 3]), 2), self.theta(index, expiration, years))
-
-    def _around(self, spot: float, theta: float) -> npt.NDArray[np.float64]:
-        width = 0.02 + 2.6 * math.sqrt(theta)
-        step = self.name.step
-        first, last = math.ceil(spot * (1 - width) / step), math.floor(spot * (1 + width) / step)
-        return np.arange(first, last + 1, dtype=np.float64) * step
+        spot, theta = round(float(self.bars[index, 3]), 2), self.theta(index, expiration, years)
+        width, step = 0.02 + 2.6 * math.sqrt(theta), self.name.step
+        return math.ceil(spot * (1 - width) / step), math.floor(spot * (1 + width) / step)
 
     def _activity(
         self, date: dt.date, contracts: list[ContractKey], spot: float

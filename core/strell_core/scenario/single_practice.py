@@ -26,8 +26,6 @@ OVERNIGHT = 0.3
 """Share of a day's own variance that comes while the exchange is closed."""
 UNIT_HALF = 1
 """Half of the spread at which the underlying itself is quoted, 0.01 points."""
-LISTED_SESSIONS = 130
-"""Sessions back at whose closes strikes may have been listed that are still traded."""
 
 
 class SinglePractice(SingleScenario):
@@ -40,8 +38,6 @@ class SinglePractice(SingleScenario):
         super().__init__(name, market, sessions + len(market.dates) - market.past)
         self.history = SingleScenario(name, Scenario(settings, market.calendar), sessions)
         self.past = len(self.history.dates)
-        self._listed: dict[int, list[dt.date]] = {}
-        self._strikes: dict[tuple[int, dt.date], npt.NDArray[np.float64]] = {}
 
     @cached_property
     def seconds(self) -> dict[int, npt.NDArray[np.float64]]:
@@ -76,27 +72,15 @@ class SinglePractice(SingleScenario):
         today = [(path[0], path.max(), path.min(), path[-1]) for path in self.seconds.values()]
         return np.concatenate([self.history.bars, np.array(today).reshape(-1, 4)])
 
-    def _expirations(self, index: int) -> list[dt.date]:
-        if index not in self._listed:
-            self._listed[index] = self.expirations(self.dates[index])
-        return self._listed[index]
-
     def listed(self, index: int) -> list[dt.date]:
         """Expirations traded in an added session, its own date among them."""
         date = self.dates[index]
-        own = [date] if date in self._expirations(index - 1) else []
-        return [*own, *self._expirations(index)]
+        own = [date] if date in self.offered[index - 1] else []
+        return [*own, *self.offered[index]]
 
     def strikes(self, index: int, expiration: dt.date) -> npt.NDArray[np.float64]:
-        """Strikes around each close before the session at which the expiration was listed."""
-        key = (index, expiration)
-        if key not in self._strikes:
-            before = range(max(0, index - LISTED_SESSIONS), index)
-            at = [i for i in before if expiration in self._expirations(i)] or [index - 1]
-            self._strikes[key] = np.unique(
-                np.concatenate([super(SinglePractice, self).strikes(i, expiration) for i in at])
-            )
-        return self._strikes[key]
+        """Those listed when the session before was over: nothing is listed while it trades."""
+        return super().strikes(index - 1, expiration)
 
     def at(self, date: dt.date, second: int) -> SessionChain:
         """The chain at one epoch second of an added session; raises ``ValueError`` when that is history."""

@@ -65,11 +65,12 @@ Allows = Callable[[ExpirationSlice], npt.NDArray[np.bool_]]
 
 def select(
     legs: Sequence[LegRule], frame: Frame, view: ChainView, runners_up: int = 0, allows: Sequence[Allows] = (),
-    held: Sequence[tuple[str, ContractKey, int]] = (),
+    held: Sequence[tuple[str, ContractKey, int]] = (), walked: int = 0,
 ) -> Selection:  # fmt: skip
     """Pick every leg in the sheet's order; the first that cannot be picked, and may not be left out, ends the search.
     A contract that an earlier leg trades the other way round is passed over. What refers to a leg that was left out is
-    left out too (semantics rule 4). ``held``: legs of the trade, which count as picked before."""
+    left out too (semantics rule 4). ``held``: legs of the trade, which count as picked before. ``walked``: so many of
+    the best expirations are passed over by legs that walk out."""
     catalogue.load()
     choices: list[LegChoice] = []
     out: set[str] = set()
@@ -83,7 +84,7 @@ def select(
         if gone:
             choice = LegChoice(leg.id, (), (), None, "it goes by a leg that is left out", left_out=True)
         else:
-            choice = _choose(leg, Picking(frame, view, named), listed, other_way, runners_up, allows)
+            choice = _choose(leg, Picking(frame, view, named), listed, other_way, runners_up, allows, walked)
             if choice.picked is None and leg.optional:
                 choice = dataclasses.replace(choice, left_out=True)
         choices.append(choice)
@@ -92,6 +93,20 @@ def select(
         elif choice.picked is None:
             break
     return Selection(tuple(choices))
+
+
+def walks(legs: Sequence[LegRule]) -> bool:
+    """Whether any leg's expiration is looked for until the structure passes its checks."""
+    catalogue.load()
+    return any(leg.expiry is not None and kinds.expiry_picks[leg.expiry.kind].walks for leg in legs)
+
+
+def exhausted(legs: Sequence[LegRule], selection: Selection) -> bool:
+    """Whether there is no further expiration to try after a selection's: a leg that walks out has none left, or what
+    stands in the way comes before any of them."""
+    walking = {leg.id for leg in legs if walks([leg])}
+    found = [choice for choice in selection.choices if choice.leg_id in walking]
+    return not found or any(len(choice.expirations) < 2 for choice in found)
 
 
 def refers_to(leg: LegRule) -> set[str]:
@@ -105,7 +120,7 @@ def refers_to(leg: LegRule) -> set[str]:
 
 def _choose(
     leg: LegRule, picking: Picking, listed: list[dt.date], other_way: Sequence[ContractKey], runners_up: int,
-    allows: Sequence[Allows],
+    allows: Sequence[Allows], walked: int,
 ) -> LegChoice:  # fmt: skip
     view = picking.view
     if leg.expiry is None or leg.strike is None:
@@ -115,7 +130,8 @@ def _choose(
                 leg.id, (), (), None, f"{view.underlying.symbol} is an index, which cannot be dealt in itself"
             )
         return LegChoice(leg.id, (), (), PickedLeg(leg.id, contract, leg.contracts, NO_QUOTE_AT_ALL))
-    allowed = kinds.expiry_picks[leg.expiry.kind].choose(picking, listed, leg.expiry.params)
+    picks_expiry = kinds.expiry_picks[leg.expiry.kind]
+    allowed = picks_expiry.choose(picking, listed, leg.expiry.params)[walked if picks_expiry.walks else 0 :]
     if not allowed:
         return LegChoice(leg.id, (), (), None, "no listed expiration fits")
     chain, pick = view.slice(allowed[0], leg.right), kinds.strike_picks[leg.strike.kind]

@@ -86,6 +86,8 @@ class ExpiryPick:
     choose: Callable[[Picking, Sequence[dt.date], Params], list[dt.date]]
     stands_alone: bool = True
     """It speaks of no other leg, so that a structure can begin with it."""
+    walks: bool = False
+    """Where the structure cannot be picked with the best, or fails a check, the next best is tried."""
 
 
 @dataclass(frozen=True)
@@ -153,6 +155,10 @@ class Exit:
     """The kind where its sentence says it."""
 
 
+def _holds(params: Params) -> tuple[Consequence, ...] | None:
+    return None
+
+
 @dataclass(frozen=True)
 class AdjustFrame:
     """What an adjustment may know at a look: the market, the trade's held legs, its stretch of one snapshot."""
@@ -180,6 +186,11 @@ class Adjustment:
     test: Callable[[Stretch, Params], Truths]
     values: Callable[[Stretch, Params, int], Values]
     moves: Callable[[AdjustFrame, Params], Sequence[Move]]
+    otherwise: Callable[[Params], tuple[Consequence, ...] | None] = _holds
+    """What follows where nothing fits or there is not the capital for it: the position is closed, and then this;
+    ``None``: it is held."""
+    often: bool = False
+    """It acts at every look, whatever was adjusted in the session; others once a session and trade."""
 
 
 @dataclass(frozen=True)

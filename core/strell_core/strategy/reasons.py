@@ -33,4 +33,5 @@ class _Told(dict[str, str]):
 
 
 def _plain(value: Any) -> str:
-    return f"{value:g}" if isinstance(value, float) else str(value)
+    text = f"{value:g}" if isinstance(value, float) else str(value)
+    return text.replace("-", "−") if isinstance(value, int | float) else text

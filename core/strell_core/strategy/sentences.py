@@ -81,6 +81,13 @@ class Sheet:
         return next((s for s in self.sentences if s.id == sentence_id), None)
 
 
+def value_words(written: Sheet, value: Mapping[str, Any]) -> str:
+    """A value as a sheet's sentences write it."""
+    legs = {sentence.id: sentence.number for sentence in written.sentences if sentence.part == "legs"}
+    tokens = _Writer(legs).tokens(measure_of(value).declaration, value, "")
+    return "".join(token.text for token in tokens)
+
+
 def sheet(document: Mapping[str, Any]) -> Sheet:
     """Every sentence of a normalised document, numbered through, and the blocks they stand in."""
     several = len(document["entries"]) > 1

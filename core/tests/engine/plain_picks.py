@@ -14,6 +14,9 @@ from tests.engine.plain_values import Values
 
 
 class Picks(Values):
+    tried: dt.date | None = None
+    """The expiration that legs which walk out are tried with."""
+
     def pick(
         self, leg: dict[str, Any], picked: dict[str, tuple[Contract, int]], other_way: list[Contract],
         checks: list[dict[str, Any]],
@@ -27,6 +30,8 @@ class Picks(Values):
         if expiry["pick"] == "nearest_days":
             listed = [e for e in quoted if expiry["from"] <= (e - today).days <= expiry["to"]]
             target = today + dt.timedelta(days=expiry["days"])
+        elif expiry["pick"] == "walk_out":
+            listed, target = [e for e in quoted if e == self.tried], today
         elif expiry["pick"] == "same_expiration":
             listed, target = [e for e in quoted if e == first], first or today
         elif expiry["pick"] == "nth_listed":
@@ -68,6 +73,15 @@ class Picks(Values):
         if best is None or best[0][0] > self.at_most(leg["strike"], chain):
             return None
         return best[1]
+
+    def expirations_tried(self, entry: dict[str, Any]) -> list[dt.date | None]:
+        """Expirations that a sheet walks out through, nearest first; nothing in particular where it does not walk."""
+        chain = self.recording.chains[self.session]
+        picks = [leg["expiry"] for leg in entry["legs"] if leg["expiry"]["pick"] == "walk_out"]
+        if not picks:
+            return [None]
+        found = {c.expiration for row, c in enumerate(chain.contracts) if chain.ask[row, self.snap] > 0}
+        return sorted(e for e in found if picks[0]["from"] <= (e - chain.date).days <= picks[0]["to"]) or [None]
 
     def allowed(self, contract: Contract, checks: list[dict[str, Any]]) -> bool:
         bid, ask = self.recording.quote(contract, self.session, self.snap) or (0, 0)

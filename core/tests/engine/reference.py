@@ -382,6 +382,25 @@ class Reference(Picks):
                     return rule["id"], [], [], 0
             if rule["rule"] == "condition" and not self.true_now(rule):
                 return rule["id"], [], [], 0
+        stands_in_the_way, picked = "", {}
+        for tried in self.expirations_tried(entry):
+            self.tried = tried
+            said_no, picked = self.structure(entry)
+            if not said_no:
+                break
+            stands_in_the_way = stands_in_the_way or said_no
+        else:
+            return stands_in_the_way, [], [], 0
+        lots = self.lots(entry["size"][0], picked)
+        legs = [(contract, n * lots) for contract, n in picked.values()]
+        if lots == 0:
+            return entry["size"][0]["id"], [], [], 0
+        if self.refuses and self.capital([(*leg, self.new_price(leg)) for leg in legs]) > self.free() + 0.005:
+            return entry["size"][0]["id"], [], [], 0
+        return "", list(picked), legs, lots
+
+    def structure(self, entry: dict[str, Any]) -> tuple[str, dict[str, tuple[Contract, int]]]:
+        """Legs that go together, and the sentence that says no to them."""
         picked: dict[str, tuple[Contract, int]] = {}
         gone: set[str] = set()
         for leg in entry["legs"]:
@@ -390,23 +409,17 @@ class Reference(Picks):
             other_way = [c for c, n in picked.values() if n * count < 0]
             contract = None if by & gone else self.pick(leg, picked, other_way, entry["checks"])
             if contract is None and leg["rule"] != "optional_leg" and not by & gone:
-                return leg["id"], [], [], 0
+                return leg["id"], {}
             if contract is None:
                 gone.add(leg["id"])
             else:
                 picked[leg["id"]] = (contract, count)
         if not picked:
-            return entry["legs"][-1]["id"], [], [], 0
+            return entry["legs"][-1]["id"], {}
         for rule in entry["checks"]:
             if not self.holds(rule, list(picked.values()), picked):
-                return rule["id"], [], [], 0
-        lots = self.lots(entry["size"][0], picked)
-        legs = [(contract, n * lots) for contract, n in picked.values()]
-        if lots == 0:
-            return entry["size"][0]["id"], [], [], 0
-        if self.refuses and self.capital([(*leg, self.new_price(leg)) for leg in legs]) > self.free() + 0.005:
-            return entry["size"][0]["id"], [], [], 0
-        return "", list(picked), legs, lots
+                return rule["id"], {}
+        return "", picked
 
     def lots(self, size: dict[str, Any], picked: dict[str, tuple[Contract, int]]) -> int:
         if size["rule"] == "fixed_lots":

@@ -1,4 +1,4 @@
-"""Covered calls and the wheel over two years of the demo's dividend payers agree with plain loops to the cent."""
+"""Covered calls, the wheel and hedged straddles over two years of the demo's dividend payers agree with plain loops to the cent."""
 
 from __future__ import annotations
 
@@ -11,11 +11,13 @@ from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.stored import dump, load
 from strell_core.market.chains import SessionChain
 from strell_core.market.timeline import Timeline
+from strell_core.results.causes import causes
 from strell_core.results.report import report
 from strell_core.scenario.generator import Scenario, Settings
 from strell_core.scenario.single import NAMES
+from strell_core.strategy.actions import HEDGE
 from strell_core.strategy.document import parse
-from tests.engine.unit_loops import CASH, SESSIONS, Loop, Near, Wheel, covered_call, wheel
+from tests.engine.unit_loops import CASH, SESSIONS, Hedged, Loop, Near, Wheel, covered_call, hedged, wheel
 from tests.handmade import timeline_of
 
 
@@ -34,10 +36,10 @@ class TwoYearsTest(unittest.TestCase):
         out = []
         for scenario, chains in self.payers:
             plain: Any = loop(scenario, chains)
-            plain.run()
             paid = tuple(sorted(scenario.dividends.items()))
             underlying = dataclasses.replace(scenario.name.underlying, dividends=paid)
-            timeline = timeline_of(chains, underlying=underlying)
+            plain.timeline = timeline = timeline_of(chains, underlying=underlying)
+            plain.run()
             plan, end = make_plan(parse(sheet(underlying.symbol)), timeline), len(timeline.times)
             for run in (run_steps, run_blocks):
                 history = run(plan, timeline, 0, end, CASH)
@@ -73,4 +75,30 @@ class TwoYearsTest(unittest.TestCase):
         found = [plain for plain, _, _ in compared]
         self.assertGreaterEqual(sum(plain.rounds for plain in found), 8)
         self.assertGreaterEqual(sum(plain.calls for plain in found), 15)
+        self.assertGreaterEqual(sum(plain.dividends for plain in found), 3)
+
+    def test_straddles_hedged_with_the_underlying(self) -> None:
+        """Units against the delta at every close; what they make is told price by price, and adds up."""
+        compared = self.compared(Hedged, hedged)
+        for _, timeline, history in compared:
+            hedges = [leg for trade in history.closed for leg in trade.legs if leg.leg_id == HEDGE]
+            self.assertTrue(hedges and all(leg.contract.is_unit for leg in hedges))
+            for trade in history.closed:
+                paid = any(e.kind == "dividend" for e in history.entries if e.trade == trade.number)
+                made = sum(leg.contracts * (leg.closed_parts - leg.opened_parts) for leg in trade.legs)
+                self.assertTrue(made == trade.gross or paid)
+                found = causes(timeline, trade)
+                self.assertAlmostEqual(sum(found.total.values()), float(trade.pnl), places=6)
+                # dealing is what the spreads cost: every deal's half, and the options' at both ends
+                own = [
+                    e
+                    for e in history.entries
+                    if e.trade == trade.number and e.kind == "premium" and e.contract and e.contract.is_unit
+                ]
+                paid = sum(found.dealing[row] for row, leg in enumerate(trade.legs) if leg.leg_id == HEDGE)
+                self.assertAlmostEqual(paid, -sum(abs(e.contracts) for e in own) * 100 * 0.02, places=6)
+        found = [plain for plain, _, _ in compared]
+        self.assertGreaterEqual(sum(len(plain.closed) for plain in found), 60)
+        self.assertGreaterEqual(sum(plain.deals for plain in found), 500)
+        self.assertGreaterEqual(sum(plain.turned for plain in found), 40, "from long to short units and back")
         self.assertGreaterEqual(sum(plain.dividends for plain in found), 3)

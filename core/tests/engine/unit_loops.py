@@ -1,4 +1,4 @@
-"""Covered calls and the wheel as plain loops over a dividend payer's closes: dictionaries, no engine."""
+"""Covered calls, the wheel and hedged straddles as plain loops over a dividend payer's closes: dictionaries, no engine."""
 
 from __future__ import annotations
 
@@ -8,6 +8,8 @@ from decimal import ROUND_HALF_EVEN, Decimal
 from typing import Any
 
 from strell_core.market.chains import SessionChain
+from strell_core.market.instruments import ContractKey
+from strell_core.market.timeline import Timeline
 from strell_core.scenario.single import RATE, SingleScenario
 from strell_core.strategy.document import normalise
 
@@ -44,6 +46,8 @@ class Loop:
         self.scenario, self.chains, self.cash = scenario, chains, CASH
         self.closed: list[tuple[dt.date, dt.date, str, Decimal]] = []
         self.dividends = self.early = 0
+        self.timeline: Timeline | None = None
+        """Whose deltas a hedge goes by."""
 
     def quote(self, chain: SessionChain, key: tuple[dt.date, str, float]) -> tuple[int, int] | None:
         for row, c in enumerate(chain.contracts):
@@ -214,3 +218,95 @@ class Wheel(Loop):
             return self.exercised(chain, key)
         quote, inside = self.quote(chain, key), key[2] - int(chain.spot[0]) / 100
         return quote is not None and inside > 0 and (quote[0] + quote[1]) / 200 <= inside + 0.005 + 1e-9
+
+
+def hedged(symbol: str) -> dict[str, Any]:
+    legs = [
+        {"rule": "leg", "id": right, "side": "buy", "right": right, "expiry": WINDOW,
+         "strike": {"pick": "percent_from_spot", "percent": 0.0}}
+        for right in ("call", "put")
+    ]  # fmt: skip
+    every_day = [{"rule": "decision_times", "weekdays": ["mon", "tue", "wed", "thu", "fri"], "time": "15:45"}]
+    return normalise({
+        "name": "hedged straddle", "underlyings": [symbol],
+        "entries": [{"when": every_day, "conditions": [{"rule": "open_limit", "limit": 1}], "legs": legs,
+                     "adjust": [{"rule": "hedge", "band": 60.0, "to": 0.0}], "size": [{"rule": "fixed_lots", "lots": 10}]}],
+        "leave": [{"rule": "before_expiration", "days": 9, "time": "15:45"}],
+        "limits": [{"rule": "capital", "entries": "allow", "below": "report"}],
+        "orders": [{"rule": "commission", "per_contract": 0.65, "per_order": 1.0}, {"rule": "unit_spread", "points": 0.02}],
+    })  # fmt: skip
+
+
+class Hedged(Loop):
+    """Ten straddles, long; units of the underlying against their delta, once a session."""
+
+    HALF = Decimal("0.02")
+
+    def run(self) -> None:
+        trade: dict[str, Any] | None = None
+        self.deals, self.turned, self.waits = 0, 0, 0
+        for number, chain in enumerate(self.chains):
+            spot = Decimal(int(chain.spot[0])) / 100
+            if trade and trade["units"] and chain.date in self.scenario.dividends and number:
+                self.pay(trade["units"] * 100 * Decimal(str(self.scenario.dividends[chain.date])))
+                self.dividends += 1
+            was_flat, leaves, deal = trade is None, trade is not None and self.over(trade, chain), 0
+            if trade and not leaves:
+                deal = self.wanted(trade, number)
+            picked = [self.at_the_money(chain, right) for right in ("call", "put")] if was_flat else []
+            quotes = [self.quote(chain, key) for key in trade["keys"]] if trade and leaves else [None]
+            if trade and None not in quotes:
+                for bid, _ in filter(None, quotes):
+                    self.pay(1000 * Decimal(bid) / 100)
+                units = trade["units"]
+                self.pay(units * 100 * (spot - self.HALF if units > 0 else spot + self.HALF))
+                self.pay(-(20 * Decimal("0.65") + 1))
+                self.end(trade, chain, "rule")
+                trade = None
+            if trade and leaves:
+                self.waits += 1
+                assert chain.date < trade["keys"][0][0], "it would be exercised"
+            if trade and deal:
+                self.pay(-deal * 100 * (spot + self.HALF if deal > 0 else spot - self.HALF))
+                self.pay(Decimal(-1))
+                self.deals += 1
+                self.turned += trade["units"] * (trade["units"] + deal) < 0
+                trade["units"] += deal
+            if was_flat and all(picked):
+                trade = {"keys": picked, "units": 0, "on": chain.date, "before": self.cash}
+                for key in picked:
+                    assert key is not None
+                    _, ask = self.quote(chain, key) or (0, 0)
+                    self.pay(-1000 * Decimal(ask) / 100)
+                self.pay(-(20 * Decimal("0.65") + 1))
+
+    def over(self, trade: dict[str, Any], chain: SessionChain) -> bool:
+        leaving = trade["keys"][0][0] - dt.timedelta(days=9)
+        while not self.scenario.calendar.between(leaving, leaving):
+            leaving -= dt.timedelta(days=1)
+        return bool(chain.date >= leaving)
+
+    def at_the_money(self, chain: SessionChain, right: str) -> Key | None:
+        days = sorted({c.expiration for c in chain.contracts if 10 <= (c.expiration - chain.date).days <= 60},
+                      key=lambda e: (abs((e - chain.date).days - 20), e))  # fmt: skip
+        if not days:
+            return None
+        spot, out = int(chain.spot[0]) / 100, -1 if right == "call" else 1
+        quoted = [(abs(float(c.strike) - spot), out * float(c.strike)) for c in chain.contracts
+                  if c.expiration == days[0] and c.right == right and self.quote(chain, (days[0], right, float(c.strike)))]  # fmt: skip
+        return days[0], right, out * min(quoted)[1]
+
+    def wanted(self, trade: dict[str, Any], number: int) -> int:
+        """Units to deal in, a hundred each: delta is at most 60 away from nothing, or comes nearest to it."""
+        assert self.timeline is not None
+        deltas = []
+        for expiration, right, strike in trade["keys"]:
+            contract = ContractKey(expiration, right, strike, self.timeline.underlying.symbol)
+            deltas.append(self.timeline.view(number).quote(contract).delta)
+        if None in deltas:
+            return 0
+        units = sum(delta for delta in deltas if delta is not None) * 10 / 10_000 + trade["units"]
+        if abs(units) * 100 <= 60:
+            return 0
+        steps = math.ceil(round(abs(units), 4) - 0.5)
+        return -steps if units > 0 else steps

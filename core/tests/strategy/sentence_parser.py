@@ -96,6 +96,10 @@ class Reader:
             if self.text.startswith(lead, at):
                 for made, end in self.declared(further(param.scopes), at + len(lead), param.scopes, 1):
                     yield {param.name: made}, end
+        elif param.kind == "choice":
+            for key, words in param.choices.items():
+                if self.text.startswith(f" {words}", at):
+                    yield {param.name: key}, at + 1 + len(words)
         else:
             for join in ("and", "or"):
                 for items, end in self.several(param, join, at):

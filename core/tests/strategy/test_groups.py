@@ -98,7 +98,7 @@ class GroupsTest(TestCase):
         told = conditions.told({**never, "join": "or", "also": [calm]}, where)
         self.assertEqual((told["than"], told["which"]), (-99, ", condition 2 of 2"))
         said = reason_text(conditions.declared("needs", **self.facts()), FALSE, conditions.told(both, where), str)
-        self.assertRegex(said, r"^-?[\d.]+, needs above 99, condition 3 of 3$")
+        self.assertRegex(said, r"^−?[\d.]+, needs above 99, condition 3 of 3$")
         # an earlier version told less
         said = reason_text(
             conditions.declared("needs", **self.facts()), FALSE, {"value": 1.0, "than": 2.0, "is": "above"}, str

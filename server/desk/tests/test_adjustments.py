@@ -77,6 +77,30 @@ class AdjustmentTest(DeskTestCase):
         self.assertIn("moved", [row["kind"] for row in rows])
         self.assertTrue(all(row["same"] for row in rows))
 
+    def test_before_it_acts_it_says_what_it_would_do(self) -> None:
+        deployment = self.deploy()
+        self.go("09:50")
+        found = self.client.get(f"/api/deployments/{deployment.pk}/outlook").json()
+        (trade,) = found["trades"]
+        self.assertEqual((found["at"][-5:], trade["number"], trade["leaving"]), ("09:50", 1, None))
+        (roll,) = trade["adjustments"]
+        self.assertEqual((roll["truth"], roll["asked"]), ("true", False))
+        before, (closed, opened) = self.legs(deployment), roll["does"]["legs"]
+        self.assertEqual(
+            (closed["contracts"], closed["closes"], opened["contracts"], opened["closes"]), (1, True, -1, False)
+        )
+        self.assertIn(closed["label"].split()[-2], before[self.call][0])
+        # a call bought back and a farther one sold: less delta is short, and it costs
+        self.assertGreater(roll["does"]["delta_after"], roll["does"]["delta_before"])
+        self.assertLess(roll["does"]["cash"], 0)
+        self.assertEqual(roll["does"]["refused"], "")
+        held = {leg["strike"] for leg in roll["does"]["glyph"]["legs"]}
+        self.assertEqual(len(held), 2)
+        self.assertTrue(all(row["truth"] in ("true", "false", "unvalued") and row["text"] for row in trade["exits"]))
+        self.go("10:10")
+        rolled = self.legs(deployment)[self.call][0]
+        self.assertIn(f"{opened['label'].split()[-2]}", rolled, "the strike it spoke of, ten minutes before")
+
     def test_what_a_limit_forbids_is_refused_and_the_position_stays(self) -> None:
         deployment = self.deploy()
         self.go("09:50")

@@ -26,6 +26,7 @@ from strell_core.engine.stored import fill_of, load, order_of
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.scenario.generator import Settings
+from strell_core.strategy.document import normalise
 from venue import clock
 from venue.live import live, recorded
 
@@ -152,13 +153,17 @@ class UnitsTest(DeskTestCase):
             for held in standing.open
         ]
 
-    def deploy(self, **changes: Any) -> Deployment:
+    def covered_call(self) -> dict[str, Any]:
         rules = document("orchard-covered-call")
         rules["entries"][0]["when"][0]["time"] = "10:00"
         rules["entries"][0]["legs"][1]["expiry"] = {"pick": "nearest_days", "days": 1, "from": 0, "to": 3}
         rules["entries"][0]["legs"][1]["strike"] = {"pick": "nearest_delta", "delta": 0.7, "within": 0.3}
         rules["leave"][0]["time"] = "17:29"
-        strategy = strategies.create(self.mara, {**rules, **changes})
+        return rules
+
+    def deploy(self, rules: dict[str, Any]) -> Deployment:
+        services.set_limits(self.mara, self.account.pk, dict.fromkeys(self.account.limits))
+        strategy = strategies.create(self.mara, rules)
         history = timeline("OSTL")
         Run.objects.create(
             strategy=strategy, revision=strategy.latest, number=1, start=history.dates[0], end=history.dates[-1],
@@ -168,8 +173,7 @@ class UnitsTest(DeskTestCase):
         return deployments.arm(self.mara, made.pk)
 
     def test_a_covered_call_is_armed_filled_and_carried_through_its_expiration(self) -> None:
-        services.set_limits(self.mara, self.account.pk, dict.fromkeys(self.account.limits))
-        deployment = self.deploy()
+        deployment = self.deploy(self.covered_call())
         self.go("10:10")
         self.close_session(every=12)
         entry = DeskOrder.objects.get(deployment=deployment)
@@ -177,18 +181,23 @@ class UnitsTest(DeskTestCase):
         self.next_session()
         self.close_session(every=12)
         deployment.refresh_from_db()
-        history = recorded("OSTL")
         # the engine's cash is the account's, however it came about
         state = load(deployment.state, "OSTL")
         moved = self.ledger("premium") + self.ledger("commission") + self.ledger("delivery") + self.ledger("settlement")
         self.assertEqual(state.cash - Decimal(50_000), moved)
         held = {leg.contract.code: leg.contracts for trade in state.trades for leg in trade.legs}
         self.assertEqual(held, {code: n for code, n in self._all_held()})
-        # and it is what a replay of the day says, told the same fills
+        self.assertEqual(self.decided_again(deployment), state)
+
+    def decided_again(self, deployment: Deployment) -> EngineState:
+        """What a replay of the days says, told the same fills."""
+        history = recorded("OSTL")
         plan, told = plan_of(deployment, history), {row.at: row for row in deployment.decisions.all()}
         again = EngineState(Decimal(50_000))
         begin = int(history.first[history.session_index(dt.date(2026, 11, 19))])
         for index, at in enumerate(history.times.tolist()[begin:], begin):
+            if at > deployment.cursor:
+                break
             row = told.get(at)
             if row and row.orders:
                 again = EngineState(
@@ -197,4 +206,47 @@ class UnitsTest(DeskTestCase):
             again = advance(
                 plan, again, Observation(history, index), [fill_of(raw) for raw in row.fills] if row else []
             ).state
-        self.assertEqual(again, state)
+        return again
+
+    def test_a_straddle_is_hedged_with_units_as_the_price_moves(self) -> None:
+        legs = [
+            {"rule": "leg", "side": "buy", "right": right, "strike": {"pick": "percent_from_spot", "percent": 0.0},
+             "expiry": {"pick": "nearest_days", "days": 1, "from": 0, "to": 3}}
+            for right in ("call", "put")
+        ]  # fmt: skip
+        looks = [
+            {
+                "rule": "every_minutes",
+                "minutes": 10,
+                "from": "10:00",
+                "until": "15:00",
+                "weekdays": ["mon", "tue", "wed", "thu", "fri"],
+            }
+        ]
+        rules = normalise({
+            "strell": 2, "name": "Hedged", "underlyings": ["OSTL"],
+            "entries": [{"when": looks, "conditions": [{"rule": "open_limit", "limit": 1}], "legs": legs,
+                         "adjust": [{"rule": "hedge", "band": 55.0, "to": 0.0, "id": "h"}], "size": [{"rule": "fixed_lots", "lots": 5}]}],
+            "leave": [{"rule": "days_held", "days": 0, "time": "15:30"}],
+            "limits": [{"rule": "capital", "entries": "allow", "below": "report"}],
+        })  # fmt: skip
+        deployment = self.deploy(rules)
+        self.go("15:20", every=2)
+        deployment.refresh_from_db()
+        state = load(deployment.state, "OSTL")
+        hedges = DeskOrder.objects.filter(deployment=deployment, changes=True, state="filled")
+        self.assertGreaterEqual(hedges.count(), 2, "the price moves enough")
+        self.assertTrue(all([code for code, _ in order.legs] == [UNIT] for order in hedges))
+        held = {leg.contract.code: leg.contracts for trade in state.trades for leg in trade.legs}
+        self.assertEqual(held, self.held())
+        self.assertIn(UNIT, held)
+        moved = self.ledger("premium") + self.ledger("commission")
+        self.assertEqual(state.cash - Decimal(50_000), moved)
+        self.assertEqual(self.decided_again(deployment), state)
+        # an exit sells or buys back the units with the options, in one order
+        self.go("15:50", every=2)
+        deployment.refresh_from_db()
+        self.assertEqual(self.held(), {})
+        self.assertEqual(load(deployment.state, "OSTL").trades, ())
+        closing = DeskOrder.objects.get(deployment=deployment, opens=False, state="filled")
+        self.assertEqual({code for code, _ in closing.legs}, set(held))

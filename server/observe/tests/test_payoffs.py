@@ -5,9 +5,10 @@ from __future__ import annotations
 import QuantLib as ql
 
 from config.tests.demo import DemoTestCase
-from observe.payoffs import Holding, greeks, payoff
+from observe.payoffs import greeks, payoff
 from strell_core.market.instruments import ContractKey
 from strell_core.pricing.black import years_between
+from strell_core.pricing.held import Holding
 
 
 class PayoffTest(DemoTestCase):

@@ -70,7 +70,8 @@ class FromTradeTest(ReplayTestCase):
         self.move(self.trade.row["closed"])
         # the decision was on the snapshot before the fill
         scene = self.move("step-back")
-        acting = [rule["number"] for rule in scene["rules"] if rule["truth"] == "true"]
+        (here,) = scene["outlooks"]
+        acting = [rule["number"] for rule in here["exits"] if rule["truth"] == "true"]
         self.assertIn(self.trade.row["sentence"], acting)
 
     def test_closable_is_never_better_than_mid(self) -> None:
@@ -85,7 +86,7 @@ class ClockTest(ReplayTestCase):
         after = self.move("step")
         self.assertEqual(after["at"] - before["at"], 300)
         again = self.move("step-back")
-        for key in ("at", "chain", "account", "legs", "payoff", "rules"):
+        for key in ("at", "chain", "account", "legs", "payoff", "outlooks"):
             self.assertEqual(again[key], before[key], key)
 
     def test_sessions_and_marks(self) -> None:
@@ -322,7 +323,7 @@ class RulesActTest(ReplayTestCase):
         self.assertEqual(plan_of(session, history).acts, frozenset())
         session = services.move(self.mara, session.pk, str(trade.trade["left_at"]))
         _, scene = self.send("get", f"/replays/{session.pk}")
-        rule = next(r for r in scene["rules"] if "below the best P/L" in r["sentence"])
+        rule = next(r for r in scene["outlooks"][0]["exits"] if "below the best P/L" in r["sentence"])
         self.assertEqual(rule["truth"], "true", rule)
 
     def test_actions_outside_the_stretch_do_not_happen(self) -> None:

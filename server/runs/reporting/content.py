@@ -14,7 +14,7 @@ from django.utils.safestring import SafeString, mark_safe
 from runs.compare import compared
 from runs.luck import luck_of
 from runs.models import Run
-from runs.queries import course, run_facts
+from runs.queries import course, run_facts, whole_facts
 from runs.slices import facts
 from strell_core.market.prices import grouped
 from strell_core.results.causes import CAUSES
@@ -75,7 +75,7 @@ def of_run(run: Run) -> dict[str, Any]:
     """Everything of a finished run."""
     from runs.reporting import pictures  # loads matplotlib, which nobody else needs
 
-    told, through = run_facts(run, whole=True), course(run)
+    told, through = whole_facts(run), course(run)
     curve, symbol = run.curve, run.manifest["underlying"]
     currency = run.strategy.underlying.currency
     pnl = facts(run).pnl.tolist()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import csv
 import datetime as dt
 import io
@@ -18,8 +19,10 @@ from config.tests.demo import EXAMPLES, DemoTestCase, document
 from market.models import SessionChainRow, Underlying
 from runs import services, work
 from runs.models import Run, RunTrade
+from runs.schemas import TradeRow
 from strategies import services as strategies
 from strell_core.engine.run import run_blocks
+from strell_core.strategy.document import normalise
 
 
 class AskTest(DemoTestCase):
@@ -60,6 +63,30 @@ class AskTest(DemoTestCase):
 
 
 class ResultTest(DemoTestCase):
+    def test_each_decision_says_whose_it_is_where_there_are_several_entries(self) -> None:
+        rules = document()
+        other = copy.deepcopy(rules["entries"][0])
+        other["id"], other["when"][0]["time"] = "later", "16:30"
+        rules["entries"][0]["id"] = "first"
+        for part in ("when", "conditions", "legs", "checks", "size"):
+            for rule in other[part]:
+                rule["id"] = f"{rule['id']}-b"
+        for leg in other["legs"]:
+            for pick in (leg["strike"], leg["expiry"]):
+                if "leg" in pick:
+                    pick["leg"] = f"{pick['leg']}-b"
+        rules["entries"].append(other)
+        run = self.finished_run(strategies.create(self.mara, normalise(rules)))
+        found = self.send("get", f"/runs/{run.pk}")[1]["decisions"]
+        self.assertEqual({row["entry"] for row in found}, {"first", "later"})
+        self.assertEqual({row["local"][-5:] for row in found if row["entry"] == "later"} - {"17:30"}, {"16:30"})
+        alone = self.send("get", f"/runs/{self.finished_run().pk}")[1]["decisions"]
+        self.assertEqual({row["entry"] for row in alone}, {""})
+        (first, *_) = self.send("get", f"/runs/{run.pk}")[1]["trades"]
+        self.assertEqual(set(first), set(TradeRow.model_fields), "what was kept is what the API says")
+        csv_rows = self.client.get(f"/api/runs/{run.pk}/decisions.csv").content.decode().splitlines()
+        self.assertIn("entry", csv_rows[0])
+
     def test_figures_curve_trades_decisions_and_manifest(self) -> None:
         run = self.finished_run()
         _, found = self.send("get", f"/runs/{run.pk}")

@@ -39,7 +39,7 @@ class OwnSeriesTest(DemoTestCase):
             said[day] = found["verdicts"][0]["truth"], found["verdicts"][0]["text"]
         self.assertEqual(said[3][0], "unvalued")
         self.assertEqual(said[4], ("true", "1.5, above 0"))
-        self.assertEqual(said[5], ("false", "-2, needs above 0"))
+        self.assertEqual(said[5], ("false", "−2, needs above 0"))
         self.assertEqual(found["last_true"], "last true on 4 Nov 2026")
         never = self.rules({"rule": "condition", "left": {"measure": "price"}, "is": "above", "right": 99_999})
         told = preview(never, self.mara.pk, "2026-11-05T15:45")["last_true"]

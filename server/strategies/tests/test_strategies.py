@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import copy
+import datetime as dt
 from typing import Any
 
 import numpy as np
+from django.utils import timezone
 
 from config.tests.demo import DemoTestCase, document
 from strell_core.formats.strategies import from_text
@@ -70,6 +72,33 @@ class RevisionTest(DemoTestCase):
             self.assertEqual(self.send(method, path + where, body)[0], 404)
         self.assertEqual(self.send("patch", f"{path}/1", {"note": "x" * 501})[0], 422)
         self.assertEqual(self.send("patch", f"{path}/1", {"note": "mine"}, client=self.other)[0], 404)
+
+    def test_a_run_of_edits_is_told_as_one(self) -> None:
+        path = f"/strategies/{self.strategy.pk}/revisions"
+
+        def told() -> list[tuple[int, int, str]]:
+            return [(row["number"], row["ends"], row["in_all"]) for row in self.send("get", path)[1]]
+
+        def revised(percent: int) -> None:
+            latest = self.strategy.revisions.latest("number").number
+            self.assertEqual(self.revise(lambda d: d["leave"][0].update(percent=percent), latest)[0], 200)
+
+        revised(60)
+        self.assertEqual(told(), [(2, 2, ""), (1, 1, "")], "what it began as stays apart")
+        revised(65)
+        revised(70)
+        self.assertEqual(told(), [(4, 4, "At 70 % of the credit."), (3, 4, ""), (2, 4, ""), (1, 1, "")])
+        revised(50)
+        self.assertEqual(told()[0], (5, 5, "changed, and changed back"))
+        # what was noted, what a run was made of, and what was long ago end a run
+        self.send("patch", f"{path}/2", {"note": "tried"})
+        self.assertEqual([row[1] for row in told()], [5, 5, 5, 2, 1])
+        revised(80)
+        self.finished_run()
+        revised(85)
+        self.assertEqual([row[1] for row in told()], [7, 6, 6, 6, 6, 2, 1])
+        self.strategy.revisions.filter(number__lte=3).update(created_at=timezone.now() - dt.timedelta(minutes=11))
+        self.assertEqual([row[1] for row in told()], [7, 6, 6, 6, 3, 2, 1])
 
     def test_one_sentence_is_mirrored(self) -> None:
         leg = self.strategy.latest.document["entries"][0]["legs"][0]["id"]

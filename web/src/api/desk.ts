@@ -69,6 +69,18 @@ export const useChecklist = (strategy: number, account: number | undefined) =>
     staleTime: 0,
   });
 
+/** What a deployment's rules say of its open trades on the last recorded snapshot. */
+export const useOutlook = (deployment: number) =>
+  useQuery({
+    queryKey: keys.outlook(deployment),
+    queryFn: () =>
+      ask(
+        api.GET("/api/deployments/{deployment_id}/outlook", {
+          params: { path: { deployment_id: deployment } },
+        }),
+      ),
+  });
+
 export const useCompare = (deployment: number, session: string | null) =>
   useQuery({
     queryKey: keys.compare(deployment, session),

@@ -2184,6 +2184,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/deployments/{deployment_id}/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Outlook
+         * @description What its exits and adjustments say of every open trade on the last recorded snapshot.
+         */
+        get: operations["deployment_outlook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deployments/{deployment_id}/compare/{session}": {
         parameters: {
             query?: never;
@@ -3794,6 +3814,29 @@ export interface components {
             /** Text */
             text?: string | null;
         };
+        /**
+         * RevisionStep
+         * @description A revision as a step of a run of edits.
+         */
+        RevisionStep: {
+            /** Number */
+            number: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Change */
+            change: string;
+            /** Digest */
+            digest: string;
+            /** Note */
+            note: string;
+            /** Ends */
+            ends: number;
+            /** In All */
+            in_all: string;
+        };
         /** RevisionOut */
         RevisionOut: {
             /** Number */
@@ -4500,6 +4543,11 @@ export interface components {
             trade: number | null;
             /** Text */
             text: string;
+            /**
+             * Entry
+             * @default
+             */
+            entry: string;
         };
         /** EvidenceOut */
         EvidenceOut: {
@@ -4646,8 +4694,6 @@ export interface components {
             extended: string[];
             held: components["schemas"]["HeldOut"] | null;
             curve: components["schemas"]["CurveOut"];
-            /** Decisions */
-            decisions: components["schemas"]["DecisionOut"][];
             /** Evidence */
             evidence: {
                 [key: string]: components["schemas"]["EvidenceOut"];
@@ -4656,8 +4702,6 @@ export interface components {
             manifest: {
                 [key: string]: unknown;
             };
-            /** Trades */
-            trades: components["schemas"]["TradeRow"][];
             /** Open Trades */
             open_trades: components["schemas"]["OpenTrade"][];
             /** Document */
@@ -4666,6 +4710,10 @@ export interface components {
             };
             /** Sheet */
             sheet: components["schemas"]["SentenceOut"][];
+            /** Decisions */
+            decisions: components["schemas"]["DecisionOut"][];
+            /** Trades */
+            trades: components["schemas"]["TradeRow"][];
         };
         /** TradeLeg */
         TradeLeg: {
@@ -5522,6 +5570,24 @@ export interface components {
             pnl_closable: number | null;
             greeks: components["schemas"]["GreeksOut"];
         };
+        /** AdjustmentOut */
+        AdjustmentOut: {
+            /** Id */
+            id: string;
+            /** Number */
+            number: number | null;
+            /** Sentence */
+            sentence: string;
+            /** Truth */
+            truth: string;
+            /** Text */
+            text: string;
+            does: components["schemas"]["ProposalOut"] | null;
+            /** Asked */
+            asked: boolean;
+            /** Otherwise */
+            otherwise: string;
+        };
         /**
          * BarOut
          * @description The time bar: curves up to now, marks, and where the axis ends (epoch seconds).
@@ -5598,10 +5664,44 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * ProposalOut
+         * @description What an adjustment would do now.
+         */
+        ProposalOut: {
+            /** Legs */
+            legs: components["schemas"]["ProposedLeg"][];
+            /** Cash */
+            cash: number | null;
+            /** Capital Before */
+            capital_before: number;
+            /** Capital After */
+            capital_after: number;
+            /** Delta Before */
+            delta_before: number | null;
+            /** Delta After */
+            delta_after: number | null;
+            glyph: components["schemas"]["GlyphOut"];
+            /** Refused */
+            refused: string;
+        };
+        /** ProposedLeg */
+        ProposedLeg: {
+            /** Label */
+            label: string;
+            /** Contracts */
+            contracts: number;
+            /** Price */
+            price: number | null;
+            /** Closes */
+            closes: boolean;
+        };
         /** RuleOut */
         RuleOut: {
+            /** Id */
+            id: string;
             /** Number */
-            number: number;
+            number: number | null;
             /** Sentence */
             sentence: string;
             /** Truth */
@@ -5658,8 +5758,8 @@ export interface components {
             legs: components["schemas"]["HeldLegOut"][];
             payoff: components["schemas"]["PayoffOut"] | null;
             glyph: components["schemas"]["GlyphOut"];
-            /** Rules */
-            rules: components["schemas"]["RuleOut"][];
+            /** Outlooks */
+            outlooks: components["schemas"]["TradeOutlook"][];
             bar: components["schemas"]["BarOut"];
             /** Single */
             single: boolean;
@@ -5671,6 +5771,26 @@ export interface components {
             is_first: boolean;
             /** Is Last */
             is_last: boolean;
+        };
+        /**
+         * TradeOutlook
+         * @description An open trade: how far every exit and adjustment is.
+         */
+        TradeOutlook: {
+            /** Number */
+            number: number;
+            /** Entry */
+            entry: string;
+            /** Legs */
+            legs: string;
+            /** Currency */
+            currency: string;
+            /** Leaving */
+            leaving: number | null;
+            /** Exits */
+            exits: components["schemas"]["RuleOut"][];
+            /** Adjustments */
+            adjustments: components["schemas"]["AdjustmentOut"][];
         };
         /** Describe */
         Describe: {
@@ -6351,6 +6471,13 @@ export interface components {
              * @default false
              */
             looked_at: boolean;
+        };
+        /** OutlookOut */
+        OutlookOut: {
+            /** At */
+            at: string;
+            /** Trades */
+            trades: components["schemas"]["TradeOutlook"][];
         };
         /** ComparedFill */
         ComparedFill: {
@@ -7805,7 +7932,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RevisionOut"][];
+                    "application/json": components["schemas"]["RevisionStep"][];
                 };
             };
         };
@@ -9690,6 +9817,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeploymentOut"];
+                };
+            };
+        };
+    };
+    deployment_outlook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                deployment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookOut"];
                 };
             };
         };

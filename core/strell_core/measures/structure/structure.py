@@ -9,6 +9,8 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import PickedLeg, Structure
 from strell_core.measures.measure import Params, StructureMeasure, measures
 from strell_core.measures.sensitivities import NAMES, greek
+from strell_core.pricing.held import Holding, payoff_leg, smile_of
+from strell_core.pricing.payoff import nearest_settlement, summary
 
 CREDIT = Declaration(
     id="net_credit", section="measure", title="Net credit", sentence="the net credit at {basis}",
@@ -42,6 +44,19 @@ CAPITAL = Declaration(
     id="capital_a_lot", section="measure", title="Capital a lot", sentence="the capital a lot takes", params=(),
     explains="By the strategy-based rules at mid, in money.", example="the capital a lot takes", words=("margin", "buying power"), scope="structure",
     clock="snapshot", unit="money", grid=0.01,
+)  # fmt: skip
+
+CHANCE = Declaration(
+    id="chance_of_profit", section="measure", title="Chance of profit", sentence="the chance of profit", params=(),
+    explains="That a lot opened at bid and ask ends in profit at its nearest expiration, in percent, under the distribution that this "
+    "expiration's curve of volatilities implies. Unvalued without that curve, and without valid quotes.",
+    example="the chance of profit", words=("probability", "POP", "win rate"), scope="structure", clock="snapshot", unit="%", grid=0.1,
+)  # fmt: skip
+EXPECTED = Declaration(
+    id="expected_value", section="measure", title="Expected value", sentence="the expected value a lot", params=(),
+    explains="What a lot opened at bid and ask is worth on average at its nearest expiration under the distribution that this expiration's "
+    "curve of volatilities implies, less what it costs, in points. Unvalued as the chance is.",
+    example="the expected value a lot", words=("edge", "EV", "expectation"), scope="structure", clock="snapshot", unit="points", grid=0.01,
 )  # fmt: skip
 
 
@@ -126,7 +141,37 @@ def margin_of(structure: Structure) -> float:
     return margin.capital(legs, view.spot / SPOT_SCALE, margin.share_of(view.underlying.kind), units)
 
 
+def _outlook(structure: Structure) -> tuple[float, float]:
+    """Chance of profit, and expected value in points, of a lot opened at bid and ask."""
+    view, quantum = structure.view, float(structure.view.underlying.quantum)
+    made = []
+    for leg in structure.legs:
+        if not leg.contract.is_unit and not leg.quote.valid:
+            return math.nan, math.nan
+        side = leg.quote.ask if leg.contracts > 0 else leg.quote.bid
+        opened = view.spot / SPOT_SCALE if leg.contract.is_unit else side * quantum
+        made.append(payoff_leg(view.timeline, view.index, Holding(leg.contract, leg.contracts, opened)))
+    if all(leg.sign == 0 for leg in made):
+        return math.nan, math.nan
+    curve = smile_of(view.timeline, view.index, nearest_settlement(made, view.instant))
+    if curve is None:
+        return math.nan, math.nan
+    found = summary(made, view.spot / SPOT_SCALE, view.instant, curve)
+    if found.chance_of_profit is None or found.expected is None:
+        return math.nan, math.nan
+    return found.chance_of_profit, found.expected
+
+
+def chance(structure: Structure, params: Params) -> float:
+    return 100 * _outlook(structure)[0]
+
+
+def expected(structure: Structure, params: Params) -> float:
+    return _outlook(structure)[1]
+
+
 for _declaration, _value in (
-    (CREDIT, net_credit), (GREEK, structure_greek), (PROFIT, max_profit), (LOSS, max_loss), (REWARD, reward), (CAPITAL, capital),
+    (CREDIT, net_credit), (GREEK, structure_greek), (PROFIT, max_profit), (LOSS, max_loss), (REWARD, reward), (CAPITAL, capital), (CHANCE, chance),
+    (EXPECTED, expected),
 ):  # fmt: skip
     measures.register(StructureMeasure(_declaration, _value))

@@ -15,35 +15,42 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, PositionLeg, Stretch, Structure, Truths, Values
 from strell_core.measures.values import over as values_of
 from strell_core.strategy import conditions
-from strell_core.strategy.actions import Move, Roll
+from strell_core.strategy.actions import Consequence, Move, Reenter, Roll
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
 SCOPES = (*conditions.MARKET, "position", "leg")
 GOAL_SCOPES = (*conditions.MARKET, "structure", "leg")
 WHAT = Param("what", "leg", "Leg", "")
 WHERE = Param("where", "choice", "Where", "away", choices={"away": "away from the money", "toward": "toward the money"})
+OTHERWISE = Param(
+    "otherwise", "choice", "Or else…", None, optional=True, begins="close",
+    choices={"close": "or else close the position", "again": "or else close the position and enter again"},
+)  # fmt: skip
+ANY_NUMBER = 10_000
+"""Re-entries in a chain: no limit."""
 ACTS = (
     "Looked at when the entry is. Closing and opening are one order, at the prices the sheet fills at, for the capital there is; "
-    "at most once a session and trade. Nothing is done where no quoted strike fits."
+    "at most once a session and trade. Where no quoted strike fits nothing is done, or what the sentence says then: the position "
+    "is closed patiently, also where the capital is not there, and the entry is judged again when the last leg is gone."
 )
 
 
 def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, words: tuple[str, ...], more: str = "") -> Declaration:  # fmt: skip
     return conditions.declared(
-        "adjusts", id=key, section="adjust", title=title, sentence=sentence, params=params, explains=f"{more}{ACTS}", example=example,
+        "adjusts", id=key, section="adjust", title=title, sentence=f"{sentence}{{otherwise}}.", params=(*params, OTHERWISE), explains=f"{more}{ACTS}", example=example,
         words=("adjust", "roll", *words), scope="position",
     )  # fmt: skip
 
 
 AT_DELTA = conditions.params(SCOPES, {"measure": "leg_greek"}, "above", 0.35)
 STRIKES = _declared(
-    "roll_strikes", "Roll a leg by strikes", "When {left} is {is} {right}{looks}{also}{until}, roll {what} {strikes|strike|strikes} {where}.",
+    "roll_strikes", "Roll a leg by strikes", "When {left} is {is} {right}{looks}{also}{until}, roll {what} {strikes|strike|strikes} {where}",
     (*AT_DELTA, WHAT, Param("strikes", "integer", "Strikes", 2, 1, 40), WHERE),
     "When the delta of leg 3 is above 0.35, roll leg 3 2 strikes away from the money.", ("defend", "strike"),
 )  # fmt: skip
 UNTIL = _declared(
     "roll_until", "Roll a leg until something holds",
-    "When {left} is {is} {right}{looks}{also}{until}, roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}.",
+    "When {left} is {is} {right}{looks}{also}{until}, roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}",
     (
         *conditions.params(SCOPES, {"measure": "net_greek"}, "below", 0.0), WHAT, WHERE, Param("most", "integer", "At most", 10, 1, 40),
         Param("goal", "value", "Until", {"measure": "structure_greek"}, scopes=GOAL_SCOPES),
@@ -54,12 +61,12 @@ UNTIL = _declared(
     ("wing", "delta", "neutral", "step"), "What is to hold is asked of the position as it would be, a lot of it. ",
 )  # fmt: skip
 DELTA = _declared(
-    "roll_to_delta", "Roll a leg to a delta", "When {left} is {is} {right}{looks}{also}{until}, roll {what} to the strike nearest to delta {delta}.",
+    "roll_to_delta", "Roll a leg to a delta", "When {left} is {is} {right}{looks}{also}{until}, roll {what} to the strike nearest to delta {delta}",
     (*AT_DELTA, WHAT, Param("delta", "number", "Delta", 0.2, 0.01, 0.99, 0.01)),
     "When the delta of leg 3 is above 0.35, roll leg 3 to the strike nearest to delta 0.20.", ("defend", "delta"),
 )  # fmt: skip
 OUT = _declared(
-    "roll_out", "Roll legs out in time", "When {left} is {is} {right}{looks}{also}{until}, roll every short leg to the expiration nearest {days|day|days} later.",
+    "roll_out", "Roll legs out in time", "When {left} is {is} {right}{looks}{also}{until}, roll every short leg to the expiration nearest {days|day|days} later",
     (*conditions.params(SCOPES, {"measure": "days_to_expiration"}, "at most", 7.0), Param("days", "integer", "Days later", 14, 1, 300)),
     "When days to the nearest expiration is at most 7, roll every short leg to the expiration nearest 14 days later.",
     ("expiration", "time", "cycle"), "At the same strikes, or the nearest quoted ones. ",
@@ -67,7 +74,7 @@ OUT = _declared(
 CENTRE = _declared(
     "recentre", "Recentre the structure",
     "When {left} is {is} {right}{looks}{also}{until}, move every strike by as much as brings {what} nearest to {value}, each to a listed "
-    "strike (± {within}).",
+    "strike (± {within})",
     (
         *conditions.params(SCOPES, {"measure": "leg_distance"}, "above", 2.0), WHAT,
         Param("value", "value", "To", {"measure": "price"}, scopes=conditions.MARKET),
@@ -201,9 +208,16 @@ def out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     return tuple(moves)
 
 
+def otherwise(params: Params) -> tuple[Consequence, ...] | None:
+    said = params.get("otherwise")
+    if said is None:
+        return None
+    return (Reenter(at_most=ANY_NUMBER),) if said == "again" else ()
+
+
 Moves = Callable[[AdjustFrame, Params], Sequence[Move]]
 _EVERY: tuple[tuple[Declaration, Moves], ...] = (
     (STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (OUT, out), (CENTRE, recentre),
 )  # fmt: skip
 for _declaration, _moves in _EVERY:
-    adjustments.register(Adjustment(_declaration, test, values, _moves))
+    adjustments.register(Adjustment(_declaration, test, values, _moves, otherwise))

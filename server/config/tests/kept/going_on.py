@@ -24,7 +24,7 @@ def opened(user: Any) -> dict[str, Any]:
 
     out: dict[str, Any] = {}
     for run in Run.objects.of(user).select_related("strategy", "revision").order_by("pk"):
-        whole = runs.run_facts(run, whole=True)
+        whole = runs.whole_facts(run)
         out[f"run {run.pk}"] = {
             # the range of growth was a figure then
             "figures": {**whole["figures"], "cagr_interval": whole["intervals"].get("cagr")}, "trades": whole["trades"], "decisions": whole["decisions"],

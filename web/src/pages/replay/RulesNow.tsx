@@ -1,5 +1,6 @@
 import { ToggleGroup } from "radix-ui";
 import type { Action, Scene } from "../../api/replay";
+import { Outlook } from "../../ui/Outlook";
 
 const ACTS: [string, string, string][] = [
   ["advise", "Advise", "They say what they would do; you act."],
@@ -12,10 +13,14 @@ interface Props {
   act: (action: Action) => Promise<Scene | null>;
 }
 
-/** What each exit sentence of the strategy says of the position now, and what the rules may do by themselves. */
+/** What each exit and adjustment of the strategy says of the position now, and what the rules may do by themselves. */
 export function RulesNow({ scene, act }: Props) {
   if (!scene.strategy) return null;
-  const acting = scene.rules.find((rule) => rule.truth === "true");
+  const trades = scene.outlooks;
+  const acting = trades.flatMap((trade) => trade.exits).find((rule) => rule.truth === "true");
+  const adjusting = trades
+    .flatMap((trade) => trade.adjustments)
+    .find((rule) => rule.asked && rule.truth === "true" && rule.does);
   return (
     <section className="card px-3 py-2" aria-label="Exits now">
       <h2 className="mb-1 font-sans font-semibold">What the rules say now</h2>
@@ -32,35 +37,28 @@ export function RulesNow({ scene, act }: Props) {
           </ToggleGroup.Item>
         ))}
       </ToggleGroup.Root>
-      {scene.rules.length === 0 && (
-        <p className="text-soft">
-          {scene.legs.some((leg) => leg.contracts !== 0)
-            ? "The position's legs are not quoted together now."
-            : "Without a position no exit is looked at."}
-        </p>
+      {trades.length === 0 && (
+        <p className="text-soft">Without a position no exit and no adjustment is looked at.</p>
       )}
-      {scene.rules.length > 0 && (
+      {trades.length > 0 && (
         <p className="mb-1 font-serif text-lead">
           {acting
-            ? `Sentence ${acting.number} ${scene.acts === "advise" ? "would leave" : "leaves"} now: ${acting.text}.`
-            : "They would hold."}
+            ? `${acting.number ? `Sentence ${acting.number}` : "A stop"} ${scene.acts === "advise" ? "would leave" : "leaves"} now: ${acting.text}.`
+            : adjusting
+              ? `Sentence ${adjusting.number} ${scene.acts === "live" ? "adjusts" : "would adjust"} now: ${adjusting.text}.`
+              : "They would hold."}
         </p>
       )}
-      <ol>
-        {scene.rules.map((rule) => (
-          <li
-            key={rule.number}
-            title={rule.sentence}
-            className={`-mx-3 grid grid-cols-[--spacing(5.5)_1fr_--spacing(14.5)] gap-1 px-3 py-0.5 ${rule.truth === "true" ? "bg-mark" : ""}`}
-          >
-            <span className="text-soft">{rule.number}</span>
-            <span>{rule.text}</span>
-            <span className={`text-right ${rule.truth === "true" ? "font-semibold text-loss" : "text-soft"}`}>
-              {rule.truth}
-            </span>
-          </li>
-        ))}
-      </ol>
+      {trades.map((trade) => (
+        <div key={trade.number}>
+          {trades.length > 1 && (
+            <h3 className="mt-1 text-soft">
+              Trade {trade.number}: {trade.legs}
+            </h3>
+          )}
+          <Outlook trade={trade} />
+        </div>
+      ))}
     </section>
   );
 }

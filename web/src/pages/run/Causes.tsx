@@ -2,6 +2,7 @@ import type { Schemas } from "../../api/client";
 import { CAUSES } from "../../charts/CauseCharts";
 import { signed, tone } from "../../ui/format";
 import { Th } from "../../ui/Th";
+import { lines } from "./holdings";
 
 const DEFINED: Record<string, string> = {
   price: "What the underlying's moves made, with the legs revalued at each snapshot.",
@@ -17,12 +18,12 @@ const COLUMNS = [...CAUSES, { id: "dealing", title: "dealing" }] as const;
 
 interface Props {
   causes: Schemas["CausesOut"];
-  labels: string[];
+  legs: Schemas["LegDetail"][];
   currency: string;
 }
 
 /** Where a trade's P/L came from, leg by leg. */
-export function TradeCauses({ causes, labels, currency }: Props) {
+export function TradeCauses({ causes, legs, currency }: Props) {
   const sums = COLUMNS.map(({ id }) => causes.legs.reduce((sum, leg) => sum + leg[id], 0));
   const total = sums.reduce((sum, value) => sum + value, causes.costs);
   return (
@@ -45,19 +46,22 @@ export function TradeCauses({ causes, labels, currency }: Props) {
           </tr>
         </thead>
         <tbody>
-          {causes.legs.map((leg, i) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: legs may carry one label
-            <tr key={i}>
-              <td>{labels[i]}</td>
-              {COLUMNS.map(({ id }) => (
-                <td key={id} className={`number ${tone(leg[id])}`}>
-                  {signed(leg[id])}
-                </td>
-              ))}
-              <td />
-              <td className="number">{signed(COLUMNS.reduce((sum, { id }) => sum + leg[id], 0))}</td>
-            </tr>
-          ))}
+          {lines(legs).map((line) => {
+            const made = (id: (typeof COLUMNS)[number]["id"]) =>
+              line.legs.reduce((sum, { place }) => sum + causes.legs[place]![id], 0);
+            return (
+              <tr key={line.legs[0]!.place}>
+                <td>{line.label}</td>
+                {COLUMNS.map(({ id }) => (
+                  <td key={id} className={`number ${tone(made(id))}`}>
+                    {signed(made(id))}
+                  </td>
+                ))}
+                <td />
+                <td className="number">{signed(COLUMNS.reduce((sum, { id }) => sum + made(id), 0))}</td>
+              </tr>
+            );
+          })}
           <tr className="font-semibold">
             <td>All legs</td>
             {sums.map((value, i) => (

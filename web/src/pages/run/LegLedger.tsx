@@ -1,6 +1,8 @@
+import { Fragment, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { number, signed, tone } from "../../ui/format";
 import { Th } from "../../ui/Th";
+import { lines } from "./holdings";
 
 type Leg = Schemas["LegDetail"];
 
@@ -19,8 +21,13 @@ function Side({ side, price }: { side: Schemas["LegSide"]; price: number }) {
   );
 }
 
+function Made({ pnl }: { pnl: number }) {
+  return <td className={`number font-medium ${tone(pnl)}`}>{signed(pnl, 2)}</td>;
+}
+
 /** Each leg with its price, quotes and Greeks at entry and at exit. */
 export function LegLedger({ legs, currency }: { legs: Leg[]; currency: string }) {
+  const [unfolded, setUnfolded] = useState(false);
   const heads = ["Price", "Bid / ask", "IV", "Delta", "Theta", "Vega"];
   return (
     <section className="card overflow-x-auto" aria-label="Legs at entry and exit">
@@ -49,19 +56,42 @@ export function LegLedger({ legs, currency }: { legs: Leg[]; currency: string })
           </tr>
         </thead>
         <tbody>
-          {legs.map((leg) => (
-            <tr key={leg.contract}>
-              <td className="whitespace-nowrap">
-                <b className={`font-semibold ${leg.contracts > 0 ? "text-sea" : "text-loss"}`}>
-                  {signed(leg.contracts)}
-                </b>{" "}
-                {leg.label}
-              </td>
-              <Side side={leg.entry} price={leg.opened} />
-              <Side side={leg.exit} price={leg.closed} />
-              <td className={`number font-medium ${tone(leg.pnl)}`}>{signed(leg.pnl, 2)}</td>
-            </tr>
-          ))}
+          {lines(legs).map((line) => {
+            const several = line.legs.length > 1;
+            const shown = several && !unfolded ? [] : line.legs;
+            return (
+              <Fragment key={line.legs[0]!.place}>
+                {several && (
+                  <tr>
+                    <td colSpan={13}>
+                      <button
+                        type="button"
+                        className="link"
+                        aria-expanded={unfolded}
+                        onClick={() => setUnfolded(!unfolded)}
+                      >
+                        {line.label}
+                      </button>
+                    </td>
+                    <Made pnl={line.legs.reduce((sum, { leg }) => sum + leg.pnl, 0)} />
+                  </tr>
+                )}
+                {shown.map(({ leg, place }) => (
+                  <tr key={place}>
+                    <td className="whitespace-nowrap">
+                      <b className={`font-semibold ${leg.contracts > 0 ? "text-sea" : "text-loss"}`}>
+                        {signed(leg.contracts)}
+                      </b>{" "}
+                      {leg.label}
+                    </td>
+                    <Side side={leg.entry} price={leg.opened} />
+                    <Side side={leg.exit} price={leg.closed} />
+                    <Made pnl={leg.pnl} />
+                  </tr>
+                ))}
+              </Fragment>
+            );
+          })}
         </tbody>
       </table>
     </section>

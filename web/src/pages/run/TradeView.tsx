@@ -14,6 +14,7 @@ import { ErrorNote, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
 import { tellError } from "../../ui/toast";
 import { TradeCauses } from "./Causes";
+import { apart } from "./holdings";
 import { LegLedger } from "./LegLedger";
 import { OtherExits } from "./OtherExits";
 import { strikes } from "./TradesTable";
@@ -44,7 +45,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
     }
   };
   useKeys({ arrowleft: () => step(-1), arrowright: () => step(1), escape: () => open(null) });
-  const labels = useMemo(() => found?.legs.map((leg) => leg.label) ?? [], [found]);
+  const labels = useMemo(() => apart(found?.legs.map((leg) => leg.label) ?? []), [found]);
   return (
     <section aria-label={`Trade ${trade.number}`} className="flex flex-col gap-3">
       <div className="flex items-center gap-3">
@@ -130,7 +131,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
               />
             </div>
           </div>
-          {found.causes && <TradeCauses causes={found.causes} labels={labels} currency={found.currency} />}
+          {found.causes && <TradeCauses causes={found.causes} legs={found.legs} currency={found.currency} />}
           <OtherExits
             key={trade.number}
             run={run.id}

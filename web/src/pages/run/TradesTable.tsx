@@ -9,12 +9,14 @@ import { Empty } from "../../ui/parts";
 type Trade = Schemas["TradeRow"];
 
 export function strikes(trade: Trade): string {
-  return trade.legs
-    .map(
-      (leg) =>
-        `${Math.abs(leg.contracts) > 1 ? `${Math.abs(leg.contracts)}×` : ""}${leg.right === "unit" ? "underlying" : `${leg.strike}${leg.right === "call" ? "C" : "P"}`}`,
-    )
-    .join(" ");
+  const units = trade.legs.filter((leg) => leg.right === "unit");
+  // units that were held one after the other are a hedge, whose sizes say nothing here
+  const shown = units.length > 1 ? trade.legs.filter((leg) => leg.right !== "unit") : trade.legs;
+  const words = shown.map(
+    (leg) =>
+      `${Math.abs(leg.contracts) > 1 ? `${Math.abs(leg.contracts)}×` : ""}${leg.right === "unit" ? "underlying" : `${leg.strike}${leg.right === "call" ? "C" : "P"}`}`,
+  );
+  return [...words, ...(units.length > 1 ? ["hedged with the underlying"] : [])].join(" ");
 }
 
 interface Column {

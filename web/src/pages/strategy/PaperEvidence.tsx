@@ -14,6 +14,7 @@ import { Empty, ErrorNote, Skeleton } from "../../ui/parts";
 import { plainNumber } from "../../ui/read";
 import { Th } from "../../ui/Th";
 import { tell } from "../../ui/toast";
+import { RulesOfOpen } from "../desk/Deployments";
 import { priceWords } from "../desk/Orders";
 import { useArming } from "../desk/useArming";
 import type { Strategy } from "./types";
@@ -210,6 +211,7 @@ function DeploymentCard({ row }: { row: Deployment }) {
           </button>
         ))}
       </p>
+      {row.open_trades > 0 && !row.ended && <RulesOfOpen deployment={row.id} />}
       {session && <Compared deployment={row.id} session={session} />}
       {arming.window}
     </article>

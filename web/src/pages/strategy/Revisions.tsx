@@ -14,35 +14,94 @@ import { ErrorNote, Skeleton } from "../../ui/parts";
 import { tell, tellError } from "../../ui/toast";
 
 type Strategy = Schemas["StrategyOut"];
-type Revision = Schemas["RevisionOut"];
+type Revision = Schemas["RevisionStep"];
 
 function List({ strategy, close }: { strategy: Strategy; close: () => void }) {
   const revisions = useRevisions(strategy.id);
-  const [opened, setOpened] = useState<number | null>(null);
+  const runs = new Map<number, Revision[]>();
+  for (const step of revisions.data ?? []) runs.set(step.ends, [...(runs.get(step.ends) ?? []), step]);
   return (
     <ol className="max-h-100 overflow-auto">
-      {revisions.data?.map((revision) => (
-        <li key={revision.number} className="border-b py-1.5 last:border-0">
-          <div className="flex gap-3">
-            <span className="w-6 text-soft">{revision.number}</span>
-            <button
-              type="button"
-              className="min-w-0 flex-1 text-left font-serif text-lead"
-              aria-expanded={opened === revision.number}
-              onClick={() => setOpened(opened === revision.number ? null : revision.number)}
-            >
-              {revision.change}
-              {revision.note && <span className="block font-sans text-xs text-soft">{revision.note}</span>}
-            </button>
-            <span className="text-xs text-soft">
-              {revision.number === strategy.revision ? "latest, " : ""}
-              {ago(revision.created_at)}
-            </span>
-          </div>
-          {opened === revision.number && <Opened strategy={strategy} revision={revision} close={close} />}
-        </li>
+      {[...runs.values()].map((steps) => (
+        <Run key={steps[0]!.ends} strategy={strategy} steps={steps} close={close} />
       ))}
     </ol>
+  );
+}
+
+/** A run of edits, as one: its last step stands for it, the others are shown on demand. */
+function Run({ strategy, steps, close }: { strategy: Strategy; steps: Revision[]; close: () => void }) {
+  const [opened, setOpened] = useState<number | null>(null);
+  const [unfolded, setUnfolded] = useState(false);
+  const last = steps[0]!;
+  const toggle = (number: number) => setOpened(opened === number ? null : number);
+  return (
+    <li className="border-b py-1.5 last:border-0">
+      <Step
+        strategy={strategy}
+        revision={last}
+        says={last.in_all || last.change}
+        open={opened === last.number}
+        toggle={() => toggle(last.number)}
+        close={close}
+      />
+      {steps.length > 1 && (
+        <button
+          type="button"
+          className="link ml-9 text-xs"
+          aria-expanded={unfolded}
+          onClick={() => setUnfolded(!unfolded)}
+        >
+          {unfolded ? "fold" : "in"} {steps.length} steps
+        </button>
+      )}
+      {unfolded && (
+        <ol className="ml-6">
+          {steps.map((step) => (
+            <li key={step.number} className="pt-1">
+              <Step
+                strategy={strategy}
+                revision={step}
+                says={step.change}
+                open={opened === step.number && step !== last}
+                toggle={() => toggle(step.number)}
+                close={close}
+              />
+            </li>
+          ))}
+        </ol>
+      )}
+    </li>
+  );
+}
+
+interface StepProps extends OpenedProps {
+  says: string;
+  open: boolean;
+  toggle: () => void;
+}
+
+function Step({ strategy, revision, says, open, toggle, close }: StepProps) {
+  return (
+    <>
+      <div className="flex gap-3">
+        <span className="w-6 text-soft">{revision.number}</span>
+        <button
+          type="button"
+          className="min-w-0 flex-1 text-left font-serif text-lead"
+          aria-expanded={open}
+          onClick={toggle}
+        >
+          {says}
+          {revision.note && <span className="block font-sans text-xs text-soft">{revision.note}</span>}
+        </button>
+        <span className="text-xs text-soft">
+          {revision.number === strategy.revision ? "latest, " : ""}
+          {ago(revision.created_at)}
+        </span>
+      </div>
+      {open && <Opened strategy={strategy} revision={revision} close={close} />}
+    </>
   );
 }
 

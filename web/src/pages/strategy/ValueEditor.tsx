@@ -30,7 +30,7 @@ export function ValueEditor({ document, target, sentence, text, piece, legs, sav
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
-          className="popover w-77.5 p-3.5"
+          className="popover max-h-(--radix-popover-content-available-height) w-77.5 overflow-auto p-3.5"
           align="start"
           sideOffset={6}
           collisionPadding={12}

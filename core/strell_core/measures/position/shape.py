@@ -1,0 +1,126 @@
+"""What a position is made of now: the capital it takes, its sides, its break-evens, how wide it is quoted."""
+
+import math
+
+import numpy as np
+
+from strell_core.margin import strategy_based as margin
+from strell_core.market.instruments import Right
+from strell_core.market.prices import PARTS, SPOT_SCALE
+from strell_core.measures.declaration import Declaration
+from strell_core.measures.frames import PositionLeg, Stretch
+from strell_core.measures.measure import Params, PositionMeasure, Series, measures
+from strell_core.pricing.payoff import crossings
+
+CAPITAL = Declaration(
+    id="position_capital", section="measure", title="Capital of the position", sentence="the capital the position takes", params=(),
+    explains="By the strategy-based rules with its legs at mid, in money. Unvalued while a leg has no valid quote.",
+    example="the capital the position takes", words=("margin", "buying power", "requirement"), scope="position", clock="snapshot", unit="money",
+    grid=0.01, price_basis="mid",
+)  # fmt: skip
+BALANCE = Declaration(
+    id="position_balance", section="measure", title="Balance of the sides", sentence="the balance of calls and puts", params=(),
+    explains="Net value of the calls against that of the puts at mid: the smaller divided by the larger, both taken without sign; 1 is even. "
+    "Unvalued without both sides, while the larger is nothing, and while a leg has no valid quote.",
+    example="the balance of calls and puts", words=("side balance", "call side", "put side", "straddle"), scope="position", clock="snapshot",
+    grid=0.0001, price_basis="mid",
+)  # fmt: skip
+BREAK_EVEN = Declaration(
+    id="break_even_distance", section="measure", title="Distance to a break-even", sentence="the distance to the nearest break-even", params=(),
+    explains="From the underlying's price to the nearest price at which the whole trade, realised parts included and costs not, breaks even at "
+    "expiration, in percent of the price: positive while it would end in profit at today's price, negative beyond. Unvalued for "
+    "legs that expire apart, and for a trade that has no break-even.",
+    example="the distance to the nearest break-even", words=("breakeven", "tent", "profit zone"), scope="position", clock="snapshot", unit="%",
+    grid=0.01,
+)  # fmt: skip
+WIDTH = Declaration(
+    id="position_width", section="measure", title="Width of the quotes", sentence="the width of the quotes in % of the premium", params=(),
+    explains="Asks less bids of all options together, in percent of the opening premium without sign. Unvalued when that was zero, and "
+    "while a leg has no valid quote.",
+    example="the width of the quotes in % of the premium", words=("spread", "bid–ask", "liquidity"), scope="position", clock="snapshot",
+    unit="%", grid=0.01,
+)  # fmt: skip
+
+
+def _options(stretch: Stretch) -> list[PositionLeg]:
+    return [leg for leg in stretch.legs if not leg.contract.is_unit]
+
+
+def capital(stretch: Stretch, params: Params) -> Series:
+    underlying = stretch.market.timeline(stretch.symbol).underlying
+    point, settles = float(underlying.quantum) / PARTS, stretch.market.timeline(stretch.symbol).settles_at
+    options = _options(stretch)
+    legs = [
+        margin.Leg(leg.contracts, Right(leg.contract.right).sign, float(leg.contract.strike), settles(leg.contract), 0.0)
+        for leg in options
+    ]  # fmt: skip
+    units = sum(leg.contracts for leg in stretch.legs if leg.contract.is_unit)
+    n = len(stretch.mid)
+    marks = np.array([(leg.bid + leg.ask) // 2 * point for leg in options]).reshape(len(options), n)
+    spot, share = stretch.spot.astype(np.float64) / SPOT_SCALE, margin.share_of(underlying.kind)
+    if units:
+        found = np.full(n, np.nan)
+        for row in np.flatnonzero(stretch.valued).tolist():
+            now = [leg._replace(mark=mark) for leg, mark in zip(legs, marks[:, row].tolist(), strict=True)]
+            found[row] = margin.capital(now, float(spot[row]), share, units)
+    else:
+        found = np.where(stretch.valued, margin.capital_over(legs, marks, spot, share), np.nan)
+    return found * (stretch.worth / point)
+
+
+def balance(stretch: Stretch, params: Params) -> Series:
+    side = {right: np.zeros(len(stretch.mid)) for right in ("call", "put")}
+    for leg in _options(stretch):
+        side[leg.contract.right] += leg.contracts * (leg.bid + leg.ask)
+    found = np.full(len(stretch.mid), np.nan)
+    if len({leg.contract.right for leg in _options(stretch)}) == 2:
+        calls, puts = (np.abs(value) for value in side.values())
+        large = np.maximum(calls, puts)
+        there = stretch.valued & (large > 0)
+        found[there] = np.minimum(calls, puts)[there] / large[there]
+    return found
+
+
+def break_even(stretch: Stretch, params: Params) -> Series:
+    options, nowhere = _options(stretch), np.full(len(stretch.mid), np.nan)
+    if len({leg.contract.expiration for leg in options}) != 1:
+        return nowhere
+    timeline = stretch.market.timeline(stretch.symbol)
+    point = float(timeline.underlying.quantum) / PARTS
+    # what was made and paid, whatever quotes say now
+    now = sum(leg.contracts * ((int(leg.bid[0]) + int(leg.ask[0])) >> 1) for leg in stretch.legs)
+    made = (int(stretch.mid[0]) - now) * point
+    spot = stretch.spot.astype(np.float64) / SPOT_SCALE
+    strikes = [float(leg.contract.strike) for leg in options]
+    far = 4 * max(*strikes, float(spot.max()))
+
+    def value(end: Series) -> Series:
+        total = np.full(len(end), made)
+        for leg in stretch.legs:
+            if leg.contract.is_unit:
+                total += leg.contracts * end
+            else:
+                sign = Right(leg.contract.right).sign
+                total += leg.contracts * np.maximum(0.0, sign * (end - float(leg.contract.strike)))
+        return total
+
+    # straight pieces between the strikes, and far beyond them
+    grid = np.unique(np.array([0.0, *strikes, far]))
+    places = crossings(grid, value(grid))
+    if not places:
+        return nowhere
+    away = np.abs(spot[:, None] - np.array(places)).min(axis=1)
+    found: Series = np.where(value(spot) > 0, 1, -1) * away / spot * 100
+    return found
+
+
+def width(stretch: Stretch, params: Params) -> Series:
+    total = np.zeros(len(stretch.mid))
+    for leg in _options(stretch):
+        total += abs(leg.contracts) * (leg.ask - leg.bid)
+    premium = abs(stretch.opening) or math.nan
+    return np.where(stretch.valued, 100 * total / premium, np.nan)
+
+
+for _declaration, _series in ((CAPITAL, capital), (BALANCE, balance), (BREAK_EVEN, break_even), (WIDTH, width)):
+    measures.register(PositionMeasure(_declaration, _series))
