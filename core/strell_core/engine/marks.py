@@ -35,9 +35,12 @@ def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: in
     bid, ask = quotes
     good = valid_quotes(bid, ask)
     legs = [
-        PositionLeg(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid[row], ask[row], good[row], leg.best)
+        PositionLeg(
+            leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid[row], ask[row], good[row], leg.best,
+            leg.opened_at or trade.opened_at,
+        )
         for row, leg in enumerate(trade.legs)
-    ]
+    ]  # fmt: skip
     return _joined(plan, market, begin, legs, bid, ask, good, trade, trade.opening, trade.realised, trade.best)
 
 
@@ -73,6 +76,7 @@ def _joined(
         partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,
         np.maximum.accumulate(known), narrow=narrow, market=market, symbol=plan.underlying.symbol, begin=begin,
         opened_at=trade.opened_at, worth=float(plan.quantum) / PARTS * plan.multiplier(trade.opened_on),
+        adjustments=trade.adjustments,
     )  # fmt: skip
 
 

@@ -157,6 +157,8 @@ class TradeState:
     """Rules that act once a trade and have."""
     adjusted_on: dt.date | None = None
     """Session in which it was last adjusted or meant to be."""
+    adjustments: int = 0
+    """Adjustments that were dealt whole."""
     reentries: int = 0
     """Which of its chain it is: 0 the first."""
 

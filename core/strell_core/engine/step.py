@@ -244,6 +244,8 @@ class Step:
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         if opened:
             trade = changed(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
+        if complete and order.purpose == "adjust":
+            trade = changed(trade, adjustments=trade.adjustments + 1)
         told = {"kind": order.purpose, "pnl": trade.realised, **self._beyond(order)}
         self.say("filled", trade.number, order.rule, None, told)
         self.trades[trade.number] = trade

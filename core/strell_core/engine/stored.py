@@ -34,7 +34,7 @@ from strell_core.engine.state import (
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.actions import consequence
 
-VERSION = 4
+VERSION = 5
 ENTRY = "entry"
 """What the only entry of a strategy was called when there was one."""
 
@@ -132,7 +132,16 @@ def _to_4(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "outcomes": [], "record": to_plain(Record()), "rests": []}
 
 
-_STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2, _to_3, _to_4)
+def _to_5(raw: dict[str, Any]) -> dict[str, Any]:
+    """Trades count their adjustments: those that closed something are known by when they did."""
+    trades = [
+        {**trade, "adjustments": len({leg["closed_at"] for leg in trade["closed_legs"] if leg["how"] == "adjustment"})}
+        for trade in raw["trades"]
+    ]
+    return {**raw, "trades": trades}
+
+
+_STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2, _to_3, _to_4, _to_5)
 
 
 def _trade(raw: dict[str, Any], underlying: str) -> TradeState:

@@ -58,6 +58,8 @@ class PositionLeg:
     valid: npt.NDArray[np.bool_]
     best: int | None = None
     """Highest mid P/L of the leg before the stretch; ``None``: its path begins."""
+    opened_at: int = 0
+    """Epoch second at which its contract was opened."""
 
 
 @dataclass(frozen=True)
@@ -95,6 +97,8 @@ class Stretch:
     """Epoch second of the first fill."""
     worth: float = field(default=0.0, kw_only=True)
     """Money of one part of one contract."""
+    adjustments: int = field(default=0, kw_only=True)
+    """Adjustments that were dealt."""
 
     def leg(self, leg_id: str) -> PositionLeg | None:
         """A held leg; ``None``: it is absent."""
@@ -106,10 +110,13 @@ class Stretch:
 
     @property
     def opened_place(self) -> int | None:
-        """The clock's last snapshot not after the first fill, which at a desk comes between two; ``None``: it is older
-        than what is recorded."""
-        times = self.market.main.times
-        place = int(np.searchsorted(times, self.opened_at, side="right")) - 1
+        """The clock's last snapshot not after the first fill; ``None``: it is older than what is recorded."""
+        return self.place(self.opened_at)
+
+    def place(self, instant: int) -> int | None:
+        """The clock's last snapshot not after a fill, which at a desk comes between two; ``None``: it is older than
+        what is recorded."""
+        place = int(np.searchsorted(self.market.main.times, instant, side="right")) - 1
         return None if place < 0 else place
 
     @property

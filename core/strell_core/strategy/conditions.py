@@ -11,23 +11,18 @@ from typing import Any
 
 import numpy as np
 
-from strell_core.measures import values
+from strell_core.measures import compare, values
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Truths, Values
 from strell_core.measures.measure import Series
 from strell_core.measures.params import Editor, IntegerKind, ParamKind, param_kinds
 
-COMPARISONS = {
-    "above": "above", "below": "below", "at least": "at least", "at most": "at most", "equal": "equal to",
-    "crosses above": "crossing above", "crosses below": "crossing below",
-}  # fmt: skip
+COMPARISONS = {**compare.COMPARISONS, "crosses above": "crossing above", "crosses below": "crossing below"}
 CROSSINGS = ("crosses above", "crosses below")
 MARKET = ("market", "clock", "event", "series")
 """What a value may speak of wherever there is a market; only of these it is known whether one crossed another."""
 MOST = 6
 """Further conditions in a sentence."""
-PLACES = 9
-"""Decimal places at which two values are the same: coarser than their arithmetic, finer than any measure's grid."""
 
 
 def params(scopes: tuple[str, ...], left: Any, comparison: str, right: Any) -> tuple[Param, ...]:
@@ -215,15 +210,7 @@ def _now(condition: Params, frame: Frame) -> Truths:
     left, right = values.over(condition["left"], frame), values.over(condition["right"], frame)
     if left is None or right is None:
         return np.full(frame.end - frame.begin, FALSE, np.int8)
-    return _compared(condition["is"], left, right)
-
-
-def _compared(comparison: str, left: Series, right: Series) -> Truths:
-    away = np.round(left - right, PLACES)
-    held = {
-        "above": away > 0, "below": away < 0, "at least": away >= 0, "at most": away <= 0, "equal": away == 0,
-    }[comparison]  # fmt: skip
-    return np.where(np.isnan(away), UNVALUED, np.where(held, TRUE, FALSE)).astype(np.int8)
+    return compare.compared(condition["is"], left, right)
 
 
 def _lasting(condition: Params, frame: Frame) -> Truths:
@@ -281,7 +268,7 @@ def _looked_up(what: str, condition: Params, frame: Frame, made: Callable[[list[
 
 
 def _changes(away: Series, comparison: str) -> Truths:
-    away = np.round(away, PLACES)
+    away = np.round(away, compare.PLACES)
     valued = ~np.isnan(away)
     out = np.full(len(away), UNVALUED, np.int8)
     places = np.flatnonzero(valued)

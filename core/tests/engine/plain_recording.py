@@ -80,6 +80,15 @@ class Recording:
         bid, ask = int(self.chains[session].bid[row, snap]), int(self.chains[session].ask[row, snap])
         return (bid, ask) if bid >= 0 and ask > 0 and bid <= ask else None
 
+    def iv(self, contract: Contract, session: int, snap: int) -> float | None:
+        """Recorded volatility in percent."""
+        iv = int(self.chains[session].iv[self.rows[session][contract], snap]) / 100
+        return iv or None
+
+    def place_of(self, at: int) -> int:
+        """The last place not after an instant."""
+        return max(n for n, (s, k) in enumerate(self.places) if int(self.chains[s].times[k]) <= at)
+
     def delta(self, contract: Contract, session: int, snap: int) -> int | None:
         """Delta in 0.0001, from the stored IV and forward."""
         chain = self.chains[session]
@@ -157,3 +166,6 @@ class Here(ABC):
 
     @abstractmethod
     def equity(self) -> float: ...
+
+    @abstractmethod
+    def straddle(self, expiration: dt.date, chain: SessionChain) -> float | None: ...

@@ -78,6 +78,11 @@ class Values(Here):
             if name == "quotient":
                 return known[0] / known[1] if known[1] else None
             return known[0] + known[1] if name == "sum" else known[0] - known[1]
+        if name == "while":
+            sides = [self.value(value[side], trade, picked) for side in ("left", "right")]
+            if None in sides:
+                return None
+            return self.value(value["then" if compares(value, *sides) else "otherwise"], trade, picked)
         found, grid = self.plain(name, value, trade, picked)
         return found if found is None or found is ABSENT or not grid else round(round(found / grid) * grid, 10)
 
@@ -152,7 +157,7 @@ class Values(Here):
             ), 0.0001
         if name in ("max_loss", "max_profit"):
             return self.ends(picked, name), 0.0001
-        if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl"):
+        if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl", "leg_iv_change"):
             return self.of_leg(name, value, trade, picked, spot)
         if trade is None:
             return ABSENT, 0
@@ -160,6 +165,9 @@ class Values(Here):
             parts = trade["mid"] if value["basis"] == "mid" else trade["close"]
             if parts is None or (value["unit"] == "premium" and trade["premium"] == 0):
                 return None, 0
+            if value["unit"] in ("capital", "most"):
+                whole = self.most(trade) if value["unit"] == "most" else self.took(trade)
+                return (None if whole is None else 100 * float(parts * money) / whole), 0.0001
             return float(parts * money if value["unit"] == "money" else 100 * parts / abs(trade["premium"])), 0.0001
         if name == "pnl_drop":
             if trade["mid"] is None:
@@ -206,8 +214,18 @@ class Values(Here):
             return ABSENT, 0
         contract, n = found
         if name == "leg_distance":
-            sign = 1 if contract[1] == "call" else -1
-            return 100 * sign * (contract[2] - spot) / contract[2], 0.001
+            away = (contract[2] - spot) * (1 if contract[1] == "call" else -1)
+            if value["unit"] == "percent":
+                return 100 * away / contract[2], 0.001
+            move = self.straddle(contract[0], self.recording.chains[self.session])
+            return (away if value["unit"] == "points" else None if move is None else away / move), 0.001
+        if name == "leg_iv_change":
+            if held is None:
+                return ABSENT, 0
+            now = self.recording.iv(contract, self.session, self.snap)
+            with self.standing(self.recording.place_of(trade["opened"])):
+                then = self.recording.iv(contract, self.session, self.snap)
+            return (None if now is None or then is None else now - then), 0.01
         if name == "leg_greek":
             delta = self.recording.delta(contract, self.session, self.snap)
             return (None if delta is None else delta / 10_000), 0.0001
@@ -237,6 +255,24 @@ class Values(Here):
             for end in (0, *(c[2] for c, _ in legs))
         ]
         return -min(made) if which == "max_loss" else max(made)
+
+    def most(self, trade: dict[str, Any]) -> float | None:
+        """The most a trade can make at its expiration, money; only its strikes and a price of nothing need be looked at."""
+        legs = [(leg["contract"], leg["n"]) for leg in trade["legs"]]
+        if len({c[0] for c, _ in legs}) != 1 or sum(n for c, n in legs if c[1] == "call") > 0:
+            return None
+        made = float((trade["realised"] - sum(leg["n"] * leg["in"] for leg in trade["legs"])) * QUANTUM)
+        ends = [
+            made + sum(n * max(0, (end - c[2]) * (1 if c[1] == "call" else -1)) for c, n in legs)
+            for end in (0, *(c[2] for c, _ in legs))
+        ]
+        return max(ends) * MULTIPLIER if max(ends) > 0 else None
+
+    def took(self, trade: dict[str, Any]) -> float | None:
+        """Capital of a trade's legs as they were opened, money."""
+        with self.standing(self.recording.place_of(trade["opened"])):
+            needs = self.capital([(leg["contract"], leg["n"], leg["in"]) for leg in trade["legs"]])
+        return needs or None
 
     def measure(self, rule: dict[str, Any]) -> float | None:
         """Daily measures over the sessions completed before this one, on a grid of 0.01."""

@@ -14,6 +14,7 @@ from typing import Any
 
 from tests.engine.plain_picks import Picks
 from tests.engine.plain_recording import (
+    ABSENT,
     DAYS,
     MULTIPLIER,
     QUANTUM,
@@ -424,6 +425,10 @@ class Reference(Picks):
     def lots(self, size: dict[str, Any], picked: dict[str, tuple[Contract, int]]) -> int:
         if size["rule"] == "fixed_lots":
             return int(size["lots"])
+        if size["rule"] == "value_lots":
+            wanted = self.value(size["value"], picked=picked)
+            known = wanted is not None and wanted is not ABSENT
+            return max(0, min(size["most"], math.floor(wanted + 1e-9))) if known else 0
         each = self.value({"measure": "max_loss"}, picked=picked)
         if size["rule"] == "capital_share":
             each = self.capital_of(picked)

@@ -15,6 +15,7 @@ from strell_core.engine.state import EngineState, to_plain
 from strell_core.engine.stored import StoredStateError, closed_trade, dump, load, order_of
 from strell_core.strategy.document import parse
 from tests.demo import short_history
+from tests.engine.test_forty import documents
 from tests.engine.variations import variations
 from tests.kept.decisions import HERE, NOT_LIMITED
 
@@ -70,6 +71,21 @@ class StoredStateTest(unittest.TestCase):
         }
         state = load(json.dumps({**now, "version": 3}), "MK30")
         self.assertEqual((state.cash, state.outcomes, state.record, state.rests), (Decimal(7), (), Record(), ()))
+
+    def test_version_4_did_not_count_adjustments_but_kept_what_they_closed(self) -> None:
+        timeline = short_history()
+        plan = make_plan(parse(documents()["52-butterfly-that-follows-the-market"]), timeline)
+        history, cut = None, 0
+        for cut in range(len(timeline.dates) // 2, len(timeline.dates)):
+            history = run_blocks(plan, timeline, 0, int(timeline.first[cut]), Decimal(250_000))
+            if any(trade.adjustments > 1 for trade in history.state.trades):
+                break
+        assert history is not None
+        now = json.loads(dump(history.state))
+        self.assertEqual(now["version"], 5)
+        trades = [{k: v for k, v in trade.items() if k != "adjustments"} for trade in now["trades"]]
+        self.assertGreater(max(trade["adjustments"] for trade in now["trades"]), 1)
+        self.assertEqual(load(json.dumps({**now, "version": 4, "trades": trades}), "MK30"), history.state)
 
     def test_what_no_version_wrote_is_refused(self) -> None:
         for text in ("", "{}", "[]", '{"version": 9}', '{"version": 2, "cash": "x"}', '{"version": "two"}'):

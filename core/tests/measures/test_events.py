@@ -40,6 +40,7 @@ class EventsTest(TestCase):
 
     def test_one_within_a_session_is_today_and_one_without_a_time_comes_at_the_open(self) -> None:
         timeline, calendar = self.market.main, self.market.main.calendar
+        self.addCleanup(setattr, timeline, "underlying", timeline.underlying)
         day, before, after = (timeline.dates[place] for place in (40, 39, 41))
         for at, wanted in (
             (calendar.instant(day, dt.time(12)), {"to": (1, 0, np.nan), "since": (np.nan, np.nan, 1)}),
@@ -52,6 +53,33 @@ class EventsTest(TestCase):
                 found = self.by_session(f"sessions_{name}_event", f"assembly {at}")
                 np.testing.assert_array_equal([found[date] for date in (before, day, after)], expected, name)
         self.assertTrue(all(np.isnan(v) for v in self.by_session("sessions_to_event", "nothing like it").values()))
+
+    def test_the_last_report_moved_by_so_many_of_the_moves_that_were_paid_for(self) -> None:
+        timeline = self.market.main
+        for unit in ("expected", "percent"):
+            whole = values.over(
+                {"measure": "event_move", "event": "report", "unit": unit}, Frame(self.market, 0, len(timeline.times))
+            )
+            assert whole is not None
+            found = [float(whole[at]) for at in timeline.first[:-1]]
+            known = np.nan
+            for place, date in enumerate(timeline.dates):
+                eve = place - 2  # a report comes after the close of its day, and is told by the next
+                if eve >= 0 and timeline.dates[eve] in REPORTS:
+                    closes = timeline.daily.close[timeline.daily.earlier + eve :][:2]
+                    known = abs(closes[1] / closes[0] - 1) * 100
+                    if unit == "expected":
+                        view = timeline.view(int(timeline.first[eve + 1]) - 1)
+                        first = next(day for day in view.expirations if day >= timeline.dates[eve + 1])
+                        call, put = view.slice(first, "call"), view.slice(first, "put")
+                        both = [row for row in range(len(call.strikes)) if call.valid[row] and put.valid[row]]
+                        at = min(both, key=lambda row: abs(call.strikes[row] - call.forward))
+                        paid = sum(float(side.bid[at]) + float(side.ask[at]) for side in (call, put)) / 2
+                        known /= 100 * paid * float(timeline.underlying.quantum) / (view.spot / 100)
+                self.assertEqual(np.isnan(found[place]), np.isnan(known), date)
+                if not np.isnan(known):
+                    self.assertAlmostEqual(found[place], known, delta=0.0006)
+            self.assertGreater(len({value for value in found if not np.isnan(value)}), 1)
 
     def test_a_series_counts_from_the_day_after_and_grows_old(self) -> None:
         timeline, known = self.market.main, breadth(self.market.main.dates)

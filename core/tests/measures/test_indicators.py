@@ -185,6 +185,42 @@ class GrammarTest(unittest.TestCase):
         self.assertTrue(math.isnan(self.over({"measure": "quotient", "first": 1, "second": 0})))
         self.assertEqual(self.over(7.25), 7.25)
 
+    def test_one_value_while_a_comparison_holds_another_otherwise(self) -> None:
+        load()
+        spot = self.over({"measure": "price"})
+        for right, wanted in ((spot - 1, 1), (spot, 2), (spot + 1, 2)):
+            value = {
+                "measure": "while",
+                "then": 1,
+                "left": {"measure": "price"},
+                "is": "above",
+                "right": right,
+                "otherwise": 2,
+            }
+            self.assertEqual(self.over(value), wanted)
+        nothing = {"measure": "quotient", "first": 1, "second": 0}
+        known = {"left": 1, "is": "above", "right": 0}
+        self.assertEqual(self.over({"measure": "while", "then": 3, **known, "otherwise": nothing}), 3)
+        self.assertTrue(math.isnan(self.over({"measure": "while", "then": nothing, **known, "otherwise": 4})))
+        self.assertTrue(
+            math.isnan(self.over({"measure": "while", "then": 3, **known, "left": nothing, "otherwise": 4}))
+        )
+        # what does not exist, here a position, is no reason for the first value
+        held = {"measure": "while", "then": 3, **known, "left": {"measure": "days_held_so_far"}, "otherwise": 4}
+        self.assertEqual(self.over(held), 4)
+        # by session it is what its parts are
+        market = Market(demo_history())
+        parts = {
+            "then": {"measure": "price"},
+            "otherwise": {"measure": "scaled", "of": {"measure": "price"}, "times": 2},
+        }
+        value = values.normal({"measure": "while", "left": {"measure": "rsi"}, "is": "at least", "right": 50, **parts})
+        made = values.by_session(value, market, "MK30")
+        price, rsi = (values.by_session(values.normal({"measure": name}), market, "MK30") for name in ("price", "rsi"))
+        wanted = [math.nan if math.isnan(r) else p if r >= 50 else 2 * p for p, r in zip(price, rsi, strict=True)]
+        np.testing.assert_array_equal(made, wanted)
+        self.assertEqual({2 * p == m for p, m in zip(price, made, strict=True) if not math.isnan(m)}, {True, False})
+
     def test_a_value_does_not_depend_on_how_much_is_asked_for(self) -> None:
         """Instant by instant, and over a stretch, each measure of a market says the same."""
         market, begin, end = Market(demo_history()), 700, 1000

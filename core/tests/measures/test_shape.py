@@ -180,3 +180,79 @@ class ShapeTest(unittest.TestCase):
         plan = make_plan(parse(strategy(*document["entries"], leave=document["leave"])), self.timeline)
         history = run_blocks(plan, self.timeline, 0, len(self.timeline.times), CASH)
         self.assertGreater(sum(trade.rule == "near" for trade in history.closed), 3)
+
+    def test_adjustments_are_counted_when_they_were_dealt(self) -> None:
+        document = documents()["52-butterfly-that-follows-the-market"]
+        enough = {
+            "rule": "condition",
+            "id": "enough",
+            "as": "other",
+            "left": {"measure": "adjustments_made"},
+            "is": "at least",
+            "right": 2,
+        }
+        plan = make_plan(parse({**document, "leave": [*document["leave"], enough]}), self.timeline)
+        history = run_blocks(plan, self.timeline, 0, len(self.timeline.times), CASH)
+        left = [trade for trade in history.closed if trade.rule == "enough"]
+        self.assertGreater(len(left), 1)
+        for trade in left:
+            moved = {leg.closed_at for leg in trade.legs if leg.how == "adjustment"}
+            self.assertEqual(len(moved), 2, trade.number)
+            first = next(at for at in self.timeline.times.tolist() if at >= max(moved))
+            self.assertLessEqual(first, trade.left_at)
+
+    def test_what_was_made_is_told_in_percent_of_capital_and_of_what_it_can_make(self) -> None:
+        point = PARTS_A_POINT / float(self.timeline.underlying.multiplier)
+        condor = self.held(("put", -5, -1), ("put", -8, 1), ("call", 5, -1), ("call", 8, 1))
+        credit = condor.opening / point
+        strikes = sorted(float(leg.contract.strike) for leg in condor.legs)
+        widest = max(strikes[1] - strikes[0], strikes[3] - strikes[2]) * float(self.timeline.underlying.multiplier)
+        made = condor.mid / point
+        for unit, whole in (("capital", widest - credit), ("most", credit)):
+            found = over({"measure": "pnl", "basis": "mid", "unit": unit}, condor.frame)
+            np.testing.assert_allclose(found, np.where(condor.valued, 100 * made / whole, np.nan), atol=0.0001)
+        # a debit vertical can make its width less what it cost; a short strangle takes capital by the underlying's price
+        vertical = self.held(("call", 0, 1), ("call", 5, -1))
+        low, high = (float(leg.contract.strike) for leg in vertical.legs)
+        most = (high - low) * float(self.timeline.underlying.multiplier) + vertical.opening / point
+        found = over({"measure": "best_pnl", "unit": "most"}, vertical.frame)
+        np.testing.assert_allclose(found, 100 * vertical.best / point / most, atol=0.0001)
+        strangle = self.held(("call", 4, -1), ("put", -4, -1))
+        took = over({"measure": "position_capital"}, strangle.frame)
+        found = over({"measure": "pnl_drop", "unit": "capital"}, strangle.frame)
+        assert took is not None and found is not None
+        drop = (strangle.best - strangle.mid) / point
+        np.testing.assert_allclose(found, np.where(strangle.valued, 100 * drop / took[0], np.nan), atol=0.01)
+        # without bounds, and where nothing can be made, there is no maximum to be a share of
+        for held in (self.held(("call", 0, 1)), self.held(("put", -3, 1), ("put", -3, -1))):
+            self.assertTrue(np.isnan(over({"measure": "pnl", "basis": "mid", "unit": "most"}, held.frame)).all())
+
+    def test_a_strike_is_so_many_points_and_expected_moves_away(self) -> None:
+        found = self.held(("put", -5, -1), ("call", 5, -1))
+        for leg in found.legs:
+            away = (float(leg.contract.strike) - found.spot / 100) * (1 if leg.contract.right == "call" else -1)
+            points = over({"measure": "leg_distance", "leg": leg.leg_id, "unit": "points"}, found.frame)
+            np.testing.assert_allclose(points, away, atol=0.001)
+            moves = over({"measure": "leg_distance", "leg": leg.leg_id, "unit": "moves"}, found.frame)
+            assert moves is not None
+            for row in range(0, len(moves), 53):
+                view = self.timeline.view(self.begin + row)
+                call, put = view.slice(self.expiration, "call"), view.slice(self.expiration, "put")
+                both = np.flatnonzero(call.valid & put.valid)
+                at = both[np.argmin(np.abs(call.strikes[both] - call.forward))]
+                mids = (int(call.bid[at]) + int(call.ask[at]) + int(put.bid[at]) + int(put.ask[at])) / 2
+                move = mids * float(self.timeline.underlying.quantum)
+                self.assertAlmostEqual(moves[row], away[row] / move, delta=0.001)
+
+    def test_a_legs_volatility_is_told_against_that_at_its_first_fill(self) -> None:
+        found = self.held(("put", -5, -1))
+        leg = found.legs[0]
+        change = over({"measure": "leg_iv_change", "leg": leg.leg_id}, found.frame)
+        assert change is not None
+        cube = self.timeline.cubes[leg.contract.expiration]
+        row = cube.row(leg.contract.right, leg.contract.strike)
+        assert row is not None
+        recorded = cube.iv[row, self.begin - cube.start :][: len(change)].astype(float) / 100
+        np.testing.assert_allclose(change, np.where(recorded > 0, recorded - recorded[0], np.nan), atol=0.006)
+        self.assertEqual(change[0], 0)
+        self.assertGreater(np.nanmax(np.abs(change)), 0)

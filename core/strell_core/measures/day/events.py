@@ -1,4 +1,4 @@
-"""How far reports and other announced things are, in closes of the underlying's calendar."""
+"""How far reports and other announced things are, in closes of the underlying's calendar; and how the last one moved."""
 
 from __future__ import annotations
 
@@ -8,9 +8,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.market.timeline import Timeline
+from strell_core.market.prices import SPOT_SCALE
+from strell_core.market.timeline import ChainView, Timeline
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import MarketMeasure, Params, Series, measures
+from strell_core.measures.smiles import straddle
 
 EVENT = Param("event", "words", "Called", "report")
 MEANT = (
@@ -32,6 +34,18 @@ SINCE = Declaration(
     f"first. {MEANT}",
     example="sessions since the last “report”", words=("earnings", "announcement", "results", "event"), scope="event", clock="day", grid=1,
     needs=("events",),
+)  # fmt: skip
+MOVED = Declaration(
+    id="event_move", section="measure", title="Move at the last report or other event", sentence="the last {event}'s move in {unit}",
+    params=(
+        EVENT,
+        Param("unit", "choice", "In", "expected", choices={"expected": "expected moves", "percent": "%"}),
+    ),
+    explains="From the close before it to the next, without sign: in percent, or against what was expected before, the mid of the straddle "
+    "nearest to the forward, in the first expiration that did not settle before that next close, at the last snapshot before the event (common "
+    f"practice). Above 1 it moved by more than was paid for. Known from the session after on. Unvalued before the first. {MEANT}",
+    example="the last “report”'s move in expected moves", words=("earnings", "implied move", "actual move", "reaction"), scope="event",
+    clock="day", grid=0.001, needs=("events", "chain"),
 )  # fmt: skip
 
 
@@ -79,5 +93,35 @@ def since_event(timeline: Timeline, params: Params) -> Series:
     return np.where(place >= 0, before - np.searchsorted(closes, last, side="right"), np.nan)
 
 
-for _declaration, _series in ((TO, to_event), (SINCE, since_event)):
+def moved(timeline: Timeline, params: Params) -> Series:
+    out = np.full(len(timeline.dates), np.nan)
+    happens, (_, closes, _) = instants(timeline, params["event"]), _sessions(timeline)
+    last = timeline.first[1:] - 1
+    ends = np.array(
+        [timeline.calendar.session(date).close if date in timeline.calendar else int(timeline.times[at])
+         for date, at in zip(timeline.dates, last, strict=True)], np.int64,
+    )  # fmt: skip
+    for instant in happens.tolist():
+        after = int(np.searchsorted(ends, instant, side="right"))
+        # the close before and the next one are recorded, no session between them is missing
+        if (
+            not 0 < after < len(ends)
+            or np.searchsorted(closes, ends[after]) - np.searchsorted(closes, ends[after - 1]) != 1
+        ):
+            continue
+        before, now = timeline.daily.before(after + 1).close[-2:]
+        size = abs(100 * (now / before - 1))
+        if params["unit"] == "expected":
+            size /= _expected(timeline.view(int(last[after - 1])), int(ends[after]))
+        out[after + 1 :] = size
+    return out
+
+
+def _expected(view: ChainView, until: int) -> float:
+    """The straddle that was paid for before something that happens until an instant, in percent of spot; NaN without one."""
+    over = [date for date in view.expirations if view.timeline.cubes[date].settlement_at >= until]
+    return 100 * straddle(view, over[0]) / (view.spot / SPOT_SCALE) if over else np.nan
+
+
+for _declaration, _series in ((TO, to_event), (SINCE, since_event), (MOVED, moved)):
     measures.register(MarketMeasure(_declaration, _series))

@@ -7,6 +7,7 @@ from strell_core.market.prices import PARTS, SPOT_SCALE
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import LegMeasure, Legs, Params, Series, measures
 from strell_core.measures.sensitivities import NAMES, greek, iv
+from strell_core.measures.smiles import straddle
 
 LEG = Param("leg", "leg", "Leg", "")
 BASIS = Param("basis", "choice", "At", "mid", choices={"mid": "mid", "closable": "the price it could be closed at"})
@@ -33,12 +34,20 @@ IV = Declaration(
     explains="Implied volatility of its mid, in percent. Unvalued without one.", example="IV of leg 3", words=("implied volatility",), scope="leg",
     clock="snapshot", unit="%", grid=0.01,
 )  # fmt: skip
+IV_CHANGE = Declaration(
+    id="leg_iv_change", section="measure", title="Change of a leg's IV", sentence="the change of IV of {leg} since it was opened", params=(LEG,),
+    explains="IV of its mid less that at the last snapshot not after its first fill, in points of volatility. Before it is dealt it does "
+    "not exist.",
+    example="the change of IV of leg 3 since it was opened", words=("implied volatility", "crush", "vol crush"), scope="leg", clock="snapshot",
+    grid=0.01,
+)  # fmt: skip
 DISTANCE = Declaration(
-    id="leg_distance", section="measure", title="Distance to a leg's strike", sentence="the distance from the price to the strike of {leg}",
-    params=(LEG,),
-    explains="In percent of the strike: above 0 while the leg is out of the money, below 0 in it. Does not need option prices.",
-    example="the distance from the price to the strike of leg 3", words=("moneyness", "fence", "out of the money", "touch"), scope="leg",
-    clock="snapshot", unit="%", grid=0.001,
+    id="leg_distance", section="measure", title="Distance to a leg's strike", sentence="the distance from the price to the strike of {leg} in {unit}",
+    params=(LEG, Param("unit", "choice", "In", "percent", choices={"percent": "%", "points": "points", "moves": "expected moves"})),
+    explains="Above 0 while the leg is out of the money, below 0 in it: in percent of the strike, in points, or in expected moves to its "
+    "expiration (mid of that expiration's straddle at the strike nearest to the forward). The first two do not need option prices.",
+    example="the distance from the price to the strike of leg 3 in %", words=("moneyness", "fence", "out of the money", "touch"), scope="leg",
+    clock="snapshot", grid=0.001,
 )  # fmt: skip
 DAYS = Declaration(
     id="leg_days", section="measure", title="Days to a leg's expiration", sentence="days to the expiration of {leg}", params=(LEG,),
@@ -111,13 +120,35 @@ def leg_iv(found: Legs, params: Params) -> Series:
     return iv(found.frame.timeline, found.leg.contract, *_range(found))
 
 
+def iv_change(found: Legs, params: Params) -> Series | None:
+    held, position = found.held, found.frame.position
+    if held is None or position is None:
+        return None
+    place = position.place(held.opened_at)
+    now = leg_iv(found, params)
+    return now * np.nan if place is None else now - iv(found.frame.timeline, held.contract, place, place + 1)
+
+
 def distance(found: Legs, params: Params) -> Series | None:
     contract = found.leg.contract
     if contract.is_unit:
         return None
     strike = float(contract.strike)
-    made: Series = 100 * Right(contract.right).sign * (strike - _spot(found)) / strike
-    return made
+    away: Series = Right(contract.right).sign * (strike - _spot(found))
+    if params["unit"] == "percent":
+        return 100 * away / strike
+    return away if params["unit"] == "points" else away / _moves(found)
+
+
+def _moves(found: Legs) -> Series:
+    """The expected move to the leg's expiration, points ``(n,)``; NaN where it is not quoted or not listed."""
+    timeline, expiration = found.frame.timeline, found.leg.contract.expiration
+    out = np.full(found.frame.end - found.frame.begin, np.nan)
+    for n, index in enumerate(range(*_range(found))):
+        view = timeline.view(index)
+        if expiration in view.expirations:
+            out[n] = straddle(view, expiration) or np.nan
+    return out
 
 
 def days(found: Legs, params: Params) -> Series | None:
@@ -164,7 +195,7 @@ def contracts(found: Legs, params: Params) -> Series:
 
 
 for _declaration, _series in (
-    (PRICE, price), (PNL, pnl), (GREEK, leg_greek), (IV, leg_iv), (DISTANCE, distance), (DAYS, days), (EXTRINSIC, extrinsic),
+    (PRICE, price), (PNL, pnl), (GREEK, leg_greek), (IV, leg_iv), (IV_CHANGE, iv_change), (DISTANCE, distance), (DAYS, days), (EXTRINSIC, extrinsic),
     (WIDTH, width), (INTEREST, interest), (CONTRACTS, contracts),
 ):  # fmt: skip
     measures.register(LegMeasure(_declaration, _series))

@@ -1,6 +1,7 @@
 """What a position is made of now: the capital it takes, its sides, its break-evens, how wide it is quoted."""
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 
@@ -46,18 +47,28 @@ def _options(stretch: Stretch) -> list[PositionLeg]:
     return [leg for leg in stretch.legs if not leg.contract.is_unit]
 
 
-def capital(stretch: Stretch, params: Params) -> Series:
-    underlying = stretch.market.timeline(stretch.symbol).underlying
-    point, settles = float(underlying.quantum) / PARTS, stretch.market.timeline(stretch.symbol).settles_at
-    options = _options(stretch)
+def _point(stretch: Stretch) -> float:
+    """Points of one part."""
+    return float(stretch.market.timeline(stretch.symbol).underlying.quantum) / PARTS
+
+
+def _required(stretch: Stretch) -> tuple[list[margin.Leg], int, float]:
+    """What the margin rules take: options without their marks, contracts of units, the share of the underlying's value."""
+    timeline = stretch.market.timeline(stretch.symbol)
     legs = [
-        margin.Leg(leg.contracts, Right(leg.contract.right).sign, float(leg.contract.strike), settles(leg.contract), 0.0)
-        for leg in options
+        margin.Leg(
+            leg.contracts, Right(leg.contract.right).sign, float(leg.contract.strike), timeline.settles_at(leg.contract), 0.0
+        )
+        for leg in _options(stretch)
     ]  # fmt: skip
     units = sum(leg.contracts for leg in stretch.legs if leg.contract.is_unit)
-    n = len(stretch.mid)
-    marks = np.array([(leg.bid + leg.ask) // 2 * point for leg in options]).reshape(len(options), n)
-    spot, share = stretch.spot.astype(np.float64) / SPOT_SCALE, margin.share_of(underlying.kind)
+    return legs, units, margin.share_of(timeline.underlying.kind)
+
+
+def capital(stretch: Stretch, params: Params) -> Series:
+    (legs, units, share), point, n = _required(stretch), _point(stretch), len(stretch.mid)
+    marks = np.array([(leg.bid + leg.ask) // 2 * point for leg in _options(stretch)]).reshape(len(legs), n)
+    spot = stretch.spot.astype(np.float64) / SPOT_SCALE
     if units:
         found = np.full(n, np.nan)
         for row in np.flatnonzero(stretch.valued).tolist():
@@ -66,6 +77,57 @@ def capital(stretch: Stretch, params: Params) -> Series:
     else:
         found = np.where(stretch.valued, margin.capital_over(legs, marks, spot, share), np.nan)
     return found * (stretch.worth / point)
+
+
+def capital_as_opened(stretch: Stretch) -> float:
+    """What the legs that are held took, in money: at the prices they were opened at and the underlying's price at the
+    first fill. NaN where that is not recorded, and where they take none."""
+    if stretch.opened_place is None:
+        return math.nan
+    (legs, units, share), point = _required(stretch), _point(stretch)
+    timeline = stretch.market.timeline(stretch.symbol)
+    spot = float(timeline.spot[stretch.opened_place]) / SPOT_SCALE
+    paid = [leg._replace(mark=held.opened_parts * point) for leg, held in zip(legs, _options(stretch), strict=True)]
+    return margin.capital(paid, spot, share, units) * stretch.worth / point or math.nan
+
+
+def most(stretch: Stretch) -> float:
+    """The most a trade can make from here to the expiration of its legs, in money, realised parts included and costs
+    not. NaN where it is unbounded, for legs that expire apart, and where there is none."""
+    found = _ending(stretch)
+    if found is None:
+        return math.nan
+    grid, value = found
+    if sum(leg.contracts for leg in stretch.legs if leg.contract.is_unit or leg.contract.right == "call") > 0:
+        return math.nan
+    points = float(value(grid).max())
+    return points * stretch.worth / _point(stretch) if points > 0 else math.nan
+
+
+def _ending(stretch: Stretch) -> tuple[Series, Callable[[Series], Series]] | None:
+    """Prices between which what the whole trade makes in points is straight, and what it makes when the underlying
+    ends there; ``None`` for legs that expire apart, and for none."""
+    options = _options(stretch)
+    if len({leg.contract.expiration for leg in options}) != 1:
+        return None
+    # what was made and paid, whatever quotes say now
+    now = sum(leg.contracts * ((int(leg.bid[0]) + int(leg.ask[0])) >> 1) for leg in stretch.legs)
+    made = (int(stretch.mid[0]) - now) * _point(stretch)
+    strikes = [float(leg.contract.strike) for leg in options]
+
+    def value(end: Series) -> Series:
+        total = np.full(len(end), made)
+        for leg in stretch.legs:
+            if leg.contract.is_unit:
+                total += leg.contracts * end
+            else:
+                sign = Right(leg.contract.right).sign
+                total += leg.contracts * np.maximum(0.0, sign * (end - float(leg.contract.strike)))
+        return total
+
+    # straight pieces between the strikes, and far beyond them
+    far = 4 * max(*strikes, float(stretch.spot.max()) / SPOT_SCALE)
+    return np.unique(np.array([0.0, *strikes, far])), value
 
 
 def balance(stretch: Stretch, params: Params) -> Series:
@@ -82,36 +144,17 @@ def balance(stretch: Stretch, params: Params) -> Series:
 
 
 def break_even(stretch: Stretch, params: Params) -> Series:
-    options, nowhere = _options(stretch), np.full(len(stretch.mid), np.nan)
-    if len({leg.contract.expiration for leg in options}) != 1:
+    found, nowhere = _ending(stretch), np.full(len(stretch.mid), np.nan)
+    if found is None:
         return nowhere
-    timeline = stretch.market.timeline(stretch.symbol)
-    point = float(timeline.underlying.quantum) / PARTS
-    # what was made and paid, whatever quotes say now
-    now = sum(leg.contracts * ((int(leg.bid[0]) + int(leg.ask[0])) >> 1) for leg in stretch.legs)
-    made = (int(stretch.mid[0]) - now) * point
+    grid, value = found
     spot = stretch.spot.astype(np.float64) / SPOT_SCALE
-    strikes = [float(leg.contract.strike) for leg in options]
-    far = 4 * max(*strikes, float(spot.max()))
-
-    def value(end: Series) -> Series:
-        total = np.full(len(end), made)
-        for leg in stretch.legs:
-            if leg.contract.is_unit:
-                total += leg.contracts * end
-            else:
-                sign = Right(leg.contract.right).sign
-                total += leg.contracts * np.maximum(0.0, sign * (end - float(leg.contract.strike)))
-        return total
-
-    # straight pieces between the strikes, and far beyond them
-    grid = np.unique(np.array([0.0, *strikes, far]))
     places = crossings(grid, value(grid))
     if not places:
         return nowhere
     away = np.abs(spot[:, None] - np.array(places)).min(axis=1)
-    found: Series = np.where(value(spot) > 0, 1, -1) * away / spot * 100
-    return found
+    distance: Series = np.where(value(spot) > 0, 1, -1) * away / spot * 100
+    return distance
 
 
 def width(stretch: Stretch, params: Params) -> Series:

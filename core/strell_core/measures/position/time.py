@@ -1,4 +1,4 @@
-"""How long a position is held, and how long its nearest leg has to go."""
+"""How long a position is held, how often it was adjusted, and how long its nearest leg has to go."""
 
 import numpy as np
 
@@ -21,6 +21,11 @@ LEFT = Declaration(
     explains="Calendar days to the nearest expiration that is still held. Unvalued when only the underlying itself is left.",
     example="days to the nearest expiration", words=("DTE",), scope="position", clock="snapshot", unit="days", grid=1,
 )  # fmt: skip
+ADJUSTED = Declaration(
+    id="adjustments_made", section="measure", title="Adjustments made", sentence="the adjustments made", params=(),
+    explains="How often the trade was adjusted, each hedge with the underlying counted, those that were refused or lapsed not.",
+    example="the adjustments made", words=("number of adjustments", "rolls", "how often"), scope="position", clock="snapshot", grid=1,
+)  # fmt: skip
 
 
 def days(stretch: Stretch, params: Params) -> Series:
@@ -40,5 +45,9 @@ def left(stretch: Stretch, params: Params) -> Series:
     return (nearest.toordinal() - stretch.ordinal).astype(np.float64)
 
 
-for _declaration, _series in ((DAYS, days), (SESSIONS, sessions), (LEFT, left)):
+def adjusted(stretch: Stretch, params: Params) -> Series:
+    return np.full(len(stretch.ordinal), float(stretch.adjustments))
+
+
+for _declaration, _series in ((DAYS, days), (SESSIONS, sessions), (LEFT, left), (ADJUSTED, adjusted)):
     measures.register(PositionMeasure(_declaration, _series))
