@@ -207,7 +207,7 @@ def arrange() -> None:
     from strell_core.scenario.sessions import generate_singles
     from tests.demo import demo_history, short_history
 
-    american = threading.Thread(target=lambda: list(generate_singles(Settings(), 1, 1)))
+    american = threading.Thread(target=lambda: list(generate_singles(Settings(), 1, 0, 1)))
     american.start()
     demo_history(), short_history()
     american.join()

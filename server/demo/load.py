@@ -19,6 +19,7 @@ from market.models import (
     IntradayBars,
     MarketEvent,
     SessionChainRow,
+    Split,
     Underlying,
 )
 from market.refresh import Basis
@@ -29,8 +30,8 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.instruments import Underlying as Terms
 from strell_core.pricing.surface import CONVENTIONS
 from strell_core.scenario.generator import Scenario, Settings
-from strell_core.scenario.sessions import generate, generate_singles
-from strell_core.scenario.single import NAMES, SingleScenario
+from strell_core.scenario.sessions import generate, generate_singles, singles
+from strell_core.scenario.single import NAMES
 from strell_core.scenario.single_practice import single_settings
 from venue.clock import open_venue
 
@@ -75,26 +76,26 @@ def times_of(scenario: Scenario, index: int) -> np.ndarray:
     return scenario.path.times[scenario.snapshot_rows(index)]
 
 
-def load_singles(settings: Settings, sessions: int, progress: Progress, processes: int = 2) -> None:
-    """Generate and store the stocks and the fund beside the index: closing chains, bars, dividends, reports."""
-    market = Scenario(settings)
-    scenarios = {name.symbol: SingleScenario(name, market, sessions) for name in NAMES}
+def load_singles(settings: Settings, sessions: int, progress: Progress, processes: int = 2, intraday: int = 0) -> None:
+    """Generate and store the stocks and the fund beside the index: chains at the close, in the last ``intraday``
+    sessions within it as well, bars, dividends, reports, a split."""
+    scenarios = singles(settings, sessions, intraday)
     done, total = 0, sessions * len(scenarios)
     with transaction.atomic():
         Underlying.objects.filter(symbol__in=scenarios).delete()
         rows = {symbol: _underlying(scenario.name.underlying) for symbol, scenario in scenarios.items()}
         listed: dict[str, Listed] = {symbol: {} for symbol in scenarios}
-        for made in generate_singles(settings, sessions, processes):
+        for made in generate_singles(settings, sessions, intraday, processes):
             row, date = rows[made.symbol], scenarios[made.symbol].dates[made.index]
             SessionChainRow.objects.create(
-                underlying=row, date=date, digest=digest(made.payload), conventions=CONVENTIONS, snapshots=1,
+                underlying=row, date=date, digest=digest(made.payload), conventions=CONVENTIONS, snapshots=made.snapshots,
                 contracts=len(made.contracts), crossed=0, payload=made.payload, size=len(made.payload),
                 extras=made.extras, extras_size=len(made.extras),
             )  # fmt: skip
             for contract in made.contracts:
                 listed[made.symbol].setdefault(contract, [date, date])[1] = date
             done += 1
-            progress("closing chains of stocks and the fund", done, total)
+            progress("chains of stocks and the fund", done, total)
         for symbol, scenario in scenarios.items():
             row = rows[symbol]
             _store_bars(row, [(date, scenario.daily_bar(i)) for i, date in enumerate(scenario.dates)])
@@ -107,6 +108,8 @@ def load_singles(settings: Settings, sessions: int, progress: Progress, processe
                 MarketEvent(underlying=row, date=date, at=scenario.calendar.session(date).close + 600, event="Quarterly report")
                 for date in scenario.reports
             )  # fmt: skip
+            if scenario.name.split is not None:
+                Split.objects.create(underlying=row, date=scenario.name.split.date, ratio=scenario.name.split.ratio)
             basis = Basis(row)
             stored = list(row.chains.only("date"))
             for chain in stored:

@@ -68,6 +68,7 @@ class MadeSingle:
     symbol: str
     index: int
     payload: bytes
+    snapshots: int
     extras: bytes
     contracts: tuple[ContractKey, ...]
 
@@ -75,21 +76,27 @@ class MadeSingle:
 _singles: dict[str, SingleScenario] = {}
 
 
-def _prepare_singles(settings: Settings, sessions: int) -> None:
+def singles(settings: Settings, sessions: int, intraday: int) -> dict[str, SingleScenario]:
+    """The stocks and the fund beside a market, by symbol; the stocks recorded while they traded in the last sessions."""
     market = Scenario(settings)
-    _ = market.path
-    _singles.update({name.symbol: SingleScenario(name, market, sessions) for name in NAMES})
+    return {
+        name.symbol: SingleScenario(name, market, sessions, intraday if name.kind == "stock" else 0) for name in NAMES
+    }
+
+
+def _prepare_singles(settings: Settings, sessions: int, intraday: int) -> None:
+    _singles.update(singles(settings, sessions, intraday))
 
 
 def _make_single(task: tuple[str, int]) -> MadeSingle:
     chain = _singles[task[0]].chain(task[1])
     beside = encode_extras(_singles[task[0]].beside(chain))
-    return MadeSingle(task[0], task[1], encode(chain), beside, chain.contracts)
+    return MadeSingle(task[0], task[1], encode(chain), len(chain.times), beside, chain.contracts)
 
 
-def generate_singles(settings: Settings, sessions: int, processes: int) -> Iterator[MadeSingle]:
-    """Closing chains of the stocks and the fund, name by name in order."""
+def generate_singles(settings: Settings, sessions: int, intraday: int, processes: int) -> Iterator[MadeSingle]:
+    """Chains of the stocks and the fund, name by name in order."""
     tasks = [(name.symbol, index) for name in NAMES for index in range(sessions)]
     context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(processes, context, _prepare_singles, (settings, sessions)) as pool:
+    with ProcessPoolExecutor(processes, context, _prepare_singles, (settings, sessions, intraday)) as pool:
         yield from pool.map(_make_single, tasks, chunksize=5)

@@ -1,13 +1,14 @@
-"""The demo exchange's stocks and its fund: closing chains of American options with dividends and reports.
+"""The demo exchange's stocks and its fund: chains of American options with dividends, reports and a split.
 
 A price moves with the index and by itself; a report after the close moves it overnight, and expirations behind a
 report carry that move in their volatility until it has passed. Dividends are known beforehand, as a company says
-them. The options are valued by :mod:`american`, so that what is read out of the quotes can be compared with what
+them. Prices, strikes and steps before a split are in the units of their day. The options are valued by :mod:`american`, so that what is read out of the quotes can be compared with what
 was put in.
 """
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import math
 from dataclasses import dataclass
@@ -22,6 +23,7 @@ from strell_core.market.calendars import MARROWICK
 from strell_core.market.chains import SessionChain
 from strell_core.market.extras import Extras
 from strell_core.market.instruments import ContractKey, Underlying
+from strell_core.market.splits import Split
 from strell_core.pricing.american import BULK, early_exercise
 from strell_core.pricing.black import YEAR_SECONDS
 from strell_core.pricing.surface import american_surface
@@ -36,6 +38,11 @@ RHO = -0.28
 TICK = 5
 """Option prices move by this many quanta from :data:`FINE` on."""
 FINE = 300
+STEP = 1800
+"""Seconds between snapshots of the sessions that were recorded while they traded."""
+OVERNIGHT = 0.3
+"""Share of a day's own variance that comes while the exchange is closed."""
+DAY = 1 / 252
 
 
 @dataclass(frozen=True)
@@ -58,6 +65,8 @@ class SingleName:
     """Standard deviation of the move after a report, as a share."""
     weeklies: bool
     seed: int
+    split: Split | None = None
+    """Of a name that pays no dividends: what it paid would be in other units before."""
 
     @property
     def underlying(self) -> Underlying:
@@ -67,7 +76,7 @@ class SingleName:
 
 
 NAMES = (
-    SingleName("PLLM", "Pellam Robotics", "stock", 46.8, 1.3, 0.27, 0.10, 2.0, 0.0, (), (2, 5, 8, 11), 0.062, True, 17),
+    SingleName("PLLM", "Pellam Robotics", "stock", 46.8, 1.3, 0.27, 0.10, 2.0, 0.0, (), (2, 5, 8, 11), 0.062, True, 17, Split(dt.date(2025, 9, 22), 2)),
     SingleName("OSTL", "Ostrel Foods", "stock", 51.5, 0.5, 0.11, 0.02, 1.0, 0.62, (4, 10), (1, 4, 7, 10), 0.024, True, 29),
     SingleName("MDVF", "Marrowick Dividend Fund", "fund", 54.4, 0.8, 0.03, 0.03, 1.0, 0.44, (3, 6, 9, 12), (), 0.0, False, 41),
 )  # fmt: skip
@@ -99,14 +108,17 @@ def _quotes(
 
 
 class SingleScenario:
-    """The invented history of one name beside the index: one closing chain a session."""
+    """The invented history of one name beside the index: one closing chain a session, in the last ``intraday`` sessions
+    one every :data:`STEP` seconds as well."""
 
-    def __init__(self, name: SingleName, market: Scenario, sessions: int) -> None:
+    def __init__(self, name: SingleName, market: Scenario, sessions: int, intraday: int = 0) -> None:
         self.name = name
         self.market = market
         self.calendar = market.calendar
         self.offset = max(0, len(market.dates) - sessions)
         self.dates = market.dates[self.offset :]
+        self.recorded_from = len(self.dates) - intraday
+        """First session that was recorded while it traded."""
         self._ranges: dict[tuple[dt.date, int], tuple[int, int]] = {}
         """By expiration and session the first and last strike, in steps, around all closes so far."""
 
@@ -141,22 +153,54 @@ class SingleScenario:
         """Open, high, low and close of every session, ``(sessions, 4)`` points."""
         rng = np.random.default_rng([self.market.settings.seed, self.name.seed])
         path, out = self.market.path, np.empty((len(self.dates), 4))
-        price, day = self.name.start, 1 / 252
+        price = self.name.start
         closes = path.spot[path.first[1:] - 1] / 100.0
         for i, date in enumerate(self.dates):
             at = self.offset + i
             index = math.log(closes[at] / closes[at - 1]) if at > 0 else 0.0
             after_report = i > 0 and self.dates[i - 1] in self.reports
-            gap = 0.3 * self.name.beta * index + self.name.vol * math.sqrt(0.3 * day) * rng.standard_normal()
+            gap = 0.3 * self.name.beta * index + self.name.vol * math.sqrt(OVERNIGHT * DAY) * rng.standard_normal()
             if after_report:
                 gap += self.name.report_move * rng.standard_normal()
             first = price * math.exp(gap) - self.dividends.get(date, 0.0)
-            own = self.name.vol * math.sqrt(0.7 * day) * rng.standard_normal() + self.name.drift * day
+            own = self.name.vol * math.sqrt((1 - OVERNIGHT) * DAY) * rng.standard_normal() + self.name.drift * DAY
             close = first * math.exp(0.7 * self.name.beta * index + own)
-            reach = abs(rng.normal(0.0, 0.3, 2)) * self.name.vol * math.sqrt(day) * first
+            reach = abs(rng.normal(0.0, 0.3, 2)) * self.name.vol * math.sqrt(DAY) * first
             out[i] = first, max(first, close) + reach[0], min(first, close) - reach[1], close
+            out[i] *= self.units(i)
             price = close
-        return np.round(out, 2)
+        out = np.round(out, 2)
+        for i in range(self.recorded_from, len(self.dates)):
+            prices = self._within(i, *out[i, [0, 3]])
+            out[i, 1:3] = max(out[i, 0], prices.max()), min(out[i, 0], prices.min())
+        return out
+
+    def units(self, index: int) -> int:
+        """By how much a price of today's units was larger in session ``index``."""
+        split = self.name.split
+        return 1 if split is None or self.dates[index] >= split.date else split.whole or 1
+
+    def rows(self, index: int) -> npt.NDArray[np.int64]:
+        """Places on the market's path of a session's snapshots."""
+        path, at = self.market.path, self.offset + index
+        first, end = int(path.first[at]), int(path.first[at + 1])
+        if index < self.recorded_from:
+            return np.array([end - 1])
+        since = path.times[first:end] - path.times[first]
+        return first + np.flatnonzero((since % STEP == 0) | (np.arange(end - first) == end - first - 1))
+
+    def _within(self, index: int, first: float, close: float) -> npt.NDArray[np.float64]:
+        """Prices at a session's snapshots between its first and its last: with the market, and a bridge of its own."""
+        path, rows = self.market.path, self.rows(index)
+        session = self.calendar.session(self.dates[index])
+        gone = (path.times[rows] - session.open) / (session.close - session.open)
+        rng = np.random.default_rng([self.market.settings.seed, self.name.seed, self.dates[index].toordinal(), 3])
+        steps = np.sqrt(np.diff(gone, prepend=0.0)) * rng.standard_normal(len(rows))
+        free = np.cumsum(steps)
+        market = self.name.beta * np.log(path.spot[rows] / path.spot[path.first[self.offset + index]])
+        own = self.name.vol * math.sqrt((1 - OVERNIGHT) * DAY) * (free - gone / gone[-1] * free[-1])
+        rest = math.log(close / first) - market[-1]
+        return np.asarray(np.round(first * np.exp(market + own + gone / gone[-1] * rest), 2))
 
     def daily_bar(self, index: int) -> tuple[int, int, int, int]:
         """Open, high, low and close of a session, 0.01 points."""
@@ -183,8 +227,21 @@ class SingleScenario:
         return own * years + ahead * self.name.report_move**2
 
     def chain(self, index: int) -> SessionChain:
-        """The closing chain of session ``index``."""
-        return self._chain(index, self.calendar.session(self.dates[index]).close, round(float(self.bars[index, 3]), 2))
+        """The chain of session ``index``, at its close or as it was recorded."""
+        if index < self.recorded_from:
+            close = round(float(self.bars[index, 3]), 2)
+            return self._chain(index, self.calendar.session(self.dates[index]).close, close)
+        path, rows = self.market.path, self.rows(index)
+        prices = self._within(index, *self.bars[index, [0, 3]]).tolist()
+        made = [
+            self._chain(index, int(path.times[row]), price, float(path.variance[row]))
+            for row, price in zip(rows.tolist(), prices, strict=True)
+        ]
+        snapshots = {
+            name: np.concatenate([getattr(chain, name) for chain in made], axis=-1)
+            for name in ("times", "spot", "forward", "bid", "ask", "iv")
+        }
+        return dataclasses.replace(made[-1], **snapshots)
 
     def _chain(self, index: int, now: int, spot: float, variance: float | None = None) -> SessionChain:
         """The chain of session ``index`` at epoch second ``now``."""
@@ -234,25 +291,27 @@ class SingleScenario:
     def beside(self, chain: SessionChain) -> Extras:
         """Last prices (of contracts that traded) and sizes of a closing chain."""
         rng = np.random.default_rng([self.name.seed, chain.date.toordinal(), 1])
-        bid, ask = chain.bid[:, 0], chain.ask[:, 0]
-        where = rng.integers(0, 3, len(bid))
+        bid, ask = chain.bid, chain.ask
+        where = rng.integers(0, 3, bid.shape)
         last = np.where(where == 0, bid, np.where(where == 1, ask, (bid + ask) // 2))
-        traded = (chain.volume > 0) & (last > 0)
-        sizes = 1 + np.floor(rng.exponential(14.0, (2, len(bid)))).astype(np.int32)
+        traded = (chain.volume[:, None] > 0) & (last > 0)
+        sizes = 1 + np.floor(rng.exponential(14.0, (2, *bid.shape))).astype(np.int32)
         return {
-            "last": np.where(traded, last * 100, -1).astype(np.int32)[:, None],
-            "bid_size": np.where(bid > 0, sizes[0], 0)[:, None], "ask_size": np.where(ask > 0, sizes[1], 0)[:, None],
+            "last": np.where(traded, last * 100, -1).astype(np.int32),
+            "bid_size": np.where(bid > 0, sizes[0], 0), "ask_size": np.where(ask > 0, sizes[1], 0),
         }  # fmt: skip
 
     def listed(self, index: int) -> list[dt.date]:
         """Expirations in the chain of session ``index``: at its close those of its own date are gone."""
-        return self.offered[index]
+        date = self.dates[index]
+        own = [date] if index >= max(1, self.recorded_from) and date in self.offered[index - 1] else []
+        return [*own, *self.offered[index]]
 
     def strikes(self, index: int, expiration: dt.date) -> npt.NDArray[np.float64]:
         """Strikes traded in session ``index``: around every close since the expiration was listed. What has been listed
         stays listed until it expires, so that what is held always has a quote."""
         first, last = self._until(index, expiration)
-        return np.arange(first, last + 1, dtype=np.float64) * self.name.step
+        return np.arange(first, last + 1, dtype=np.float64) * self.name.step * self.units(index)
 
     @cached_property
     def offered(self) -> list[list[dt.date]]:
@@ -270,10 +329,10 @@ class SingleScenario:
         return known
 
     def _around(self, index: int, expiration: dt.date) -> tuple[int, int]:
-        """First and last strike around a session's close, in steps."""
+        """First and last strike around a session's close, in steps: the same before a split as after it."""
         now = self.calendar.session(self.dates[index]).close
         years = (self.calendar.session(expiration).close - now) / YEAR_SECONDS
-        spot, theta = round(float(self.bars[index, 3]), 2), self.theta(index, expiration, years)
+        spot, theta = round(float(self.bars[index, 3]), 2) / self.units(index), self.theta(index, expiration, years)
         width, step = 0.02 + 2.6 * math.sqrt(theta), self.name.step
         return math.ceil(spot * (1 - width) / step), math.floor(spot * (1 + width) / step)
 

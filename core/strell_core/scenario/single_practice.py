@@ -19,11 +19,8 @@ from strell_core.market.chains import SessionChain
 from strell_core.market.instruments import ContractKey
 from strell_core.scenario.generator import Scenario, Settings
 from strell_core.scenario.practice import PracticeScenario, sizes
-from strell_core.scenario.single import NAMES, SingleName, SingleScenario
+from strell_core.scenario.single import DAY, NAMES, OVERNIGHT, SingleName, SingleScenario
 
-DAY = 1 / 252
-OVERNIGHT = 0.3
-"""Share of a day's own variance that comes while the exchange is closed."""
 UNIT_HALF = 1
 """Half of the spread at which the underlying itself is quoted, 0.01 points."""
 

@@ -36,7 +36,7 @@ from venue import clock
 from venue.live import live
 
 EXAMPLES = Path(settings.PROJECT) / "docs" / "strategies"
-SINGLE_SESSIONS = 130
+SINGLE_SESSIONS, SINGLE_INTRADAY = 504, 60
 NAME, PASSWORD = "demo", "harbour-lantern"
 
 
@@ -81,8 +81,9 @@ class Command(ProcessCommand):
         timeline("MK30")
 
     def _others(self, options: dict[str, Any]) -> None:
-        """The stocks and the fund, closing chains of half a year."""
-        load_singles(Settings(), options["closings"], self._progress(), options["processes"])
+        """The stocks and the fund: two years of closes, the last sixty sessions as they traded."""
+        intraday = min(SINGLE_INTRADAY, options["closings"])
+        load_singles(Settings(), options["closings"], self._progress(), options["processes"], intraday)
         for name in NAMES:
             timeline(name.symbol)
 
