@@ -217,9 +217,14 @@ class DecisionOut(BaseModel):
 
 
 class EvidenceOut(Schema):
+    """How often a sentence was true, said no, was unvalued; the session in which it was last true, and how often it
+    was asked since. A run that was stored before that was kept knows neither."""
+
     true: int
     no: int
     unvalued: int
+    last: str | None = None
+    since: int = 0
 
 
 class PartOut(Schema):

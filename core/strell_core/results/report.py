@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -26,8 +25,9 @@ class Report:
     """Of figures that have one: where 90 of 100 records drawn again from this one lie."""
     decisions: list[dict[str, Any]]
     """Every decision time: instant, outcome, the rule that decided, its values."""
-    evidence: dict[str, dict[str, int]]
-    """Sentence id to how often it was true, said no, or was unvalued."""
+    evidence: dict[str, dict[str, Any]]
+    """Sentence id to how often it was true, said no, or was unvalued; the session in which it was last true, and how often
+    it was asked since, the limit of open positions aside."""
     still_open: list[StillOpen]
     leavings: list[Leaving]
 
@@ -51,7 +51,7 @@ def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: in
     made = finished(plan, timeline, history, begin, end, cash, seed)
     last = int(made.curve.sessions[-1]) if len(made.curve.sessions) else 0
     return Report(
-        made.curve, figures(made), intervals(made), _decisions(history), _evidence(plan, history),
+        made.curve, figures(made), intervals(made), _decisions(history), _evidence(plan, timeline, history),
         still_open(plan, timeline, history, _ended(timeline, history, end) - 1), leavings(history, timeline, last),
     )  # fmt: skip
 
@@ -70,10 +70,19 @@ def _decisions(history: History) -> list[dict[str, Any]]:
     ]
 
 
-def _evidence(plan: Plan, history: History) -> dict[str, dict[str, int]]:
-    true: Counter[str] = Counter()
-    no: Counter[str] = Counter()
-    unvalued: Counter[str] = Counter()
+def _evidence(plan: Plan, timeline: Timeline, history: History) -> dict[str, dict[str, Any]]:
+    found: dict[str, dict[str, Any]] = {}
+    # where as many trades are open as may be, nothing is amiss
+    meant = {rule.id for entry in plan.strategy.entries for rule in entry.conditions if rule.kind == "open_limit"}
+
+    def heard(said: str, at: int, *rules: str) -> None:
+        for rule in rules:
+            counts = found.setdefault(rule, {"true": 0, "no": 0, "unvalued": 0, "last": None, "since": 0})
+            counts[said] += 1
+            counts["since"] += rule not in meant
+            if said == "true":
+                counts["last"], counts["since"] = timeline.date_at(at).isoformat(), 0
+
     orders = {
         entry.schedule.id: [r.id for r in entry.conditions]
         + [leg.id for leg in entry.legs]
@@ -82,21 +91,21 @@ def _evidence(plan: Plan, history: History) -> dict[str, dict[str, int]]:
     }
     limits = {rule.id for rule in plan.strategy.guards}
     for reason in history.reasons:
+        at, no = reason.at, "unvalued" if reason.truth == UNVALUED else "no"
         if reason.kind == "no entry" and reason.rule in limits:
             # a limit is asked before the entry's own sentences: what holds is what says no
-            (unvalued if reason.truth == UNVALUED else no).update([reason.rule])
+            heard(no, at, reason.rule)
         elif reason.kind == "entry":
-            true.update([reason.rule, *orders.get(reason.rule, ())])
+            heard("true", at, reason.rule, *orders.get(reason.rule, ()))
         elif reason.kind == "no entry":
             entry = next(
                 entry for entry in plan.strategy.entries if reason.rule in (*orders[entry.schedule.id], entry.size.id)
             )
             order = [*orders[entry.schedule.id], entry.size.id]
-            true.update([entry.schedule.id, *order[: order.index(reason.rule)]])
-            (no if reason.truth == FALSE else unvalued).update([reason.rule])
+            heard("true", at, entry.schedule.id, *order[: order.index(reason.rule)])
+            heard("no" if reason.truth == FALSE else "unvalued", at, reason.rule)
         elif reason.kind == "skipped":
-            no.update([reason.rule])
+            heard("no", at, reason.rule)
         elif reason.kind in ("left", "moved") and reason.truth == TRUE:
-            true.update([reason.rule])
-    ids = {*true, *no, *unvalued}
-    return {key: {"true": true[key], "no": no[key], "unvalued": unvalued[key]} for key in sorted(ids)}
+            heard("true", at, reason.rule)
+    return dict(sorted(found.items()))

@@ -14,6 +14,7 @@ from strell_core.results.equity import equity_curve, trade_path
 from strell_core.results.report import report
 from strell_core.strategy.document import parse
 from tests.demo import short_history
+from tests.engine.test_forty import documents
 from tests.engine.variations import variations
 
 CASH = Decimal(50_000)
@@ -72,6 +73,23 @@ class ReportTest(unittest.TestCase):
         still = sum(float(t.cash) for t in history.state.trades)
         self.assertAlmostEqual(50_000 + closed + still + open_marks, figures["final_equity"], places=6)
 
+    def test_evidence_tells_since_when_a_sentence_has_been_in_the_way(self) -> None:
+        timeline = short_history()
+        document = documents()["10-iron-condor"]
+        (entry,) = document["entries"]
+        entry["conditions"] = [
+            {"rule": "condition", "id": "early", "left": {"measure": "day_of_month"}, "is": "below", "right": 10}
+        ]
+        plan = make_plan(parse(document), timeline)
+        history = run_blocks(plan, timeline, 0, len(timeline.times), Decimal(250_000))
+        made = report(plan, timeline, history, 0, len(timeline.times), Decimal(250_000), seed=1)
+        held = [date for date in timeline.dates if date.day < 10]
+        evidence = made.evidence["early"]
+        self.assertEqual(evidence["last"], max(held).isoformat())
+        self.assertEqual(evidence["since"], sum(date > max(held) for date in timeline.dates))
+        self.assertEqual(evidence["true"], len(held))
+        self.assertGreater(evidence["since"], 4)
+
     def test_evidence_counts_every_decision_once(self) -> None:
         timeline = short_history()
         plan = make_plan(parse(variations()["strangle"]), timeline)
@@ -82,6 +100,8 @@ class ReportTest(unittest.TestCase):
         times, limit = entry.schedule.id, entry.conditions[0].id
         self.assertEqual(made.evidence[limit]["true"], entries)
         self.assertEqual(made.evidence[limit]["no"] + entries, made.evidence[times]["true"])
+        self.assertEqual(made.evidence[limit]["since"], 0, "a limit that is full is meant to be")
+        self.assertEqual(made.evidence[times]["since"], 0)
         left = sum(made.evidence.get(rule.id, {}).get("true", 0) for rule in plan.strategy.leave)
         self.assertEqual(left, sum(r.kind == "left" for r in history.reasons))
         self.assertTrue(np.all(made.curve.equity > 0))

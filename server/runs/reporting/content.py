@@ -202,11 +202,8 @@ def _rules(run: Run) -> list[dict[str, Any]]:
         elif sentence.section in ("leave", "legs"):
             spoke = f"{grouped(counts['true'])} times"
         else:
-            spoke = (
-                f"said no {grouped(counts['no'])} of {grouped(sum(counts.values()))} times"
-                if sum(counts.values())
-                else ""
-            )
+            asked = counts["true"] + counts["no"] + counts["unvalued"]
+            spoke = f"said no {grouped(counts['no'])} of {grouped(asked)} times" if asked else ""
         sections.setdefault(sentence.section, []).append(
             {"number": sentence.number, "text": sentence.text, "note": sentence.note, "spoke": spoke}
         )

@@ -4549,7 +4549,11 @@ export interface components {
              */
             entry: string;
         };
-        /** EvidenceOut */
+        /**
+         * EvidenceOut
+         * @description How often a sentence was true, said no, was unvalued; the session in which it was last true, and how often it
+         *     was asked since. A run that was stored before that was kept knows neither.
+         */
         EvidenceOut: {
             /** True */
             true: number;
@@ -4557,6 +4561,13 @@ export interface components {
             no: number;
             /** Unvalued */
             unvalued: number;
+            /** Last */
+            last?: string | null;
+            /**
+             * Since
+             * @default 0
+             */
+            since: number;
         };
         /**
          * HeldOut

@@ -74,6 +74,7 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
                   sheet={sheet}
                   sentence={sentence}
                   count={evidence.of[sentence.id]}
+                  seen={evidence.remarks?.[sentence.id]}
                   marked={marked.includes(sentence.id)}
                   save={save}
                   declaration={section.sentences.find(
@@ -115,6 +116,8 @@ interface LineProps {
   sheet: Sentence[];
   sentence: Sentence;
   count?: string;
+  /** What a run says of it. */
+  seen?: string;
   marked: boolean;
   save: (document: Document) => Promise<unknown>;
   declaration?: Declaration;
@@ -127,6 +130,7 @@ function SentenceLine({
   sheet,
   sentence,
   count,
+  seen,
   marked,
   save,
   declaration,
@@ -194,6 +198,7 @@ function SentenceLine({
         {sentence.remark && !sentence.off && (
           <span className="block font-sans text-xs text-loss">{sentence.remark}</span>
         )}
+        {seen && !sentence.off && <span className="block font-sans text-xs text-soft">{seen}</span>}
         {sentence.note && <span className="block font-sans text-xs text-soft italic">{sentence.note}</span>}
         {noting && (
           <NoteEditor document={document} sentence={sentence} save={save} close={() => setNoting(false)} />

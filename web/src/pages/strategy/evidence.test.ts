@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Schemas } from "../../api/client";
-import { previewEvidence, runEvidence } from "./evidence";
+import { previewEvidence, runEvidence, silence } from "./evidence";
 import { NO_EVIDENCE } from "./types";
 
 test("an instant shows what each sentence says and which strike each leg takes", () => {
@@ -29,10 +29,21 @@ test("a run shows how often: exits by times, conditions of how many looks", () =
       { id: "if-iv", section: "enter" },
     ],
     evidence: {
-      stop: { true: 12, no: 900, unvalued: 3 },
-      "if-iv": { true: 40, no: 58, unvalued: 2 },
+      stop: { true: 12, no: 900, unvalued: 3, last: "2026-03-02", since: 700 },
+      "if-iv": { true: 40, no: 58, unvalued: 2, last: "2026-11-17", since: 9 },
     },
   } as unknown as Schemas["RunOut"]);
-  expect(shown).toEqual({ title: "run 4", of: { stop: "12 ×", "if-iv": "40 of 100" } });
+  expect(shown).toEqual({ title: "run 4", of: { stop: "12 ×", "if-iv": "40 of 100" }, remarks: {} });
   expect(runEvidence(undefined)).toBe(NO_EVIDENCE);
+});
+
+test("a sentence that was in the way until a run's end is told, a limit or exit is not", () => {
+  const asked = { true: 3, no: 30, unvalued: 0, last: "2026-03-03", since: 12 };
+  expect(silence("legs", asked)).toBe("No strike or expiration has fit since 3 Mar 2026: 12 decisions");
+  expect(silence("checks", asked)).toBe("Not true since 3 Mar 2026: 12 decisions");
+  const never = { true: 0, no: 30, unvalued: 0, last: null, since: 30 };
+  expect(silence("legs", never)).toBe("No strike or expiration fit in 30 decisions");
+  expect(silence("conditions", never)).toBe("Never true in 30 decisions");
+  for (const section of ["leave", "limits", "size", "when", ""]) expect(silence(section, asked)).toBeNull();
+  expect(silence("legs", { ...asked, since: 9 })).toBeNull();
 });

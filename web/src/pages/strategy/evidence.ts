@@ -1,6 +1,6 @@
 /** Counts at the sheet's edge: what each sentence says now, or how often it spoke in a run. */
 import type { Schemas } from "../../api/client";
-import { number } from "../../ui/format";
+import { date, number, plural } from "../../ui/format";
 import { type Evidence, NO_EVIDENCE } from "./types";
 
 export function previewEvidence(preview: Schemas["PreviewOut"]): Evidence {
@@ -14,8 +14,12 @@ export function previewEvidence(preview: Schemas["PreviewOut"]): Evidence {
   return { title: "at this instant", of };
 }
 
+/** Decisions after which it is worth saying that a sentence has not been true. */
+const LONG = 10;
+
 export function runEvidence(run: Schemas["RunOut"] | undefined): Evidence {
   const of: Record<string, string> = {};
+  const remarks: Record<string, string> = {};
   if (!run) return NO_EVIDENCE;
   const section = Object.fromEntries(run.sheet.map((sentence) => [sentence.id, sentence.section]));
   for (const [id, counts] of Object.entries(run.evidence)) {
@@ -24,6 +28,19 @@ export function runEvidence(run: Schemas["RunOut"] | undefined): Evidence {
       section[id] === "leave" || section[id] === "legs"
         ? `${number(counts.true)} ×`
         : `${number(counts.true)} of ${number(asked)}`;
+    const said = silence(section[id] ?? "", counts);
+    if (said) remarks[id] = `${said}, run ${run.number}.`;
   }
-  return { title: `run ${run.number}`, of };
+  return { title: `run ${run.number}`, of, remarks };
+}
+
+/** What is said of a sentence that stood in the way at every decision at a run's end; nothing of a limit, which is to. */
+export function silence(section: string, counts: Schemas["EvidenceOut"]): string | null {
+  if (counts.since < LONG || !["conditions", "legs", "checks"].includes(section)) return null;
+  const times = plural(counts.since, "decision");
+  if (section === "legs")
+    return counts.last
+      ? `No strike or expiration has fit since ${date(counts.last)}: ${times}`
+      : `No strike or expiration fit in ${times}`;
+  return counts.last ? `Not true since ${date(counts.last)}: ${times}` : `Never true in ${times}`;
 }

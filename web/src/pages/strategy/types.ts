@@ -12,6 +12,8 @@ export interface Evidence {
   /** What the counts speak of. */
   title: string;
   of: Record<string, string>;
+  /** What there is to say of a sentence that was in the way for long. */
+  remarks?: Record<string, string>;
 }
 
 export const NO_EVIDENCE: Evidence = { title: "", of: {} };
