@@ -25,15 +25,21 @@ test("a run shows how often: exits by times, conditions of how many looks", () =
   const shown = runEvidence({
     number: 4,
     sheet: [
-      { id: "stop", section: "leave" },
-      { id: "if-iv", section: "enter" },
+      { id: "stop", section: "leave", part: "leave" },
+      { id: "if-iv", section: "enter", part: "conditions" },
+      { id: "wide", section: "legs", part: "checks" },
     ],
     evidence: {
       stop: { true: 12, no: 900, unvalued: 3, last: "2026-03-02", since: 700 },
       "if-iv": { true: 40, no: 58, unvalued: 2, last: "2026-11-17", since: 9 },
+      wide: { true: 0, no: 10, unvalued: 1, last: null, since: 11 },
     },
   } as unknown as Schemas["RunOut"]);
-  expect(shown).toEqual({ title: "run 4", of: { stop: "12 ×", "if-iv": "40 of 100" }, remarks: {} });
+  expect(shown).toEqual({
+    title: "run 4",
+    of: { stop: "12 ×", "if-iv": "40 of 100", wide: "0 ×" },
+    remarks: { wide: "Never true in 11 decisions, run 4." },
+  });
   expect(runEvidence(undefined)).toBe(NO_EVIDENCE);
 });
 
@@ -44,6 +50,6 @@ test("a sentence that was in the way until a run's end is told, a limit or exit 
   const never = { true: 0, no: 30, unvalued: 0, last: null, since: 30 };
   expect(silence("legs", never)).toBe("No strike or expiration fit in 30 decisions");
   expect(silence("conditions", never)).toBe("Never true in 30 decisions");
-  for (const section of ["leave", "limits", "size", "when", ""]) expect(silence(section, asked)).toBeNull();
+  for (const part of ["leave", "limits", "size", "when", ""]) expect(silence(part, asked)).toBeNull();
   expect(silence("legs", { ...asked, since: 9 })).toBeNull();
 });

@@ -22,23 +22,24 @@ export function runEvidence(run: Schemas["RunOut"] | undefined): Evidence {
   const remarks: Record<string, string> = {};
   if (!run) return NO_EVIDENCE;
   const section = Object.fromEntries(run.sheet.map((sentence) => [sentence.id, sentence.section]));
+  const part = Object.fromEntries(run.sheet.map((sentence) => [sentence.id, sentence.part]));
   for (const [id, counts] of Object.entries(run.evidence)) {
     const asked = counts.true + counts.no + counts.unvalued;
     of[id] =
       section[id] === "leave" || section[id] === "legs"
         ? `${number(counts.true)} ×`
         : `${number(counts.true)} of ${number(asked)}`;
-    const said = silence(section[id] ?? "", counts);
+    const said = silence(part[id] ?? "", counts);
     if (said) remarks[id] = `${said}, run ${run.number}.`;
   }
   return { title: `run ${run.number}`, of, remarks };
 }
 
 /** What is said of a sentence that stood in the way at every decision at a run's end; nothing of a limit, which is to. */
-export function silence(section: string, counts: Schemas["EvidenceOut"]): string | null {
-  if (counts.since < LONG || !["conditions", "legs", "checks"].includes(section)) return null;
+export function silence(part: string, counts: Schemas["EvidenceOut"]): string | null {
+  if (counts.since < LONG || !["conditions", "legs", "checks"].includes(part)) return null;
   const times = plural(counts.since, "decision");
-  if (section === "legs")
+  if (part === "legs")
     return counts.last
       ? `No strike or expiration has fit since ${date(counts.last)}: ${times}`
       : `No strike or expiration fit in ${times}`;
