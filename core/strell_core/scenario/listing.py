@@ -6,7 +6,8 @@ import datetime as dt
 
 from strell_core.market.calendars import SessionCalendar
 
-WEEKLY_WEEKS = 5
+WEEKLY_WEEKS, FRIDAY_WEEKS = 5, 9
+"""For how many weeks weeklies of three days are listed, and for how many those of Fridays."""
 MONTHLY_MONTHS = 7
 NEAR_STEP, FAR_STEP = 10, 50
 
@@ -17,13 +18,14 @@ def third_friday(year: int, month: int) -> dt.date:
 
 
 def expirations(calendar: SessionCalendar, day: dt.date) -> list[dt.date]:
-    """Expirations listed on ``day``: Monday, Wednesday and Friday weeklies, third-Friday monthlies.
+    """Expirations listed on ``day``: Monday, Wednesday and Friday weeklies, further Fridays, third-Friday monthlies.
 
     A date on which the exchange is closed moves to the session before it.
     """
     raw = {
         date for ahead in range(7 * WEEKLY_WEEKS + 1) if (date := day + dt.timedelta(days=ahead)).weekday() in (0, 2, 4)
     }
+    raw |= {date for ahead in range(7 * FRIDAY_WEEKS + 1) if (date := day + dt.timedelta(days=ahead)).weekday() == 4}
     for ahead in range(MONTHLY_MONTHS):
         years, month = divmod(day.month - 1 + ahead, 12)
         raw.add(third_friday(day.year + years, month + 1))

@@ -91,7 +91,8 @@ class LimitsTest(ByHandCase):
         made = strategy(entry("only", [*self.STRANGLE], limit=9), limits=bars)
         history = self.run_all(made, timeline)
         found = report(make_plan(parse(made), timeline), timeline, history, 0, len(timeline.times), CASH, 1)
-        self.assertEqual(found.evidence["limit"], {"true": 0, "no": 2, "unvalued": 0})
+        told = {"true": 0, "no": 2, "unvalued": 0, "last": None, "since": 2}
+        self.assertEqual(found.evidence["limit"], told)
         self.assertEqual([item["rule"] for item in found.decisions if item["kind"] == "no entry"], ["limit", "limit"])
 
     def test_only_the_newest_is_closed_one_at_a_time(self) -> None:

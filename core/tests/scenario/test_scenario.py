@@ -18,10 +18,10 @@ from strell_core.scenario.smile import at_the_money_variance, skew, total_varian
 from tests.demo import SHORT, demo_chains, payloads
 
 GOLDEN = {
-    0: "9c6833d1e9cfcbdbdaaf1408b87e2911",
-    300: "95e3d5dca19c04324efbd99271d68eaf",
-    680: "c0dd399623a2bece7bfd96bccc7d273e",
-    749: "073a927730619d917bc40dd2a44c58ce",
+    0: "0fffdb612d4c067bc5efd29cf937c052",
+    300: "5bbc91e7e9d63b323f4ad723872d71be",
+    680: "45394a97efe2661af478debe05591f6d",
+    749: "ab9ae6a8a8bbafce70e33792af107398",
 }
 """Session number to the first half of its chain's SHA-256."""
 
@@ -147,6 +147,17 @@ class ListingTest(unittest.TestCase):
         found = listing.expirations(self.calendar, dt.date(2026, 10, 5))
         self.assertEqual(found[:3], [dt.date(2026, 10, 5), dt.date(2026, 10, 7), dt.date(2026, 10, 9)])
         self.assertIn(dt.date(2027, 3, 19), found)
+        # three days a week for five weeks, Fridays for nine
+        self.assertEqual(
+            [date.weekday() for date in found if dt.date(2026, 11, 2) <= date <= dt.date(2026, 11, 9)], [0, 2, 4, 0]
+        )
+        late = [date for date in found if dt.date(2026, 11, 10) <= date <= dt.date(2026, 12, 7)]
+        self.assertEqual(
+            late, [dt.date(2026, 11, 13), dt.date(2026, 11, 20), dt.date(2026, 11, 27), dt.date(2026, 12, 4)]
+        )
+        for day in self.calendar.between(dt.date(2026, 1, 2), dt.date(2026, 11, 18)):
+            away = [(date - day).days for date in listing.expirations(self.calendar, day)]
+            self.assertLessEqual(min(abs(days - 45) for days in away), 4, "a rule of 45 days finds one")
         self.assertEqual(listing.third_friday(2026, 10), dt.date(2026, 10, 16))
         self.assertTrue(listing.is_monthly(self.calendar, dt.date(2026, 10, 16)))
 

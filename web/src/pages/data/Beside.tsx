@@ -1,16 +1,16 @@
 import { useState } from "react";
 import { type Coverage, useFacts, useRemoveFact } from "../../api/data";
-import { date, number } from "../../ui/format";
+import { date, plural } from "../../ui/format";
 import { Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
 import { tell, tellError } from "../../ui/toast";
 
-const KINDS: [keyof Coverage["beside"], string][] = [
-  ["bars", "daily bars"],
-  ["intraday", "sessions of bars"],
-  ["dividends", "dividends"],
-  ["splits", "splits"],
-  ["events", "events"],
+const KINDS: [name: keyof Coverage["beside"], one: string, many: string][] = [
+  ["bars", "daily bar", "daily bars"],
+  ["intraday", "session of bars", "sessions of bars"],
+  ["dividends", "dividend", "dividends"],
+  ["splits", "split", "splits"],
+  ["events", "event", "events"],
 ];
 const MOST = 400;
 
@@ -40,7 +40,7 @@ export function Beside({ seen }: { seen: Coverage }) {
             nothing yet. Bars, dividends, splits and events come in as files on the left.
           </span>
         )}
-        {known.map(([name, words]) => (
+        {known.map(([name, one, many]) => (
           <button
             key={name}
             type="button"
@@ -48,7 +48,7 @@ export function Beside({ seen }: { seen: Coverage }) {
             aria-expanded={kind === name}
             onClick={() => setKind(kind === name ? null : name)}
           >
-            {number(seen.beside[name])} {words}
+            {plural(seen.beside[name], one, many)}
           </button>
         ))}
         {kind && (
