@@ -1,10 +1,12 @@
 """Strategies: shelf, sheet, revisions, text form, preview."""
 
+from contextlib import suppress
 from typing import Any
 
 from django.http import HttpResponse
 from ninja import Router
 
+from config.errors import Refused
 from people.access import SignedRequest
 from strategies import queries, services
 from strategies.models import Strategy
@@ -18,6 +20,7 @@ from strategies.schemas import (
     MadeFromLegs,
     NewStrategy,
     PreviewOut,
+    RevisedOut,
     RevisionNote,
     RevisionOut,
     RevisionStep,
@@ -83,10 +86,15 @@ def strategy(request: SignedRequest, strategy_id: int) -> dict[str, Any]:
     return _whole(services.find(request.user, strategy_id))
 
 
-@router.put("/strategies/{strategy_id}", response=StrategyOut, operation_id="revise_strategy")
+@router.put("/strategies/{strategy_id}", response=RevisedOut, operation_id="revise_strategy")
 def revise(request: SignedRequest, strategy_id: int, body: Change) -> dict[str, Any]:
     services.revise(request.user, strategy_id, _document(body), body.based_on)
-    return _whole(services.find(request.user, strategy_id))
+    now, shown = services.find(request.user, strategy_id), None
+    if body.preview is not None:
+        # the change is kept, whether it can be shown or not
+        with suppress(Refused):
+            shown = preview(now.latest.document, request.user.pk, body.preview.at, body.preview.entry)
+    return {**_whole(now), "preview": shown}
 
 
 @router.delete("/strategies/{strategy_id}", response={204: None}, operation_id="delete_strategy")

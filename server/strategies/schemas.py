@@ -167,10 +167,19 @@ class MadeFromLegs(Schema):
     """Where the rules pick another strike at that instant than was meant."""
 
 
+class Looked(Asked):
+    """At which instant, and at which entry; the latest decision time and the first unless they are named."""
+
+    at: str | None = None
+    entry: str | None = None
+
+
 class Change(Asked):
     based_on: int
     document: dict[str, Any] | None = None
     text: str | None = None
+    preview: Looked | None = None
+    """What the rules as changed would do is answered as well."""
 
 
 class TextOut(Schema):
@@ -329,3 +338,8 @@ class PreviewOut(Schema):
     legs: list[ChoiceOut]
     single: bool
     structure: StructureOut | None
+
+
+class RevisedOut(StrategyOut):
+    preview: PreviewOut | None
+    """Where it was asked for and there is one; asking for it alone says why there is none."""

@@ -37,6 +37,23 @@ class RevisionTest(DemoTestCase):
             (body["revision"], body["name"], body["track"]["outdated"]), (2, "Harbour strangle, calmer", 0)
         )
 
+    def test_a_change_is_answered_with_what_the_rules_would_do_now(self) -> None:
+        path = f"/strategies/{self.strategy.pk}"
+        changed = self.strategy.latest.document
+        changed["entries"][0]["legs"][0]["strike"]["delta"] = 0.31
+        body = {"based_on": 1, "document": changed, "preview": {}}
+        status, found = self.send("put", path, body)
+        self.assertEqual((status, found["revision"]), (200, 2))
+        self.assertEqual(found["preview"], self.send("get", f"{path}/preview")[1])
+        # an instant that is not there does not cost the change
+        changed["entries"][0]["legs"][0]["strike"]["delta"] = 0.32
+        body = {"based_on": 2, "document": changed, "preview": {"at": "1999-01-04T15:45"}}
+        status, found = self.send("put", path, body)
+        self.assertEqual((status, found["revision"], found["preview"]), (200, 3, None))
+        self.assertIsNone(self.send("put", path, {"based_on": 3, "document": changed})[1]["preview"])
+        status, found = self.send("put", path, {"based_on": 3, "document": changed, "preview": {"when": "now"}})
+        self.assertEqual(status, 422)
+
     def test_saving_without_a_change_makes_no_revision(self) -> None:
         _, body = self.revise(lambda d: None)
         self.assertEqual(body["revision"], 1)

@@ -201,12 +201,24 @@ function useStrategyWrite<T>(write: (given: T) => Promise<Schemas["StrategyOut"]
   });
 }
 
-export const useRevise = (id: number) =>
-  useStrategyWrite(
-    (change: Schemas["Change"]) =>
-      ask(api.PUT("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } }, body: change })),
-    id,
-  );
+/** ``shown``: at which instant and entry the page shows what the rules would do; that comes with the answer. */
+export function useRevise(id: number) {
+  const cache = useQueryClient();
+  return useStrategyWrite(async ({ shown, ...change }: Schemas["Change"] & { shown?: Schemas["Looked"] }) => {
+    const began = performance.now();
+    const { preview, ...strategy } = await ask(
+      api.PUT("/api/strategies/{strategy_id}", {
+        params: { path: { strategy_id: id } },
+        body: { ...change, ...(shown && { preview: shown }) },
+      }),
+    );
+    if (shown && preview) {
+      const { queryKey } = previewOf(id, strategy.revision, shown.at ?? null, shown.entry ?? null);
+      cache.setQueryData(queryKey, { ...preview, took: performance.now() - began });
+    }
+    return strategy;
+  }, id);
+}
 
 export const useGoBack = (id: number) =>
   useStrategyWrite(

@@ -3803,90 +3803,6 @@ export interface components {
             /** Contracts */
             contracts: number;
         };
-        /** Change */
-        Change: {
-            /** Based On */
-            based_on: number;
-            /** Document */
-            document?: {
-                [key: string]: unknown;
-            } | null;
-            /** Text */
-            text?: string | null;
-        };
-        /**
-         * RevisionStep
-         * @description A revision as a step of a run of edits.
-         */
-        RevisionStep: {
-            /** Number */
-            number: number;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /** Change */
-            change: string;
-            /** Digest */
-            digest: string;
-            /** Note */
-            note: string;
-            /** Ends */
-            ends: number;
-            /** In All */
-            in_all: string;
-        };
-        /** RevisionOut */
-        RevisionOut: {
-            /** Number */
-            number: number;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /** Change */
-            change: string;
-            /** Digest */
-            digest: string;
-            /** Note */
-            note: string;
-        };
-        /** RevisionNote */
-        RevisionNote: {
-            /** Note */
-            note: string;
-        };
-        /**
-         * DifferenceRow
-         * @description A sentence in which two sheets differ; nothing where one has none there.
-         */
-        DifferenceRow: {
-            /** Section */
-            section: string;
-            /** Texts */
-            texts: (string | null)[];
-        };
-        /** TextOut */
-        TextOut: {
-            /** Text */
-            text: string;
-        };
-        /** CheckedText */
-        CheckedText: {
-            /** Document */
-            document: {
-                [key: string]: unknown;
-            };
-            /** Sheet */
-            sheet: components["schemas"]["SentenceOut"][];
-        };
-        /** TextIn */
-        TextIn: {
-            /** Text */
-            text: string;
-        };
         /** CandidateOut */
         CandidateOut: {
             /** Strike */
@@ -4050,6 +3966,36 @@ export interface components {
             single: boolean;
             structure: components["schemas"]["StructureOut"] | null;
         };
+        /** RevisedOut */
+        RevisedOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Underlying */
+            underlying: string;
+            /** Revision */
+            revision: number;
+            /** Sentences */
+            sentences: number;
+            glyph: components["schemas"]["GlyphOut"];
+            track: components["schemas"]["TrackOut"];
+            /** Held From */
+            held_from: string | null;
+            /** Looks */
+            looks: number;
+            /** Digest */
+            digest: string;
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Sheet */
+            sheet: components["schemas"]["SentenceOut"][];
+            /** Blocks */
+            blocks: components["schemas"]["BlockOut"][];
+            preview: components["schemas"]["PreviewOut"] | null;
+        };
         /** StructureOut */
         StructureOut: {
             /** Lots */
@@ -4076,6 +4022,101 @@ export interface components {
             text: string;
             /** Sentence */
             sentence: string;
+        };
+        /** Change */
+        Change: {
+            /** Based On */
+            based_on: number;
+            /** Document */
+            document?: {
+                [key: string]: unknown;
+            } | null;
+            /** Text */
+            text?: string | null;
+            preview?: components["schemas"]["Looked"] | null;
+        };
+        /**
+         * Looked
+         * @description At which instant, and at which entry; the latest decision time and the first unless they are named.
+         */
+        Looked: {
+            /** At */
+            at?: string | null;
+            /** Entry */
+            entry?: string | null;
+        };
+        /**
+         * RevisionStep
+         * @description A revision as a step of a run of edits.
+         */
+        RevisionStep: {
+            /** Number */
+            number: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Change */
+            change: string;
+            /** Digest */
+            digest: string;
+            /** Note */
+            note: string;
+            /** Ends */
+            ends: number;
+            /** In All */
+            in_all: string;
+        };
+        /** RevisionOut */
+        RevisionOut: {
+            /** Number */
+            number: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Change */
+            change: string;
+            /** Digest */
+            digest: string;
+            /** Note */
+            note: string;
+        };
+        /** RevisionNote */
+        RevisionNote: {
+            /** Note */
+            note: string;
+        };
+        /**
+         * DifferenceRow
+         * @description A sentence in which two sheets differ; nothing where one has none there.
+         */
+        DifferenceRow: {
+            /** Section */
+            section: string;
+            /** Texts */
+            texts: (string | null)[];
+        };
+        /** TextOut */
+        TextOut: {
+            /** Text */
+            text: string;
+        };
+        /** CheckedText */
+        CheckedText: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Sheet */
+            sheet: components["schemas"]["SentenceOut"][];
+        };
+        /** TextIn */
+        TextIn: {
+            /** Text */
+            text: string;
         };
         /**
          * FigureOut
@@ -7829,7 +7870,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StrategyOut"];
+                    "application/json": components["schemas"]["RevisedOut"];
                 };
             };
         };

@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Refusal } from "../../api/client";
@@ -58,7 +58,6 @@ export function StrategyPage() {
 
 /** Saves a changed document as a new revision and offers to take it back. */
 function useSave(strategy: Strategy, stage: string, at: string | null, entry: string | null) {
-  const cache = useQueryClient();
   const revise = useRevise(strategy.id);
   const back = useGoBack(strategy.id);
   const mirroring = useMirrorSentence(strategy.id);
@@ -84,12 +83,10 @@ function useSave(strategy: Strategy, stage: string, at: string | null, entry: st
   );
   const save = useCallback(
     async (document: Document) => {
-      const saved = await revise.mutateAsync({ based_on: before, document });
-      // asked for before the page is drawn anew
-      if (stage === "rules") cache.prefetchQuery(previewOf(saved.id, saved.revision, at, entry));
-      return kept(saved);
+      const shown = stage === "rules" ? { at, entry } : undefined;
+      return kept(await revise.mutateAsync({ based_on: before, document, shown }));
     },
-    [revise, before, kept, cache, stage, at, entry],
+    [revise, before, kept, stage, at, entry],
   );
   const mirror = useCallback(
     async (sentence: string) => kept(await mirroring.mutateAsync({ sentence, basedOn: before })),
