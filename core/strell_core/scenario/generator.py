@@ -39,6 +39,8 @@ class Settings:
     intraday: int = 120
     step: int = 300
     """Seconds between the snapshots of an intraday session."""
+    fridays: int = listing.FRIDAY_WEEKS
+    """Weeks for which Fridays are listed."""
 
     def plain(self) -> dict[str, Any]:
         """As JSON data; :meth:`parse` reads it."""
@@ -46,7 +48,8 @@ class Settings:
 
     @classmethod
     def parse(cls, raw: dict[str, Any]) -> Settings:
-        return cls(**{**raw, "end": dt.date.fromisoformat(raw["end"])})
+        # a market that was opened before it said so goes on listing what it listed
+        return cls(**{"fridays": listing.WEEKLY_WEEKS, **raw, "end": dt.date.fromisoformat(raw["end"])})
 
 
 @njit(cache=True, nogil=True)
@@ -126,7 +129,7 @@ class Scenario:
         """Session number in which each expiration was first listed."""
         since: dict[dt.date, int] = {}
         for number, date in enumerate(self.dates):
-            for expiration in listing.expirations(self.calendar, date):
+            for expiration in listing.expirations(self.calendar, date, self.settings.fridays):
                 since.setdefault(expiration, number)
         return since
 
@@ -187,7 +190,7 @@ class Scenario:
     def _board(self, index: int) -> Board:
         """What is listed in a session; the last one asked for is kept."""
         if self._last_board is None or self._last_board[0] != index:
-            dates = tuple(listing.expirations(self.calendar, self.dates[index]))
+            dates = tuple(listing.expirations(self.calendar, self.dates[index], self.settings.fridays))
             strikes = [self._strikes(index, expiration) for expiration in dates]
             contracts = [
                 ContractKey(expiration, right, strike, MK30.symbol)

@@ -17,15 +17,16 @@ def third_friday(year: int, month: int) -> dt.date:
     return first + dt.timedelta(days=(4 - first.weekday()) % 7 + 14)
 
 
-def expirations(calendar: SessionCalendar, day: dt.date) -> list[dt.date]:
-    """Expirations listed on ``day``: Monday, Wednesday and Friday weeklies, further Fridays, third-Friday monthlies.
+def expirations(calendar: SessionCalendar, day: dt.date, fridays: int = FRIDAY_WEEKS) -> list[dt.date]:
+    """Expirations listed on ``day``: Monday, Wednesday and Friday weeklies, Fridays for so many weeks,
+    third-Friday monthlies.
 
     A date on which the exchange is closed moves to the session before it.
     """
     raw = {
         date for ahead in range(7 * WEEKLY_WEEKS + 1) if (date := day + dt.timedelta(days=ahead)).weekday() in (0, 2, 4)
     }
-    raw |= {date for ahead in range(7 * FRIDAY_WEEKS + 1) if (date := day + dt.timedelta(days=ahead)).weekday() == 4}
+    raw |= {date for ahead in range(7 * fridays + 1) if (date := day + dt.timedelta(days=ahead)).weekday() == 4}
     for ahead in range(MONTHLY_MONTHS):
         years, month = divmod(day.month - 1 + ahead, 12)
         raw.add(third_friday(day.year + years, month + 1))

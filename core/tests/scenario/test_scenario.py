@@ -161,6 +161,16 @@ class ListingTest(unittest.TestCase):
         self.assertEqual(listing.third_friday(2026, 10), dt.date(2026, 10, 16))
         self.assertTrue(listing.is_monthly(self.calendar, dt.date(2026, 10, 16)))
 
+    def test_a_market_that_was_opened_before_goes_on_listing_what_it_listed(self) -> None:
+        old = {key: value for key, value in SHORT.plain().items() if key != "fridays"}
+        before, now = Scenario(Settings.parse(old)), Scenario(SHORT)
+        index = now.dates.index(dt.date(2026, 10, 5))
+        listed = now.chain(index).expirations
+        wanted = [d for d in listed if d <= dt.date(2026, 11, 9) or listing.is_monthly(self.calendar, d)]
+        self.assertEqual(list(before.chain(index).expirations), wanted)
+        self.assertEqual(len(listed) - len(wanted), 3)
+        self.assertEqual(Settings.parse(SHORT.plain()), SHORT)
+
     def test_an_expiration_on_a_holiday_moves_to_the_session_before(self) -> None:
         found = listing.expirations(self.calendar, dt.date(2026, 10, 5))
         self.assertNotIn(dt.date(2026, 10, 14), found)
