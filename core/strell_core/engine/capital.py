@@ -14,13 +14,12 @@ from strell_core.engine.marks import carried
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import Order, TradeState
 from strell_core.margin import strategy_based as margin
-from strell_core.market.instruments import ContractKey, Right
+from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 
 CENT = 0.005
 """Amounts of money this near are the same."""
-SIGN = {str(right): right.sign for right in Right}
 
 
 class Backed(NamedTuple):
@@ -49,13 +48,10 @@ def needed(plan: Plan, timeline: Timeline, index: int, legs: Iterable[Backed], m
     point, legs = float(plan.quantum) / PARTS, list(legs)
     units = sum(leg.contracts for leg in legs if leg.contract.is_unit)
     found = [
-        margin.Leg(
-            leg.contracts, SIGN[leg.contract.right], float(leg.contract.strike),
-            timeline.settles_at(leg.contract), leg.parts * point,
-        )
+        margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at, leg.parts * point)
         for leg in legs
         if not leg.contract.is_unit
-    ]  # fmt: skip
+    ]
     spot = int(timeline.spot[index]) / 100
     return margin.capital(found, spot, margin.share_of(plan.underlying.kind), units) * multiplier
 
@@ -66,10 +62,7 @@ def needed_over(
 ) -> npt.NDArray[np.float64]:  # fmt: skip
     """:func:`needed` of option legs at snapshots ``at`` ``(n,)``, at their prices ``parts`` ``(legs, n)``."""
     point = float(plan.quantum) / PARTS
-    found = [
-        margin.Leg(leg.contracts, SIGN[leg.contract.right], float(leg.contract.strike), timeline.settles_at(leg.contract), 0.0)
-        for leg in legs
-    ]  # fmt: skip
+    found = [margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at) for leg in legs]
     spot = timeline.spot[at].astype(np.float64) / 100
     return (
         margin.capital_over(found, parts.astype(np.float64) * point, spot, margin.share_of(plan.underlying.kind))

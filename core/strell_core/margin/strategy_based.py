@@ -16,7 +16,7 @@ Rules after FINRA Rule 4210(f)(2) and the exchanges' margin manuals, recalled fr
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import NamedTuple
@@ -24,7 +24,10 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.market.instruments import ContractKey, Right
+
 Floats = npt.NDArray[np.float64]
+SIGN = {str(right): right.sign for right in Right}
 INDEX_SHARE = 0.15
 STOCK_SHARE = 0.20
 LEAST_SHARE = 0.10
@@ -47,6 +50,13 @@ class Leg(NamedTuple):
     strike: float
     settlement: int
     mark: float
+
+    @classmethod
+    def of(
+        cls, contract: ContractKey, contracts: int, settles_at: Callable[[ContractKey], int], mark: float = 0.0
+    ) -> Leg:
+        """An option; ``settles_at`` says when a contract settles."""
+        return cls(contracts, SIGN[contract.right], float(contract.strike), settles_at(contract), mark)
 
 
 Pair = tuple[Leg, Leg, int]

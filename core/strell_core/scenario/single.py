@@ -13,7 +13,7 @@ import datetime as dt
 import math
 from dataclasses import dataclass
 from decimal import Decimal
-from functools import cached_property
+from functools import cached_property, partial
 
 import numpy as np
 import numpy.typing as npt
@@ -237,11 +237,11 @@ class SingleScenario:
             self._chain(index, int(path.times[row]), price, float(path.variance[row]))
             for row, price in zip(rows.tolist(), prices, strict=True)
         ]
-        snapshots = {
-            name: np.concatenate([getattr(chain, name) for chain in made], axis=-1)
-            for name in ("times", "spot", "forward", "bid", "ask", "iv")
-        }
-        return dataclasses.replace(made[-1], **snapshots)
+        every = partial(np.concatenate, axis=-1)
+        return dataclasses.replace(
+            made[-1], times=every([c.times for c in made]), spot=every([c.spot for c in made]), forward=every([c.forward for c in made]),
+            bid=every([c.bid for c in made]), ask=every([c.ask for c in made]), iv=every([c.iv for c in made]),
+        )  # fmt: skip
 
     def _chain(self, index: int, now: int, spot: float, variance: float | None = None) -> SessionChain:
         """The chain of session ``index`` at epoch second ``now``."""

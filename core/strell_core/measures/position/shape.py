@@ -55,12 +55,7 @@ def _point(stretch: Stretch) -> float:
 def _required(stretch: Stretch) -> tuple[list[margin.Leg], int, float]:
     """What the margin rules take: options without their marks, contracts of units, the share of the underlying's value."""
     timeline = stretch.market.timeline(stretch.symbol)
-    legs = [
-        margin.Leg(
-            leg.contracts, Right(leg.contract.right).sign, float(leg.contract.strike), timeline.settles_at(leg.contract), 0.0
-        )
-        for leg in _options(stretch)
-    ]  # fmt: skip
+    legs = [margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at) for leg in _options(stretch)]
     units = sum(leg.contracts for leg in stretch.legs if leg.contract.is_unit)
     return legs, units, margin.share_of(timeline.underlying.kind)
 

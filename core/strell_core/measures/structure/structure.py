@@ -131,8 +131,8 @@ def margin_of(structure: Structure) -> float:
     """Capital of a lot in points, at mid."""
     view, quantum = structure.view, float(structure.view.underlying.quantum)
     legs = [
-        margin.Leg(
-            leg.contracts, Right(leg.contract.right).sign, float(leg.contract.strike), view.timeline.settles_at(leg.contract),
+        margin.Leg.of(
+            leg.contract, leg.contracts, view.timeline.settles_at,
             (leg.quote.bid + leg.quote.ask) / 2 * quantum if leg.quote.valid else 0.0,
         )
         for leg in _options(structure)
