@@ -1,7 +1,8 @@
 """The sheet in the browser, while it runs: start ./strell demo first, then ./strell bench sheet.
 
-A request that computes nothing; what the rules would do, decision by decision; and from the key that changes a value
-to what the rules would now do being drawn. On a copy of the demo's strangle, which is taken away again.
+A request that computes nothing; what the rules would do, decision by decision; from the key that changes a value to what
+the rules would now do being drawn, on a copy of the demo's strangle, which is taken away again; and from a click on the
+shelf, with nothing kept from before, to every decision time of the condor's last run over three years being drawn.
 """
 
 from __future__ import annotations
@@ -48,6 +49,18 @@ DRAWN = """() => {
     seen.observe(picked, { subtree: true, childList: true, characterData: true, attributes: true });
   }, { capture: true, once: true });
 }"""
+STRIP = """(name) => {
+  const began = performance.now();
+  const strip = () => document.querySelector('section[aria-label="Decision times"] svg');
+  window.__drawn = null;
+  const seen = new MutationObserver(() => {
+    if (!strip()) return;
+    seen.disconnect();
+    requestAnimationFrame(() => { window.__drawn = performance.now() - began; });
+  });
+  seen.observe(document.body, { subtree: true, childList: true });
+  [...document.querySelectorAll("a")].find((link) => link.textContent.includes(name)).click();
+}"""
 
 
 def run() -> None:
@@ -86,8 +99,17 @@ def _in_the_browser(strategy: int) -> dict[str, list[float]]:
         page.goto(f"{ADDRESS}/strategies/{strategy}/rules")
         page.get_by_text("answered in").wait_for()
         out["from changing a value to what the rules would do now"] = [_edited(page, turn) for turn in range(TIMES)]
+        out["from the shelf to every decision time of a run over three years"] = [_strip(page) for _ in range(TIMES)]
         browser.close()
     return out
+
+
+def _strip(page: Any) -> float:
+    page.goto(ADDRESS)
+    page.get_by_role("link", name="Tide condor").first.wait_for()
+    page.wait_for_timeout(1000)
+    page.evaluate(STRIP, "Tide condor")
+    return float(page.wait_for_function("() => window.__drawn", timeout=5000).json_value())
 
 
 def _edited(page: Any, turn: int) -> float:

@@ -1,6 +1,7 @@
 """Strategies: shelf, sheet, revisions, text form, preview."""
 
 from contextlib import suppress
+from functools import lru_cache
 from typing import Any
 
 from django.http import HttpResponse
@@ -48,8 +49,14 @@ def _document(body: NewStrategy | Change) -> dict[str, Any]:
 
 
 @router.get("/declarations", response=DeclarationsOut, operation_id="declarations")
-def declarations(request: SignedRequest) -> dict[str, Any]:
-    return queries.declarations()
+def declarations(request: SignedRequest) -> HttpResponse:
+    return HttpResponse(_declarations_text(), content_type="application/json")
+
+
+@lru_cache(maxsize=1)
+def _declarations_text() -> str:
+    """They are as they are while a process lives, and every page asks for them."""
+    return DeclarationsOut.model_validate(queries.declarations()).model_dump_json()
 
 
 @router.get("/strategy-schema.json", response=dict[str, Any], operation_id="strategy_schema")
