@@ -144,7 +144,7 @@ class DataStory(BrowserTestCase):
         beside.get_by_role("button", name="2 dividends").click()
         expect(beside.get_by_role("table", name="dividends")).to_contain_text("14 Sep 2026")
         beside.get_by_role("button", name="Take out").first.click()
-        expect(beside).to_contain_text("1 dividends")
+        expect(beside.get_by_role("button", name="1 dividend", exact=True)).to_be_visible()
         self.assertEqual(self.serious_faults(), [])
 
         terms_ = page.get_by_role("region", name="Terms")

@@ -29,7 +29,7 @@ from strell_core.market.timeline import NO_DELTA, ExpirationCube, Timeline
 from strell_core.pricing import premium_table
 from strell_core.pricing.black import YEAR_SECONDS, delta_grid
 
-LAYOUT = 3
+LAYOUT = 4
 Deltas = dict[tuple[dt.date, dt.date, int], npt.NDArray[np.int16]]
 """Deltas by session, expiration and epoch second, in the order of the session's chain."""
 _FIELDS = {"bid": "<i4", "ask": "<i4", "iv": "<u2", "delta": "<i2"}
@@ -89,17 +89,18 @@ def _fill(
     forward = np.full(index["forward_cells"], np.nan)
     interest = np.zeros(index["interest_cells"], np.int32)
     times, spot = np.empty(n, np.int64), np.empty(n, np.int32)
-    settlement, atm = [], []
+    settlement, atm, traded = [], [], []
     for number, chain in enumerate(chains):
         a = index["first"][number]
         m = len(chain.times)
         times[a : a + m], spot[a : a + m] = chain.times, chain.spot
         settlement.append(chain.settlement)
         atm.append(_atm_iv(chain))
+        traded.append(_traded(chain))
         _place(index, number, chain, flat, forward, interest, underlying, calendar, deltas)
     return {
         "times": times, "spot": spot, "settlement": np.array(settlement, np.int32), "atm": np.array(atm),
-        "forward": forward, "interest": interest,
+        "forward": forward, "interest": interest, "traded": np.array(traded, np.float64).reshape(-1, 2).T,
     }  # fmt: skip
 
 
@@ -205,6 +206,13 @@ def _atm_iv(chain: SessionChain) -> float:
     return float(chain.iv[min(calls)[1], -1]) / 100.0 if calls and np.isfinite(forward) else float("nan")
 
 
+def _traded(chain: SessionChain) -> tuple[float, float]:
+    """Contracts of puts and calls that were traded; NaN where no volume is told."""
+    calls = np.array([contract.right == "call" for contract in chain.contracts], np.bool_)
+    volume = np.maximum(chain.volume, 0)
+    return (float(volume[~calls].sum()), float(volume[calls].sum())) if volume.any() else (np.nan, np.nan)
+
+
 def open_timeline(folder: Path, underlying: Underlying, calendar: SessionCalendar) -> Timeline:
     """Open a cache; raises ``FileNotFoundError`` if it is not there or of another layout."""
     index = json.loads((folder / "index.json").read_text())
@@ -246,13 +254,16 @@ def _timeline(
     first = np.array(index["first"], np.int64)
     splits = tuple(Split(date, ratio) for date, ratio in underlying.splits)
     ranges = _ranges(axis["spot"], first)
-    daily = DailyHistory(dates, axis["settlement"] / 100.0, axis["atm"], splits=splits, ranges=ranges)
+    daily = DailyHistory(
+        dates, axis["settlement"] / 100.0, axis["atm"], splits=splits, ranges=ranges, traded=axis["traded"]
+    )
     if past is not None:
         known = bisect_left(past.dates, dates[0])
         daily = DailyHistory(
             (*past.dates[:known], *dates), np.concatenate([past.close[:known], daily.close]),
             np.concatenate([past.atm_iv[:known], daily.atm_iv]), known, splits,
             np.concatenate([[past.open[:known], past.high[:known], past.low[:known]], ranges], axis=1),
+            np.concatenate([[past.puts_traded[:known], past.calls_traded[:known]], axis["traded"]], axis=1),
         )  # fmt: skip
     # what settles at the open does so at the first price of its session
     at_open = np.array([underlying.on(date).settles == "open" for date in dates])

@@ -117,11 +117,16 @@ def _daily(past: DailyHistory, recent: DailyHistory) -> DailyHistory:
         (*past.dates, *recent.dates[new]), np.concatenate([past.close, recent.close[new]]),
         np.concatenate([past.atm_iv, recent.atm_iv[new]]), past.earlier, recent.splits,
         np.concatenate([_ranges(past), _ranges(recent)[:, new]], axis=1),
+        np.concatenate([_traded(past), _traded(recent)[:, new]], axis=1),
     )  # fmt: skip
 
 
 def _ranges(daily: DailyHistory) -> npt.NDArray[np.float64]:
     return np.array([daily.open, daily.high, daily.low])
+
+
+def _traded(daily: DailyHistory) -> npt.NDArray[np.float64]:
+    return np.array([daily.puts_traded, daily.calls_traded])
 
 
 def _joined(past: ExpirationCube, later: ExpirationCube) -> ExpirationCube:

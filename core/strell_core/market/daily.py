@@ -25,21 +25,31 @@ class DailyHistory:
     splits: tuple[Split, ...] = ()
     ranges: npt.NDArray[np.float64] | None = None
     """First, highest and lowest recorded price ``(3, n)``; NaN in sessions of a single snapshot. Nothing: not known."""
+    traded: npt.NDArray[np.float64] | None = None
+    """Contracts of puts and of calls that were traded in the session ``(2, n)``. Nothing: not known."""
 
     @property
     def open(self) -> npt.NDArray[np.float64]:
-        return self._range(0)
+        return self._known(self.ranges, 0)
 
     @property
     def high(self) -> npt.NDArray[np.float64]:
-        return self._range(1)
+        return self._known(self.ranges, 1)
 
     @property
     def low(self) -> npt.NDArray[np.float64]:
-        return self._range(2)
+        return self._known(self.ranges, 2)
 
-    def _range(self, row: int) -> npt.NDArray[np.float64]:
-        found: npt.NDArray[np.float64] = np.full(len(self.dates), np.nan) if self.ranges is None else self.ranges[row]
+    @property
+    def puts_traded(self) -> npt.NDArray[np.float64]:
+        return self._known(self.traded, 0)
+
+    @property
+    def calls_traded(self) -> npt.NDArray[np.float64]:
+        return self._known(self.traded, 1)
+
+    def _known(self, rows: npt.NDArray[np.float64] | None, row: int) -> npt.NDArray[np.float64]:
+        found: npt.NDArray[np.float64] = np.full(len(self.dates), np.nan) if rows is None else rows[row]
         return found
 
     def before(self, session: int) -> DailyHistory:
@@ -55,7 +65,8 @@ class DailyHistory:
                 if ranges is not None:
                     ranges = ranges.copy()
                     ranges[:, :place] /= split.ratio
-        return DailyHistory(self.dates[:known], close, self.atm_iv[:known], ranges=ranges)
+        traded = None if self.traded is None else self.traded[:, :known]
+        return DailyHistory(self.dates[:known], close, self.atm_iv[:known], ranges=ranges, traded=traded)
 
     def unit_ends(self, sessions: int) -> list[int]:
         """Sessions of the timeline after which :meth:`before` gives closes in other units, and ``sessions``."""

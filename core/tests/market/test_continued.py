@@ -32,7 +32,7 @@ class ContinuedTest(TestCase):
         for name in ("first", "times", "spot", "settlement", "session_of", "minute", "is_last", "is_single"):
             np.testing.assert_array_equal(getattr(made, name), getattr(whole, name), name)
         self.assertEqual(made.dates, whole.dates)
-        for name in ("close", "atm_iv", "ranges"):
+        for name in ("close", "atm_iv", "ranges", "traded"):
             np.testing.assert_array_equal(getattr(made.daily, name), getattr(whole.daily, name), name)
         self.assertEqual((made.daily.dates, made.daily.earlier), (whole.daily.dates, whole.daily.earlier))
         self.assertEqual(list(made.cubes), list(whole.cubes))

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import dataclasses
 import unittest
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
+from strell_core.formats.cubes import in_memory
+from strell_core.market.calendars import marrowick
 from strell_core.market.daily import DailyHistory
 from strell_core.measures.bars import Indicator
 from strell_core.measures.measure import MarketMeasure, load
-from tests.demo import demo_history, short_history
+from strell_core.scenario.generator import MK30
+from tests.demo import SHORT, chains, demo_history, short_history
 
 
 def history(closes: list[float], iv: list[float] | None = None) -> DailyHistory:
@@ -69,6 +73,22 @@ class AgainstOthersTest(unittest.TestCase):
         iv = pd.Series(self.daily.atm_iv)
         low, high = iv.rolling(126).min(), iv.rolling(126).max()
         np.testing.assert_allclose(self.series("iv_rank", sessions=126), 100 * (iv - low) / (high - low), atol=1e-9)
+
+    def test_puts_that_were_traded_against_calls(self) -> None:
+        recorded = list(chains(SHORT))
+        wanted = []
+        for chain in recorded:
+            volume = {right: 0 for right in ("put", "call")}
+            for contract, traded in zip(chain.contracts, chain.volume.tolist(), strict=True):
+                volume[contract.right] += traded
+            wanted.append(volume["put"] / volume["call"])
+        found = measured(load()["put_call_volume"], short_history().daily, {})
+        np.testing.assert_allclose(found, wanted, atol=0.0006)
+        # without volume nothing is said
+        silent = dataclasses.replace(recorded[-1], volume=np.zeros_like(recorded[-1].volume))
+        made = in_memory([recorded[-2], silent], MK30, marrowick(), "two")
+        known = measured(load()["put_call_volume"], made.daily, {})
+        self.assertEqual(np.isnan(known).tolist(), [False, True])
 
 
 class KnowledgeTest(unittest.TestCase):

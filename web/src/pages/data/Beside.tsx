@@ -60,7 +60,7 @@ export function Beside({ seen }: { seen: Coverage }) {
       {kind && facts.isPending && <Skeleton className="m-3 h-24" />}
       {kind && rows.length > 0 && (
         <div className="max-h-60 overflow-y-auto border-t">
-          <table className="plain" aria-label={KINDS.find(([name]) => name === kind)?.[1]}>
+          <table className="plain" aria-label={KINDS.find(([name]) => name === kind)?.[2]}>
             <thead className="sticky top-0 bg-surface">
               <tr>
                 {columns.map((name) => (
