@@ -94,6 +94,7 @@ def _without(chain: SessionChain, gone: dt.date) -> SessionChain:
     return dataclasses.replace(
         chain, expirations=tuple(date for date in chain.expirations if date != gone), contracts=tuple(chain.contracts[n] for n in keep), forward=chain.forward[ranks], bid=chain.bid[keep],
         ask=chain.ask[keep], iv=chain.iv[keep], open_interest=chain.open_interest[keep],
+        volume=chain.volume[keep],
     )  # fmt: skip
 
 
