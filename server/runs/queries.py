@@ -211,12 +211,11 @@ def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, 
     out = []
     for item in made:
         sentence, declaration = known[item["rule"]]
-        text = item["values"].get("message")
         if item["kind"] == "entry":
             codes = item["values"]["contracts"]
             labels = [ContractKey.parse(code, history.underlying.symbol).label for code in codes]
             text = "entered " + ", ".join(labels)
-        elif text is None:
+        else:
             text = reason_text(declaration, item["truth"], item["values"], str)
         out.append(
             {

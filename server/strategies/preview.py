@@ -116,7 +116,7 @@ def _verdicts(document: dict[str, Any], decision: EntryDecision) -> list[dict[st
         if found is None or sentence.off:
             continue
         declaration = catalogue.sentences(sentence.part)[sentence.rule]
-        text = found.values.get("message") or reason_text(declaration, found.truth, found.values, str)
+        text = reason_text(declaration, found.truth, found.values, str)
         out.append(
             {"id": sentence.id, "number": sentence.number, "truth": TRUTH_WORDS[found.truth], "text": text,
              "sentence": sentence.text}

@@ -13,7 +13,10 @@ MONEY_VALUES = {"pnl", "loss", "premium", "best"}
 
 
 def reason_text(declaration: Declaration, truth: int, values: Mapping[str, Any], as_money: Callable[[int], str]) -> str:
-    """The declaration's text for a truth, its values filled in; money through ``as_money``."""
+    """What was said in so many words, else the declaration's text for a truth, its values filled in; money through
+    ``as_money``."""
+    if values.get("message"):
+        return str(values["message"])
     template = declaration.when_unvalued
     if truth in (TRUE, FALSE):
         template = declaration.when_true if truth == TRUE else declaration.when_false

@@ -81,3 +81,14 @@ class ReasonTest(unittest.TestCase):
         self.assertEqual(
             reason_text(rsi, FALSE, {"value": 41.2, "comparison": "below", "level": 30}, str), "41.2, needs below 30"
         )
+
+    def test_a_size_that_says_no_says_why(self) -> None:
+        said = {
+            rule: reason_text(declaration, FALSE, {"lots": 0}, str)
+            for rule, declaration in catalogue.sentences("size").items()
+            if rule != "fixed_lots"
+        }
+        self.assertEqual(set(said.values()), {"not one whole lot", "not one whole lot, or not known at this instant"})
+        short = {"message": "needs 900 EUR of capital, 100 EUR is free", "needed": 900, "free": 100}
+        for declaration in catalogue.sentences("size").values():
+            self.assertEqual(reason_text(declaration, FALSE, short, str), short["message"])

@@ -9,26 +9,27 @@ from strell_core.measures.structure.structure import capital, max_loss
 from strell_core.strategy.kinds import EntryFrame, SizeRule, size_rules
 
 MOST = Param("most", "integer", "At most", 10, 1, 1000)
+NONE = "not one whole lot"
 SHARE = Param("percent", "number", "Share of equity", 10.0, 0.1, 100, 0.1, "%")
 CAPITAL = Declaration(
     id="capital_share", section="size", title="By capital", sentence="As many lots as take {percent} of equity in capital, at most {most}.",
     params=(SHARE, MOST),
     explains="Capital of a lot by the strategy-based rules at mid; rounded down, zero lots is no entry. A structure that takes no "
     "capital beyond its price is sized by that.",
-    example="As many lots as take 10.0 % of equity in capital, at most 10.", words=("margin", "percent of account", "buying power"), once=True,
+    example="As many lots as take 10.0 % of equity in capital, at most 10.", words=("margin", "percent of account", "buying power"), once=True, when_false=NONE,
 )  # fmt: skip
 RISK = Declaration(
     id="risk_share", section="size", title="By maximum loss", sentence="As many lots as can lose {percent} of equity, at most {most}.",
     params=(SHARE, MOST),
     explains="Maximum loss of a lot at expiration, opened at bid and ask; rounded down, zero lots is no entry. None where the loss is "
     "unbounded, or for legs that expire apart.",
-    example="As many lots as can lose 2.0 % of equity, at most 10.", words=("risk", "percent of account", "fixed fractional"), once=True,
+    example="As many lots as can lose 2.0 % of equity, at most 10.", words=("risk", "percent of account", "fixed fractional"), once=True, when_false=NONE,
 )  # fmt: skip
 MONEY = Declaration(
     id="risk_money", section="size", title="By money at risk", sentence="As many lots as can lose {money} in money, at most {most}.",
     params=(Param("money", "amount", "Money", 1000.0, 1, 1e9, 0.01), MOST),
     explains="As *by maximum loss*, with an amount in the account's currency in place of a share.",
-    example="As many lots as can lose 1 000 in money, at most 10.", words=("risk", "fixed amount"), once=True,
+    example="As many lots as can lose 1 000 in money, at most 10.", words=("risk", "fixed amount"), once=True, when_false=NONE,
 )  # fmt: skip
 
 

@@ -20,6 +20,7 @@ DECLARATION = Declaration(
     "something holds* they change with the account or the market.",
     example="As many lots as (1 while equity below its high in % is above 5, else 2), at most 10.",
     words=("vega", "delta", "half", "drawdown", "scale", "anything"), once=True,
+    when_false="not one whole lot, or not known at this instant",
 )  # fmt: skip
 
 
