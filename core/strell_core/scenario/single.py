@@ -302,7 +302,8 @@ class SingleScenario:
         }  # fmt: skip
 
     def listed(self, index: int) -> list[dt.date]:
-        """Expirations in the chain of session ``index``: at its close those of its own date are gone."""
+        """Expirations in the chain of session ``index``, its own date among them where more than its close is recorded: at the
+        close they are gone."""
         date = self.dates[index]
         own = [date] if index >= max(1, self.recorded_from) and date in self.offered[index - 1] else []
         return [*own, *self.offered[index]]

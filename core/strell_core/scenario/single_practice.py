@@ -34,7 +34,7 @@ class SinglePractice(SingleScenario):
         market = PracticeScenario(until, settings)
         super().__init__(name, market, sessions + len(market.dates) - market.past)
         self.history = SingleScenario(name, Scenario(settings, market.calendar), sessions)
-        self.past = len(self.history.dates)
+        self.past = self.recorded_from = len(self.history.dates)
 
     @cached_property
     def seconds(self) -> dict[int, npt.NDArray[np.float64]]:
@@ -68,12 +68,6 @@ class SinglePractice(SingleScenario):
     def bars(self) -> npt.NDArray[np.float64]:
         today = [(path[0], path.max(), path.min(), path[-1]) for path in self.seconds.values()]
         return np.concatenate([self.history.bars, np.array(today).reshape(-1, 4)])
-
-    def listed(self, index: int) -> list[dt.date]:
-        """Expirations traded in an added session, its own date among them."""
-        date = self.dates[index]
-        own = [date] if date in self.offered[index - 1] else []
-        return [*own, *self.offered[index]]
 
     def strikes(self, index: int, expiration: dt.date) -> npt.NDArray[np.float64]:
         """Those listed when the session before was over: nothing is listed while it trades."""

@@ -33,7 +33,7 @@ MONEY = Declaration(
 )  # fmt: skip
 
 
-def _lots(money: float, each: float, most: int) -> int:
+def whole_lots(money: float, each: float, most: int) -> int:
     """Whole lots for an amount; a hair more than whole counts as whole."""
     if not math.isfinite(each) or not math.isfinite(money) or each <= 0:
         return 0
@@ -51,7 +51,9 @@ def _structure(frame: EntryFrame, legs: Sequence[PickedLeg]) -> Structure | None
 
 def by_capital(frame: EntryFrame, legs: Sequence[PickedLeg], params: Params) -> int:
     found = _structure(frame, legs)
-    return 0 if found is None else _lots(_equity(frame) * params["percent"] / 100, capital(found, {}), params["most"])
+    return (
+        0 if found is None else whole_lots(_equity(frame) * params["percent"] / 100, capital(found, {}), params["most"])
+    )
 
 
 def _risk(frame: EntryFrame, legs: Sequence[PickedLeg]) -> float:
@@ -60,11 +62,11 @@ def _risk(frame: EntryFrame, legs: Sequence[PickedLeg]) -> float:
 
 
 def by_risk(frame: EntryFrame, legs: Sequence[PickedLeg], params: Params) -> int:
-    return _lots(_equity(frame) * params["percent"] / 100, _risk(frame, legs), params["most"])
+    return whole_lots(_equity(frame) * params["percent"] / 100, _risk(frame, legs), params["most"])
 
 
 def by_money(frame: EntryFrame, legs: Sequence[PickedLeg], params: Params) -> int:
-    return _lots(float(params["money"]), _risk(frame, legs), params["most"])
+    return whole_lots(float(params["money"]), _risk(frame, legs), params["most"])
 
 
 Lots = Callable[[EntryFrame, Sequence[PickedLeg], Params], int]

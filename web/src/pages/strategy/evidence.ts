@@ -21,15 +21,15 @@ export function runEvidence(run: Schemas["RunOut"] | undefined): Evidence {
   const of: Record<string, string> = {};
   const remarks: Record<string, string> = {};
   if (!run) return NO_EVIDENCE;
-  const section = Object.fromEntries(run.sheet.map((sentence) => [sentence.id, sentence.section]));
-  const part = Object.fromEntries(run.sheet.map((sentence) => [sentence.id, sentence.part]));
+  const stands = Object.fromEntries(run.sheet.map(({ id, section, part }) => [id, { section, part }]));
   for (const [id, counts] of Object.entries(run.evidence)) {
+    const { section, part } = stands[id] ?? { section: "", part: "" };
     const asked = counts.true + counts.no + counts.unvalued;
     of[id] =
-      section[id] === "leave" || section[id] === "legs"
+      section === "leave" || section === "legs"
         ? `${number(counts.true)} ×`
         : `${number(counts.true)} of ${number(asked)}`;
-    const said = silence(part[id] ?? "", counts);
+    const said = silence(part, counts);
     if (said) remarks[id] = `${said}, run ${run.number}.`;
   }
   return { title: `run ${run.number}`, of, remarks };
