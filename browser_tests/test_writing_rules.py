@@ -11,6 +11,8 @@ from playwright.sync_api import expect
 
 from browser_tests.stage import NAME, PASSWORD, BrowserTestCase
 from config.tests.demo import document
+from facts import copies
+from market.refresh import refresh
 from strategies import services as strategies
 
 
@@ -372,3 +374,46 @@ class RulesStory(BrowserTestCase):
         self.assertEqual(self.serious_faults(), [])
         self.page.get_by_role("button", name="go back").click()
         expect(self.page.get_by_role("heading", name="Harbour strangle", exact=True)).to_be_visible()
+
+
+class TwoUnderlyingsStory(BrowserTestCase):
+    def test_a_second_entry_trades_a_second_underlying(self) -> None:
+        refresh(copies.copy(self.user, "MK30", "TWIN"))
+        self.sign_in(f"/strategies/{self.strategy.pk}/rules")
+        self.page.get_by_role("button", name="Underlyings: MK30").click()
+        window = self.page.get_by_role("dialog", name="Underlyings")
+        window.get_by_label("Add an underlying").select_option("TWIN")
+        expect(window).to_contain_text("looked at only")
+        self.page.keyboard.press("Escape")
+        # one more entry, by keyboard alone
+        self.page.get_by_role("button", name="More for the entry").focus()
+        self.page.keyboard.press("Enter")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name="Enter: entry 2, on MK30")).to_be_visible()
+        self.page.get_by_role("button", name="More for entry 2").focus()
+        self.page.keyboard.press("Enter")
+        self.page.keyboard.type("Trade")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name="Enter: entry 2, on TWIN")).to_be_visible()
+        self.page.get_by_role("button", name="More for entry 2").focus()
+        self.page.keyboard.press("Enter")
+        self.page.keyboard.type("Rename")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_label("Name of entry 2")).to_be_focused()
+        self.page.keyboard.press("Control+a")
+        self.page.keyboard.type("twin")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name="Enter: twin, on TWIN")).to_be_visible()
+        # what it would pick is of what it trades
+        self.page.get_by_role("button", name=re.compile("^twin: ")).click()
+        expect(self.page.get_by_label("Picked structure")).to_contain_text("TWIN")
+        # what an entry trades is not taken away under it
+        self.page.get_by_role("button", name="Underlyings: MK30, TWIN").click()
+        expect(window.get_by_role("button", name="Remove TWIN")).to_be_disabled()
+        self.page.keyboard.press("Escape")
+        self.page.get_by_role("button", name="More for twin").click()
+        self.page.get_by_role("menuitem", name="Remove this entry").click()
+        expect(self.page.get_by_role("heading", name="Enter, on MK30")).to_be_visible()
+        self.page.get_by_role("button", name="Underlyings: MK30, TWIN").click()
+        window.get_by_role("button", name="Remove TWIN").click()
+        expect(self.page.get_by_role("button", name="Underlyings: MK30", exact=True)).to_be_visible()

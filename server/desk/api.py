@@ -1,9 +1,9 @@
 """The desk's routes, and the practice market's clock and faults."""
 
 import datetime as dt
-from typing import Any
+from typing import Annotated, Any
 
-from ninja import Router
+from ninja import Query, Router
 
 from config.errors import Refused
 from desk import compare, deployments, queries, readback, services
@@ -204,10 +204,12 @@ def halt(request: SignedRequest, body: HaltIn) -> dict[str, int]:
 
 # -- deployments
 @router.get("/strategies/{strategy_id}/checklist", response=list[CheckItem], operation_id="checklist")
-def checklist(request: SignedRequest, strategy_id: int, account: int) -> list[dict[str, Any]]:
-    return deployments.checklist(
-        strategies.find(request.user, strategy_id), services.find_account(request.user, account)
-    )
+def checklist(
+    request: SignedRequest, strategy_id: int, account: int, beside: Annotated[list[int] | None, Query()] = None
+) -> list[dict[str, Any]]:
+    """``beside``: accounts in which it would trade its other underlyings."""
+    found = [services.find_account(request.user, key) for key in (account, *(beside or ()))]
+    return deployments.checklist(strategies.find(request.user, strategy_id), found[0], found[1:])
 
 
 @router.get("/strategies/{strategy_id}/deployments", response=list[DeploymentOut], operation_id="deployments")
@@ -217,8 +219,11 @@ def of_strategy(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]
 
 @router.post("/strategies/{strategy_id}/promote", response=DeploymentOut, operation_id="promote")
 def promote(request: SignedRequest, strategy_id: int, body: PromoteIn) -> dict[str, Any]:
-    may_trade(request, services.find_account(request.user, body.account))
-    made = deployments.promote(request.user, strategy_id, body.account, body.size, body.limits, body.looked_at)
+    for key in (body.account, *body.beside):
+        may_trade(request, services.find_account(request.user, key))
+    made = deployments.promote(
+        request.user, strategy_id, body.account, body.size, body.limits, body.looked_at, body.beside
+    )
     return queries.deployment_facts(deployments.find_deployment(request.user, made.pk))
 
 

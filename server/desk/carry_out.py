@@ -12,24 +12,23 @@ from django.db import transaction
 from config.errors import Refused
 from desk.deployed import state_of
 from desk.leader import still_leading
-from desk.models import Deployment, DeskOrder
+from desk.models import Account, Deployment, DeskOrder
 from desk.services import closing_ticket, keep_refusal, locked_order, reprice, send, terms_of, withdraw
 from desk.tickets import Ticket, step_of
-from market.models import Venue
 from strell_core.engine.state import Order
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.orders.order import Leg, sides
 from strell_core.strategy.document import parse
 from strell_core.strategy.sentences import sheet
-from venue.clock import market_now
-from venue.live import live
+from venue.clock import market_now, venue_of
+from venue.live import last_recorded, live
 
 LATE_SECONDS = 600
 """Market time after which an entry that could not be sent is given up."""
 
 
-def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
+def carry_out(epoch: int, deployment_id: int) -> None:
     """Make the orders at the desk those of the engine's state: send what is missing, withdraw what is gone."""
     deployment = Deployment.objects.select_related("account__underlying", "revision", "strategy").get(pk=deployment_id)
     state = state_of(deployment)
@@ -48,9 +47,9 @@ def carry_out(epoch: int, deployment_id: int, venue: Venue) -> None:
     if not deployment.armed:
         return
     for client_id, asked in wanted.items():
-        known = deployment.orders.filter(client_id=client_id).first()
+        known = deployment.orders.filter(client_id=client_id).select_related("account__underlying").first()
         if known is None and not asked.ending:
-            _send(epoch, deployment, asked, client_id, venue)
+            _send(epoch, deployment, asked, client_id)
         elif known is not None and known.alive and not asked.ending:
             _walk(epoch, deployment, known, asked.least)
 
@@ -59,9 +58,10 @@ def _client_id(deployment: Deployment, order: Order) -> str:
     return f"d{deployment.pk}-{order.id}-{order.decided_at}"
 
 
-def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venue: Venue) -> None:
+def _send(epoch: int, deployment: Deployment, order: Order, client_id: str) -> None:
     with transaction.atomic():
         still_leading(epoch)
+    account = deployment.account_of(order.symbol)
     facts = {
         "by": "rule", "deployment": deployment, "intent": order.id, "rule": order.rule,
         "because": because(deployment, order),
@@ -84,29 +84,29 @@ def _send(epoch: int, deployment: Deployment, order: Order, client_id: str, venu
             holding.pk,
         )
         if order.type == "limit":
-            ticket = _priced(deployment, ticket)
+            ticket = _priced(deployment, account, ticket)
     else:
         ticket = dataclasses.replace(_open_ticket(order), changes=None if holding is None else holding.pk)
-        if market_now(venue) - order.decided_at > LATE_SECONDS:
-            _refused(deployment, ticket, client_id, "decided too long ago to be sent now", facts)
+        if market_now(venue_of(account.underlying.symbol)) - order.decided_at > LATE_SECONDS:
+            _refused(account, ticket, client_id, "decided too long ago to be sent now", facts)
             return
-        ticket = _priced(deployment, ticket, order.least)
+        ticket = _priced(deployment, account, ticket, order.least)
     try:
         send(
-            deployment.account,
+            account,
             ticket,
             client_id,
             **facts,
             expires_market=None if order.purpose == "close" else order.decided_at + LATE_SECONDS,
         )
     except Refused as error:
-        _refused(deployment, ticket, client_id, error.message, facts)
+        _refused(account, ticket, client_id, error.message, facts)
 
 
-def _refused(deployment: Deployment, ticket: Ticket, client_id: str, reason: str, facts: dict[str, Any]) -> None:
+def _refused(account: Account, ticket: Ticket, client_id: str, reason: str, facts: dict[str, Any]) -> None:
     """Keep what was refused, and let the engine hear that its order has ended."""
-    keep_refusal(deployment.account, ticket, client_id, reason, **facts)
-    DeskOrder.objects.filter(account=deployment.account, client_id=client_id).update(told=False)
+    keep_refusal(account, ticket, client_id, reason, **facts)
+    DeskOrder.objects.filter(account=account, client_id=client_id).update(told=False)
 
 
 def because(deployment: Deployment, order: Order) -> str:
@@ -120,14 +120,14 @@ def _open_ticket(order: Order) -> Ticket:
     return Ticket([(leg.contract.code, leg.contracts // order.lots) for leg in order.legs], order.lots, "limit")
 
 
-def _priced(deployment: Deployment, ticket: Ticket, least: int | None = None) -> Ticket:
+def _priced(deployment: Deployment, account: Account, ticket: Ticket, least: int | None = None) -> Ticket:
     """A limit at the strategy's share of the way from mid to the other side, never for less than the ``least`` premium
     in parts; without a price to start from that least, and without one a market order."""
     legs = [Leg(ContractKey.parse(code), ratio) for code, ratio in ticket.legs]
-    limit = _at_least(_limit(deployment, legs, ticket.holding is not None), least)
+    limit = _at_least(_limit(deployment, account, legs, ticket.holding is not None), least)
     if limit is None:
         return dataclasses.replace(ticket, type="market", limit=None)
-    row = deployment.account.underlying
+    row = account.underlying
     step = int(step_of(row, len(ticket.legs), limit * row.quantum) / row.quantum)
     return dataclasses.replace(ticket, type="limit", limit=limit // step * step * row.quantum)
 
@@ -139,10 +139,10 @@ def _at_least(limit: int | None, least: int | None) -> int | None:
     return -(least // PARTS) if limit is None else min(limit, -(least // PARTS))
 
 
-def _limit(deployment: Deployment, legs: Sequence[Leg], closes: bool) -> int | None:
+def _limit(deployment: Deployment, account: Account, legs: Sequence[Leg], closes: bool) -> int | None:
     """Quanta a lot, rounded passively. The whole way means to deal now: a quarter of the spread, at least
     a tick, is left for the market to move in while the order travels; the fill is at the better price."""
-    now = live(deployment.account.underlying.symbol)
+    now = live(account.underlying.symbol)
     found = sides(legs, now.quotes({leg.contract for leg in legs}), closes)
     if found is None:
         return None
@@ -157,13 +157,16 @@ def _walk(epoch: int, deployment: Deployment, order: DeskOrder, least: int | Non
     exit at the other side."""
     if order.type != "limit" or order.state not in DeskOrder.AT_VENUE or order.new_limit is not None:
         return
-    if max(order.placed_market, order.arrived_market or 0) >= deployment.cursor:
+    account = deployment.account_of(order.account.underlying.symbol)
+    own = account.pk == deployment.account_id
+    seen = deployment.cursor if own else last_recorded(account.underlying)
+    if max(order.placed_market, order.arrived_market or 0) >= seen:
         return
     terms = terms_of(order)
     if order.opens:
-        limit = _at_least(_limit(deployment, terms.legs, terms.closes), least)
+        limit = _at_least(_limit(deployment, account, terms.legs, terms.closes), least)
     else:
-        now = live(deployment.account.underlying.symbol)
+        now = live(account.underlying.symbol)
         found = sides(terms.legs, now.quotes({leg.contract for leg in terms.legs}), terms.closes)
         limit = None if found is None else max(found.other, order.limit or 0)
     if limit is None or limit == order.limit:

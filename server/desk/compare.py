@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Mapping, Sequence
+from decimal import Decimal
 from typing import Any
 
 from config.errors import Conflict, NotThere
 from desk.deployed import document_of, plan_of, reason_words, symbol_of
-from desk.models import Deployment
-from strell_core.engine.plan import Plan
+from desk.models import Decision, Deployment
 from strell_core.engine.run import History, run_steps
-from strell_core.engine.state import ClosedTrade, LegClose, LegState, Reason, TradeState
-from strell_core.engine.stored import load
+from strell_core.engine.state import ClosedTrade, EngineState, LegClose, LegState, Reason, TradeState
+from strell_core.engine.stored import load, order_of
+from strell_core.market.market import Market
 from strell_core.market.prices import parts_to_price
-from strell_core.market.timeline import Timeline
 from venue.live import observed
 
 DECISIONS = ("entry", "no entry", "skipped", "left", "lapsed", "moved", "no adjustment")
@@ -33,15 +34,17 @@ def compare(deployment: Deployment, session: dt.date) -> dict[str, Any]:
     number = timeline.session_index(session)
     if number is None:
         raise Conflict("The session's snapshots are no longer there to be compared with.")
-    plan = plan_of(deployment, timeline)
+    plan = plan_of(deployment, market)
     begin = int(timeline.at_or_before(decisions[0].at))
     end = min(int(timeline.first[number + 1]), int(timeline.at_or_before(deployment.cursor)) + 1)
     state = load(decisions[0].before, symbol_of(deployment))
     history = run_steps(plan, market, begin, max(begin + 1, end), state.cash, state=state)
     lived = [_reason(raw) for row in decisions for raw in row.reasons]
     document = document_of(deployment)
-    rows = _aligned(document, plan, timeline, lived, history.reasons)
-    fills = _fills(plan, decisions, history)
+    rows = _aligned(
+        document, market, _symbols(state, history, decisions, symbol_of(deployment)), lived, history.reasons
+    )
+    fills = _fills(market, decisions, history)
     first = next((row for row in rows if not row["same"]), None) or next(
         (row for row in fills if not row["same"]), None
     )
@@ -52,12 +55,19 @@ def compare(deployment: Deployment, session: dt.date) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _symbols(state: EngineState, history: History, decisions: Sequence[Decision], main: str) -> dict[int, str]:
+    """The underlying of every trade that either side speaks of; ``main``: where what was stored does not say it."""
+    trades: list[ClosedTrade | TradeState] = [*state.trades, *history.closed, *history.state.trades]
+    asked = [order_of(raw, main) for row in decisions for raw in row.intents]
+    return {order.trade: order.symbol for order in asked} | {trade.number: trade.symbol for trade in trades}
+
+
 def _reason(raw: dict[str, Any]) -> Reason:
     return Reason(**raw)
 
 
 def _aligned(
-    document: dict[str, Any], plan: Plan, timeline: Timeline, lived: list[Reason], tested: list[Reason]
+    document: dict[str, Any], market: Market, symbols: Mapping[int, str], lived: list[Reason], tested: list[Reason]
 ) -> list[dict[str, Any]]:
     """Decisions of both sides in order of time; same means the same words at the same snapshot."""
 
@@ -68,14 +78,17 @@ def _aligned(
                 out.setdefault((reason.at, reason.kind, reason.rule), []).append(reason)
         return out
 
-    ours, theirs = keyed(lived), keyed(tested)
+    def said(reason: Reason) -> str:
+        return reason_words(document, market.on_clock(symbols.get(reason.trade or 0, "")), reason)
+
+    timeline, ours, theirs = market.main, keyed(lived), keyed(tested)
     rows = []
     for key in sorted({*ours, *theirs}):
         mine, other = ours.get(key, []), theirs.get(key, [])
         for number in range(max(len(mine), len(other))):
             a = mine[number] if number < len(mine) else None
             b = other[number] if number < len(other) else None
-            words = [None if r is None else reason_words(document, plan, timeline, r) for r in (a, b)]
+            words = [None if r is None else said(r) for r in (a, b)]
             rows.append(
                 {
                     "at": key[0], "time": timeline.calendar.local(key[0]).strftime("%H:%M"), "kind": key[1], "rule": key[2],
@@ -85,14 +98,17 @@ def _aligned(
     return rows
 
 
-def _fills(plan: Plan, decisions: list[Any], history: History) -> list[dict[str, Any]]:
+def _fills(market: Market, decisions: Sequence[Decision], history: History) -> list[dict[str, Any]]:
     """What each order of the session was filled at: net price a lot in points, on both sides."""
     lived: dict[str, list[dict[str, Any]]] = {}
     ratios: dict[str, list[int]] = {}
+    quanta: dict[str, Decimal] = {}
     asked: dict[str, int] = {}
     for row in decisions:
         for order in [*row.intents, *row.orders]:
             asked[order["id"]] = order["lots"]
+            traded = order_of(order, market.main.underlying.symbol).symbol
+            quanta[order["id"]] = market.timeline(traded).underlying.quantum
             ratios[order["id"]] = [leg["contracts"] // order["lots"] for leg in order["legs"]]
         for fill in row.fills:
             if fill["prices"]:
@@ -101,15 +117,15 @@ def _fills(plan: Plan, decisions: list[Any], history: History) -> list[dict[str,
     theirs = _tested_fills(history, decisions[0].at)
     for name in sorted({*lived, *theirs}):
         mine, other = lived.get(name), theirs.get(name)
-        price = None
+        price, quantum = None, quanta.get(name, market.main.underlying.quantum)
         # where a leg settled before the rest was dealt there is no price of the whole
         if mine and name in ratios and all(len(fill["prices"]) == len(ratios[name]) for fill in mine):
             # the average of its parts, each by its lots
             parts = [sum(r * p for r, p in zip(ratios[name], fill["prices"], strict=True)) for fill in mine]
             lots = [fill["lots"] or asked[name] for fill in mine]
             paid = sum(n * p for n, p in zip(lots, parts, strict=True))
-            price = float(parts_to_price(round(paid / sum(lots)), plan.quantum))
-        test = None if other is None else float(parts_to_price(other[1], plan.quantum))
+            price = float(parts_to_price(round(paid / sum(lots)), quantum))
+        test = None if other is None else float(parts_to_price(other[1], quantum))
         out.append(
             {
                 "order": name, "at": mine[0]["at"] if mine else other[0] if other else None, "lived_at": mine[0]["at"] if mine else None,

@@ -26,8 +26,17 @@ from journal import services as journal
 from market.models import Venue
 from market.own import market_for
 from strell_core.engine.advance import advance
-from strell_core.engine.plan import Plan
-from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, Reason, to_plain
+from strell_core.engine.state import (
+    Advanced,
+    ClosedTrade,
+    EngineState,
+    Fill,
+    Order,
+    OrderLeg,
+    Reason,
+    TradeState,
+    to_plain,
+)
 from strell_core.engine.stored import dump, order_of
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market, Observation
@@ -52,7 +61,7 @@ def decide_all(epoch: int, venue: Venue) -> int:
         for begin in range(_after(market.main, row.cursor), end, STRETCH):
             count += decide(epoch, row.pk, market, begin, min(begin + STRETCH, end))
     for key in _with_orders(venue):
-        carry_out(epoch, key, venue)
+        carry_out(epoch, key)
     return count
 
 
@@ -83,7 +92,7 @@ def decide(epoch: int, deployment_id: int, market: Market, begin: int, end: int)
     begin = max(begin, _after(timeline, deployment.cursor))
     if not deployment.armed or begin >= end:
         return 0
-    plan, state = plan_of(deployment, timeline), state_of(deployment)
+    plan, state = plan_of(deployment, market), state_of(deployment)
     news = _has_news(deployment)
     made: list[Decision] = []
     words: list[str] = []
@@ -105,7 +114,7 @@ def decide(epoch: int, deployment_id: int, market: Market, begin: int, end: int)
             )  # fmt: skip
         state, heard = advanced.state, heard or bool(fills)
         deployment.cursor, deployment.session = instant, session
-        words += [_journal(deployment, plan, timeline, reason) for reason in advanced.reasons]
+        words += [_journal(deployment, market, advanced, reason) for reason in advanced.reasons]
     if made:
         Decision.objects.bulk_create(made)
     if words:
@@ -196,11 +205,13 @@ def _engine_order(
     )  # fmt: skip
 
 
-def _journal(deployment: Deployment, plan: Plan, timeline: Timeline, reason: Reason) -> str:
-    text = reason_words(document_of(deployment), plan, timeline, reason)
+def _journal(deployment: Deployment, market: Market, advanced: Advanced, reason: Reason) -> str:
+    traded: list[TradeState | ClosedTrade] = [*advanced.state.trades, *advanced.closed]
+    symbol = next((trade.symbol for trade in traded if trade.number == reason.trade), "")
+    text = reason_words(document_of(deployment), market.on_clock(symbol), reason)
     journal.write(
         deployment.owner_id, "rule", reason.kind, f"{deployment.revision.document['name']}: {text}", reason.at,
         rule=reason.rule, values=to_plain(reason.values), account=deployment.account_id, deployment=deployment.pk,
-        strategy=deployment.strategy_id, symbol=deployment.account.underlying.symbol,
+        strategy=deployment.strategy_id, symbol=symbol or deployment.account.underlying.symbol,
     )  # fmt: skip
     return text

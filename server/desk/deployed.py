@@ -7,11 +7,12 @@ from decimal import Decimal
 from typing import Any
 
 from desk.models import Deployment
+from runs.queries import labels
 from runs.rows import amount_text, exit_reason
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.state import EngineState, Reason
 from strell_core.engine.stored import load
-from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Market
 from strell_core.market.prices import money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
 from strell_core.strategy import catalogue
@@ -42,18 +43,18 @@ def state_of(deployment: Deployment) -> EngineState:
 _plans: dict[tuple[int, int], Plan] = {}
 
 
-def plan_of(deployment: Deployment, timeline: Timeline) -> Plan:
+def plan_of(deployment: Deployment, market: Market) -> Plan:
     """The deployment's rules made ready; a revision never changes, so it is made once."""
     key = (deployment.revision_id, deployment.size)
     if key not in _plans:
         while len(_plans) > 64:
             del _plans[next(iter(_plans))]
-        _plans[key] = make_plan(parse(document_of(deployment)), timeline)
+        _plans[key] = make_plan(parse(document_of(deployment)), market)
     return _plans[key]
 
 
-def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reason: Reason) -> str:
-    """A reason as a sentence."""
+def reason_words(document: dict[str, Any], timeline: Timeline, reason: Reason) -> str:
+    """A reason as a sentence. ``timeline``: of the underlying of the trade that it speaks of."""
     number = sheet(document).numbered(reason.rule)
     said = f" (sentence {number})" if number else ""
     values = reason.values
@@ -61,11 +62,12 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
     today, local = moment.date(), moment.strftime("%H:%M")
 
     def amount(parts: int) -> str:
-        value = money(parts_to_money(parts, plan.quantum, plan.multiplier(today)))
+        value = money(parts_to_money(parts, timeline.underlying.quantum, timeline.multiplier(today)))
         return amount_text(value, timeline.underlying.currency)
 
     def contracts() -> str:
-        return ", ".join(ContractKey.parse(code, timeline.underlying.symbol).label for code in values["contracts"])
+        several = len(document["underlyings"]) > 1
+        return labels(values["contracts"], timeline.underlying.symbol, several)
 
     if reason.kind == "entry":
         return f"entered trade {reason.trade} at {local}{said}: {contracts()}"
@@ -75,13 +77,15 @@ def reason_words(document: dict[str, Any], plan: Plan, timeline: Timeline, reaso
         return f"decision time skipped at {local}: {values['message']}"
     if reason.kind == "left":
         shown = {key: value for key, value in values.items() if key != "also"}
-        return f"left trade {reason.trade} at {local}: {exit_reason(plan, timeline, document, reason.rule, shown, today)}{said}"
+        return (
+            f"left trade {reason.trade} at {local}: {exit_reason(timeline, document, reason.rule, shown, today)}{said}"
+        )
     if reason.kind == "moved":
         return f"adjusts trade {reason.trade} at {local}{said}: {contracts()}"
     if reason.kind == "no adjustment":
         return f"trade {reason.trade} is not adjusted at {local}: {values.get('message', '')}{said}"
     if reason.kind == "stop moved":
-        price = float(parts_to_price(values["price"], plan.quantum))
+        price = float(parts_to_price(values["price"], timeline.underlying.quantum))
         return (
             f"trade {reason.trade} at {local}: the stop of leg {values['leg']} is now its entry price, {price:g}{said}"
         )

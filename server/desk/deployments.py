@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import time
+from collections.abc import Sequence
+from decimal import Decimal
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -18,9 +20,10 @@ from desk.services import closing_ticket, find_account, keep_refusal, locked_ord
 from journal import services as journal
 from runs.models import Run
 from strategies import services as strategies
-from strategies.models import Strategy
+from strategies.models import Revision, Strategy
 from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump
+from strell_core.strategy.document import parse
 from venue.clock import market_now, session_of, venue_of
 from venue.live import live
 
@@ -40,20 +43,25 @@ def find_deployment(user: User, deployment_id: int) -> Deployment:
     return found
 
 
-def checklist(strategy: Strategy, account: Account) -> list[dict[str, Any]]:
-    """What should be so before a strategy trades in an account; what is required must be."""
+def checklist(strategy: Strategy, account: Account, beside: Sequence[Account] = ()) -> list[dict[str, Any]]:
+    """What should be so before a strategy trades in an account, and in accounts ``beside`` it for its other underlyings; what is
+    required must be."""
     latest = strategy.latest
     done = Run.objects.there().filter(strategy=strategy, revision__digest=latest.digest, status=Run.Status.DONE).first()
     rehearsed = strategy.replays.filter(deleted_at=None).count()
     paper = (
         Deployment.objects.filter(strategy=strategy, account__kind="paper", decisions__isnull=False).distinct().count()
     )
+    every = [account, *beside]
+    amiss = "; ".join(
+        f"{one.name}: {one.quarantine}" if len(every) > 1 else one.quarantine for one in every if one.quarantine
+    )
     items = [
         _item("run", done is not None, True, f"Run {done.number} is of these very rules" if done else "No finished run is of these very rules: run a backtest"),
         _item("replay", rehearsed > 0, False, f"{rehearsed} replay sessions" if rehearsed else "Not lived through in a replay yet"),
-        _item("underlying", strategy.underlying_id == account.underlying_id, True, f"The account trades {account.underlying.symbol}"),
-        _item("limits", bool(account.limits), True, "The account has limits"),
-        _item("quarantine", not account.quarantine, True, "The account agrees with its broker" if not account.quarantine else account.quarantine),
+        *_trades_there(latest, strategy, account, beside),
+        _item("limits", all(one.limits for one in every), True, "The account has limits" if len(every) == 1 else "The accounts have limits"),
+        _item("quarantine", not amiss, True, amiss or ("The account agrees with its broker" if len(every) == 1 else "The accounts agree with their broker")),
     ]  # fmt: skip
     missing = not_traded(latest.document["underlyings"][1:])
     items.append(
@@ -64,16 +72,50 @@ def checklist(strategy: Strategy, account: Account) -> list[dict[str, Any]]:
     return items
 
 
+def _trades_there(
+    latest: Revision, strategy: Strategy, account: Account, beside: Sequence[Account]
+) -> list[dict[str, Any]]:
+    """Whether there is one account for every underlying that the rules trade, that of the clock first."""
+    symbol, clock = account.underlying.symbol, strategy.underlying.symbol
+    if symbol != clock:
+        return [
+            _item("underlying", False, True, f"It decides by the snapshots of {clock}; the account trades {symbol}")
+        ]
+    items = [_item("underlying", True, True, f"The account trades {symbol}")]
+    others = [other for other in parse(latest.document).traded if other != symbol]
+    given = [one.underlying.symbol for one in beside]
+    for other in others:
+        mine = [one for one in beside if one.underlying.symbol == other]
+        if len(mine) == 1 and mine[0].kind == account.kind:
+            text = f"{mine[0].name} trades {other}"
+        elif mine:
+            text = (
+                f"One account for {other}"
+                if len(mine) > 1
+                else f"{mine[0].name} is not of the same kind as {account.name}"
+            )
+        else:
+            text = f"It trades {other} too: choose an account that trades it"
+        items.append(_item(f"beside {other}", len(mine) == 1 and mine[0].kind == account.kind, True, text))
+    idle = [other for other in given if other not in others]
+    if idle:
+        items.append(_item("idle", False, True, f"Its rules do not trade {', '.join(idle)} beside {symbol}"))
+    return items
+
+
 def _item(key: str, ok: bool, required: bool, text: str) -> dict[str, Any]:
     return {"id": key, "ok": ok, "required": required, "text": text}
 
 
 @transaction.atomic
 def promote(
-    user: User, strategy_id: int, account_id: int, size: int, raw_limits: dict[str, Any], looked_at: bool
-) -> Deployment:
-    """A deployment of a strategy's latest revision in an account, not yet armed."""
+    user: User, strategy_id: int, account_id: int, size: int, raw_limits: dict[str, Any], looked_at: bool,
+    beside_ids: Sequence[int] = (),
+) -> Deployment:  # fmt: skip
+    """A deployment of a strategy's latest revision in an account, not yet armed; ``beside_ids``: accounts in which it trades
+    its other underlyings."""
     strategy, account = strategies.find(user, strategy_id), find_account(user, account_id)
+    beside = [find_account(user, key) for key in dict.fromkeys(beside_ids)]
     if not 1 <= size <= MAX_SIZE:
         raise Refused(f"The size must lie between 1 and {MAX_SIZE}.", [{"path": "size", "message": f"1 to {MAX_SIZE}"}])
     by_itself = [
@@ -85,7 +127,7 @@ def promote(
     if by_itself and size != 1:
         message = "Its sheet sizes every trade by itself; the size is 1."
         raise Refused(message, [{"path": "size", "message": message}])
-    items = checklist(strategy, account)
+    items = checklist(strategy, account, beside)
     missing = [item["text"] for item in items if item["required"] and not item["ok"]]
     if missing:
         raise Refused(
@@ -99,19 +141,27 @@ def promote(
         raise Conflict(f"The strategy is deployed in {account.name} already. End that deployment first.")
     own = read_limits({**dict.fromkeys(account.limits), **raw_limits}).plain() if raw_limits else {}
     venue = venue_of(account.underlying.symbol)
-    equity = standings(account, live(account.underlying.symbol)).equity
+    equity = sum((_equity(one) for one in (account, *beside)), Decimal(0))
     deployment = Deployment.objects.create(
         owner=user, strategy=strategy, revision=strategy.latest, account=account, size=size, limits=own,
-        checklist=items, state=dump(EngineState(equity if equity is not None else account.cash_start)), cursor=market_now(venue),
+        checklist=items, state=dump(EngineState(equity)), cursor=market_now(venue),
     )  # fmt: skip
+    deployment.beside.set(beside)
+    named = " and ".join(one.name for one in (account, *beside))
     _say(
         deployment,
         "promoted",
-        f"Promoted {deployment.revision.document['name']}, revision {deployment.revision.number}, to {account.name}",
+        f"Promoted {deployment.revision.document['name']}, revision {deployment.revision.number}, to {named}",
         values={"size": size},
     )
     notify(user.pk, "deployment", deployment.pk, account=account.pk)
     return deployment
+
+
+def _equity(account: Account) -> Decimal:
+    """What an account is worth at mid, what it began with where that is not known."""
+    found = standings(account, live(account.underlying.symbol)).equity
+    return account.cash_start if found is None else found
 
 
 def _say(deployment: Deployment, kind: str, text: str, who: str = "person", **facts: Any) -> None:
@@ -135,20 +185,21 @@ def arm(user: User, deployment_id: int) -> Deployment:
 @transaction.atomic
 def _arm(user: User, deployment_id: int) -> Deployment:
     deployment = _held(user, deployment_id)
-    account, venue = deployment.account, venue_of(deployment.account.underlying.symbol)
+    venue = venue_of(deployment.account.underlying.symbol)
     if deployment.armed:
         raise Conflict("It is armed already.")
-    if account.locked_in == venue.generation:
-        raise Conflict(f"{account.name} is halted until the next session ({account.locked_because}).")
-    if account.quarantine:
-        raise Conflict(f"{account.name} is in quarantine: {account.quarantine}")
+    for account in deployment.accounts:
+        if account.locked_in == venue_of(account.underlying.symbol).generation:
+            raise Conflict(f"{account.name} is halted until the next session ({account.locked_because}).")
+        if account.quarantine:
+            raise Conflict(f"{account.name} is in quarantine: {account.quarantine}")
     deployment.armed, deployment.armed_at = True, dt.datetime.now(dt.UTC)
     # what was missed while it was disarmed stays undecided
     deployment.cursor = max(deployment.cursor, venue.reached)
     deployment.says = "armed; decides on the next snapshot"
     deployment.save(update_fields=["armed", "armed_at", "cursor", "says"])
-    _say(deployment, "armed", f"Armed {deployment.revision.document['name']} in {account.name}")
-    notify(user.pk, "deployment", deployment.pk, account=account.pk)
+    _say(deployment, "armed", f"Armed {deployment.revision.document['name']} in {deployment.account.name}")
+    notify(user.pk, "deployment", deployment.pk, account=deployment.account_id)
     notify_desk("deployment")
     return deployment
 
@@ -228,7 +279,8 @@ def _halt(account_id: int, who: str, because: str, counts: dict[str, int]) -> No
     venue = venue_of(account.underlying.symbol)
     account.locked_in, account.locked_because = venue.generation, because[:200]
     account.save(update_fields=["locked_in", "locked_because"])
-    for row in account.deployments.filter(armed=True).select_for_update(no_key=True):
+    within = list(Deployment.objects.within(account).filter(armed=True).values_list("pk", flat=True))
+    for row in Deployment.objects.filter(pk__in=within, armed=True).select_for_update(no_key=True):
         _disarm(Deployment.objects.select_related("revision", "account__underlying").get(pk=row.pk), who, "halted")
         counts["deployments"] += 1
     for key in account.orders.filter(state__in=DeskOrder.ALIVE).values_list("pk", flat=True):

@@ -65,13 +65,23 @@ class Account(models.Model):
         ordering = ["id"]
 
 
+class DeploymentQuerySet(OfOwner["Deployment"]):
+    def within(self, account: Account) -> Self:
+        """Those that trade in an account, be it for one of several underlyings only."""
+        return self.filter(models.Q(account=account) | models.Q(beside=account)).distinct()
+
+
 class Deployment(models.Model):
-    """A strategy's revision switched on in an account. ``state`` is the engine's, after ``cursor``."""
+    """A strategy's revision switched on in an account, by whose market's snapshots it decides. ``state`` is the engine's,
+    after ``cursor``."""
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="deployments")
     strategy = models.ForeignKey(Strategy, models.CASCADE, related_name="deployments")
     revision = models.ForeignKey(Revision, models.PROTECT)
     account = models.ForeignKey(Account, models.PROTECT, related_name="deployments")
+    beside = models.ManyToManyField(
+        Account, related_name="deployments_beside", help_text="where it trades other underlyings, an account each"
+    )
     size = models.PositiveIntegerField(default=1, help_text="lots of the rules are multiplied by it")
     limits = models.JSONField(default=dict)
     armed = models.BooleanField(default=False)
@@ -85,10 +95,21 @@ class Deployment(models.Model):
     armed_at = models.DateTimeField(null=True)
     ended_at = models.DateTimeField(null=True)
 
-    objects = OfOwner.as_manager()
+    objects = DeploymentQuerySet.as_manager()
 
     class Meta:
         ordering = ["-id"]
+
+    @property
+    def accounts(self) -> list[Account]:
+        """All that it trades in, that of its clock first."""
+        return [self.account, *self.beside.select_related("underlying").order_by("pk")]
+
+    def account_of(self, symbol: str) -> Account:
+        """The account in which it trades an underlying; that of its clock without a symbol."""
+        if symbol in ("", self.account.underlying.symbol):
+            return self.account
+        return self.beside.select_related("underlying").get(underlying__symbol=symbol)
 
 
 class Decision(models.Model):

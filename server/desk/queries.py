@@ -196,7 +196,8 @@ def deployment_facts(deployment: Deployment) -> dict[str, Any]:
     return {
         "id": deployment.pk, "strategy": deployment.strategy_id, "name": deployment.revision.document["name"],
         "revision": deployment.revision.number, "latest": deployment.strategy.latest.number, "account": account.pk,
-        "account_name": account.name, "account_kind": account.kind, "size": deployment.size, "armed": deployment.armed,
+        "account_name": account.name, "account_kind": account.kind,
+        "beside": [{"account": one.pk, "name": one.name, "symbol": one.underlying.symbol} for one in deployment.accounts[1:]], "size": deployment.size, "armed": deployment.armed,
         "ended": deployment.ended_at is not None, "says": deployment.says, "next": _next_decision(deployment),
         "open_trades": len(state.trades), "checklist": deployment.checklist, "sessions": sessions_of(deployment)[:30],
         "limits": deployment.limits, "late_exits": _late_exits(deployment, state),
@@ -206,7 +207,7 @@ def deployment_facts(deployment: Deployment) -> dict[str, Any]:
 def outlook_of(deployment: Deployment) -> dict[str, Any]:
     """What its rules say of every open trade on the last recorded snapshot."""
     market = observed(deployment.revision.document, deployment.owner_id)
-    plan, index = plan_of(deployment, market.main), len(market.main.times) - 1
+    plan, index = plan_of(deployment, market), len(market.main.times) - 1
     here = Observation(market, index)
     trades = outlooks(document_of(deployment), plan, state_of(deployment), here)
     local = market.main.calendar.local(here.instant)
@@ -220,14 +221,10 @@ def _late_exits(deployment: Deployment, state: EngineState) -> list[str]:
     late = [order for order in state.orders if order.purpose == "close" and order.session < venue.session]
     if not late:
         return []
-    now, calendar, written = (
-        live(venue.underlying.symbol),
-        calendar_for(venue.underlying),
-        sheet(deployment.revision.document),
-    )
+    calendar, written = calendar_for(venue.underlying), sheet(deployment.revision.document)
     out = []
     for order in late:
-        quotes = now.quotes({leg.contract for leg in order.legs})
+        quotes = live(order.symbol or venue.underlying.symbol).quotes({leg.contract for leg in order.legs})
         missing = [
             leg.contract.label for leg in order.legs if (found := quotes.get(leg.contract)) is None or not found.valid
         ]
@@ -245,7 +242,8 @@ def _next_decision(deployment: Deployment) -> str | None:
     venue = venue_of(deployment.account.underlying.symbol)
     calendar = calendar_for(venue.underlying)
     now = market_now(venue)
-    plan = Plan(parse(deployment.revision.document), terms(venue.underlying))
+    every = {one.underlying.symbol: terms(one.underlying) for one in deployment.accounts}
+    plan = Plan(parse(deployment.revision.document), every)
     looks = [entry.schedule.next_after(calendar, venue.session, now) for entry in plan.entries]
     first = min((at for at in looks if at is not None), default=None)
     return None if first is None else calendar.local(first).strftime("%a %-d %b %H:%M")
@@ -254,7 +252,7 @@ def _next_decision(deployment: Deployment) -> str | None:
 def deployments(user: User, account: Account | None = None, strategy: int | None = None) -> list[dict[str, Any]]:
     found = Deployment.objects.of(user).select_related("strategy", "revision", "account__underlying")
     if account is not None:
-        found = found.filter(account=account, ended_at=None)
+        found = found.within(account).filter(ended_at=None)
     if strategy is not None:
         found = found.filter(strategy_id=strategy)
     return [deployment_facts(deployment) for deployment in found]

@@ -10,7 +10,7 @@ from django.db import transaction
 from config.push import notify
 from desk import book
 from desk.leader import still_leading
-from desk.models import Account, DeskFill, DeskOrder, Holding, Inbox
+from desk.models import Account, Deployment, DeskFill, DeskOrder, Holding, Inbox
 from desk.positions import mark, moves
 from journal import services as journal
 from strell_core.engine.ledger import holdings
@@ -49,7 +49,7 @@ def compare(epoch: int, account_id: int, reported: dict[str, int]) -> bool | Non
         if not account.quarantine:
             account.quarantine = difference(known, theirs)[:1000]
             account.save(update_fields=["quarantine"])
-            for deployment in account.deployments.filter(armed=True):
+            for deployment in Deployment.objects.within(account).filter(armed=True):
                 deployment.armed, deployment.says = False, "disarmed: the account is in quarantine"
                 deployment.save(update_fields=["armed", "says"])
             journal.write(

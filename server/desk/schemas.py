@@ -79,6 +79,8 @@ class Halted(Schema):
 
 class PromoteIn(Asked):
     account: int
+    beside: list[int] = []
+    """Accounts in which it trades its other underlyings, one each."""
     size: int = 1
     limits: dict[str, Any] = {}
     looked_at: bool = False
@@ -268,6 +270,12 @@ class OutlookOut(Schema):
     trades: list[TradeOutlook]
 
 
+class OtherAccount(Schema):
+    account: int
+    name: str
+    symbol: str
+
+
 class DeploymentOut(Schema):
     late_exits: list[str]
     """Decisions to leave of an earlier session that are not carried out, and what stands in the way."""
@@ -279,6 +287,8 @@ class DeploymentOut(Schema):
     account: int
     account_name: str
     account_kind: str
+    beside: list[OtherAccount]
+    """Where it trades other underlyings."""
     size: int
     armed: bool
     ended: bool

@@ -294,8 +294,10 @@ def deployment_pnl(deployment: Deployment, now: Live) -> Decimal | None:
     """P/L at mid of a deployment's positions that are open or were closed in this session; ``None``: unvalued."""
     opened = session_of(Venue.objects.select_related("underlying").get(underlying=now.row)).open
     total = Decimal(0)
-    for row in deployment.holdings.filter(Q(closed_at=None) | Q(closed_at__gte=opened)):
-        mid = standing(row, now).mid
+    rows = deployment.holdings.filter(Q(closed_at=None) | Q(closed_at__gte=opened))
+    for row in rows.select_related("account__underlying"):
+        its = row.account.underlying
+        mid = standing(row, now if its.pk == now.row.pk else live(its.symbol)).mid
         if mid is None:
             return None
         total += mid

@@ -8,12 +8,15 @@ from typing import Any
 
 import numpy as np
 
+from config.errors import Refused
 from market.models import Series, SeriesValue
 from market.timelines import timeline
+from strell_core.engine.plan import EVERYTHING, Mixed, Part, Plan, make_plan
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.market import Market
 from strell_core.market.series import DatedSeries
 from strell_core.market.timeline import Timeline
+from strell_core.strategy.document import Strategy
 from strell_core.strategy.whole import named_in
 
 
@@ -26,6 +29,14 @@ def market_for(
     main = history(first)
     names = {name for _, name in named_in(document, "series")}
     return Market(main, {symbol: history(symbol) for symbol in others}, _series(owner_id, names, main.calendar))
+
+
+def plan_for(strategy: Strategy, market: Market, acts: frozenset[Part] = EVERYTHING) -> Plan:
+    """A strategy ready to run on its market; raises :class:`Refused` where it would trade in several currencies."""
+    try:
+        return make_plan(strategy, market, acts)
+    except Mixed as error:
+        raise Refused(f"{error}.".capitalize()) from error
 
 
 def _series(owner_id: int | None, names: set[str], calendar: SessionCalendar) -> dict[str, DatedSeries]:

@@ -33,7 +33,7 @@ DOORS: dict[str, str] = {
     # strategies
     "declarations": READ, "strategy_schema": OPEN, "starters": READ, "strategies": READ, "create_strategy": RESEARCH,
     "strategy_from_legs": RESEARCH, "strategy": READ, "revise_strategy": RESEARCH, "delete_strategy": RESEARCH,
-    "restore_strategy": RESEARCH, "duplicate_strategy": RESEARCH, "mirror_sentence": RESEARCH, "revisions": READ, "describe_revision": RESEARCH, "revision_differences": READ,
+    "restore_strategy": RESEARCH, "duplicate_strategy": RESEARCH, "mirror_sentence": RESEARCH, "add_entry": RESEARCH, "revisions": READ, "describe_revision": RESEARCH, "revision_differences": READ,
     "go_back": RESEARCH, "strategy_text": READ, "strategy_file": READ, "check_text": READ, "preview": READ,
     # backtests
     "figures": READ, "runs": READ, "ask_run": RESEARCH, "active_runs": READ, "run": READ, "delete_run": RESEARCH, "describe_run": RESEARCH, "extend_run": RESEARCH,

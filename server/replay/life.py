@@ -8,10 +8,10 @@ from decimal import Decimal
 from fractions import Fraction
 from itertools import groupby
 
-from market.own import market_for
+from market.own import market_for, plan_for
 from replay.models import ReplayFill, ReplaySession
 from strell_core.engine.hand import Action, Deal, lived
-from strell_core.engine.plan import EVERYTHING, Part, Plan
+from strell_core.engine.plan import EVERYTHING, Part, Plan, make_plan
 from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, LegClose, TradeState
 from strell_core.market.instruments import ContractKey
@@ -44,9 +44,12 @@ class Life:
 
     plan: Plan
     history: History
-    timeline: Timeline
     market: Market
-    """The timeline with those of the strategy's other underlyings."""
+    """The session's underlying, whose snapshots are its clock, and the strategy's others."""
+
+    def of(self, contract: ContractKey) -> Timeline:
+        """The history that a contract is quoted in, by the session's clock."""
+        return self.market.on_clock(contract.underlying)
 
     @property
     def cash(self) -> Decimal:
@@ -63,7 +66,8 @@ class Life:
         rows: dict[ContractKey, HeldContract] = {}
         trades: list[TradeState | ClosedTrade] = [*self.history.closed, *self.history.state.trades]
         for trade in trades:
-            multiplier = self.timeline.underlying.on(self.timeline.date_at(trade.opened_at)).multiplier
+            opened_on = self.market.main.date_at(trade.opened_at)
+            multiplier = self.market.on_clock(trade.symbol).multiplier(opened_on)
             gone, held = (trade.legs, ()) if isinstance(trade, ClosedTrade) else (trade.closed_legs, trade.legs)
             for leg in gone:
                 if isinstance(leg, LegClose) and leg.how != "split":
@@ -102,12 +106,12 @@ _WATCHING = {
 """Rules of a session that has none: they are never asked."""
 
 
-def plan_of(session: ReplaySession, timeline: Timeline) -> Plan:
+def plan_of(session: ReplaySession, market: Market) -> Plan:
     """The session's rules, with what they do by themselves."""
     if session.revision is None:
-        document = normalise({**_WATCHING, "underlyings": [timeline.underlying.symbol]})
-        return Plan(parse(document), timeline.underlying, frozenset())
-    return Plan(parse(session.revision.document), timeline.underlying, ACTS[session.acts])
+        document = normalise({**_WATCHING, "underlyings": [market.main.underlying.symbol]})
+        return make_plan(parse(document), market, frozenset())
+    return plan_for(parse(session.revision.document), market, ACTS[session.acts])
 
 
 def actions(session: ReplaySession, fills: Iterable[ReplayFill]) -> Iterator[Action]:
@@ -125,12 +129,10 @@ def _said_by(session: ReplaySession, fill: ReplayFill) -> Mapping[str, str]:
 
 def life(session: ReplaySession, timeline: Timeline, fills: Iterable[ReplayFill], until: int | None = None) -> Life:
     """The session lived up to epoch second ``until`` (its clock). Before it began nothing has happened."""
-    plan = plan_of(session, timeline)
+    whole = Market(timeline) if session.revision is None else market_for(session.revision.document, session.owner_id)
+    plan = plan_of(session, whole)
     made = list(fills)
     starts = min([session.start, *(fill.at for fill in made)])
     begin = timeline.at_or_before(max(starts, int(timeline.times[0])))
     end = timeline.at_or_before(session.cursor if until is None else until) + 1
-    whole = Market(timeline) if session.revision is None else market_for(session.revision.document, session.owner_id)
-    return Life(
-        plan, lived(plan, whole, begin, max(begin, end), session.cash, list(actions(session, made))), timeline, whole
-    )
+    return Life(plan, lived(plan, whole, begin, max(begin, end), session.cash, list(actions(session, made))), whole)

@@ -49,13 +49,15 @@ def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None)
     local = history.calendar.local(session.cursor)
     held = here.held()
     open_held = [h for h in held if h.contracts]
-    holdings = [Holding(h.contract, h.contracts, _points(history, h.average)) for h in open_held]
-    realised = sum(_worth(history, h.realised, h.multiplier) for h in held)
+    # a payoff is over one price: that of the session's own underlying
+    own = [h for h in held if h.contract.underlying == session.underlying.symbol]
+    holdings = [Holding(h.contract, h.contracts, _points(history, h.average)) for h in own if h.contracts]
+    realised = sum(_worth(history, h.realised, h.multiplier) for h in own)
     return {
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
         "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
-        "chain": chain_table(history, index, {h.contract: h.contracts for h in open_held}, expiration), "account": _account(history, index, session, here, open_held),
-        "legs": [_leg(history, index, h, here.plan.unit_half) for h in held],
+        "chain": chain_table(history, index, {h.contract: h.contracts for h in own if h.contracts}, expiration), "account": _account(index, session, here, open_held),
+        "legs": [_leg(here, index, h) for h in held],
         "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
         "glyph": glyph(holdings, int(history.spot[index]) / 100), "outlooks": _outlooks(session, index, here),
         "bar": _bar(session, history, index, fills, here), "single": bool(history.is_single[index]),
@@ -68,13 +70,12 @@ def _points(history: Timeline, parts: Any) -> float:
     return round(float(parts) / PARTS * float(history.underlying.quantum), 4)
 
 
-def _mark(history: Timeline, index: int, held: HeldContract, half: int) -> tuple[float | None, float | None]:
-    """Mid and closable value of one contract in parts, a long that nobody bids for at 0; ``None``: unvalued. ``half``:
-    of the underlying's own spread."""
-    bid, ask = (int(side[0]) for side in history.quotes(held.contract, index, index + 1))
+def _mark(here: Life, index: int, held: HeldContract) -> tuple[float | None, float | None]:
+    """Mid and closable value of one contract in parts, a long that nobody bids for at 0; ``None``: unvalued."""
+    bid, ask = here.of(held.contract).quote_at(held.contract, index)
     if not (0 <= bid <= ask and ask > 0):
         return None, None
-    away = half if held.contract.is_unit else 0
+    away = here.plan.unit_halves[held.contract.underlying] if held.contract.is_unit else 0
     return (bid + ask) / 2, ask + away if held.contracts < 0 else bid - away
 
 
@@ -82,9 +83,9 @@ def _worth(history: Timeline, parts: Any, multiplier: int) -> float:
     return round(float(parts) * float(history.underlying.quantum) * multiplier / PARTS, 2)
 
 
-def _leg(history: Timeline, index: int, held: HeldContract, half: int) -> dict[str, Any]:
-    multiplier = held.multiplier
-    mid, closable = _mark(history, index, held, half) if held.contracts else (None, None)
+def _leg(here: Life, index: int, held: HeldContract) -> dict[str, Any]:
+    multiplier, history = held.multiplier, here.of(held.contract)
+    mid, closable = _mark(here, index, held) if held.contracts else (None, None)
     of_greeks = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
     pnl = None
     if held.contracts == 0:
@@ -92,21 +93,19 @@ def _leg(history: Timeline, index: int, held: HeldContract, half: int) -> dict[s
     elif closable is not None:
         pnl = _worth(history, held.realised + held.contracts * (closable - held.average), multiplier)
     return {
-        "contract": held.contract.code, "label": held.contract.label, "contracts": held.contracts,
+        "contract": held.contract.code, "label": held.contract.named(history.underlying is not here.market.main.underlying), "contracts": held.contracts,
         "opened": _points(history, held.average) if held.contracts else None,
         "mid": None if mid is None else _points(history, mid), "closable": None if closable is None else _points(history, closable),
         "pnl": pnl, "settled": held.settled, **(of_greeks if held.contracts else dict.fromkeys((*GREEKS, "iv"))),
     }  # fmt: skip
 
 
-def _account(
-    history: Timeline, index: int, session: ReplaySession, here: Life, open_held: list[HeldContract]
-) -> dict[str, Any]:
+def _account(index: int, session: ReplaySession, here: Life, open_held: list[HeldContract]) -> dict[str, Any]:
     mids, outs = [], []
     totals: dict[str, float | None] = dict.fromkeys(GREEKS, 0.0)
     for held in open_held:
-        mid, closable = _mark(history, index, held, here.plan.unit_half)
-        multiplier = held.multiplier
+        mid, closable = _mark(here, index, held)
+        multiplier, history = held.multiplier, here.of(held.contract)
         mids.append(None if mid is None else _worth(history, held.contracts * mid, multiplier))
         outs.append(None if closable is None else _worth(history, held.contracts * closable, multiplier))
         values = greeks(history, index, Holding(held.contract, held.contracts, 0.0))
@@ -180,14 +179,14 @@ def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[Repl
     ]
     return {
         "at": history.times[rows].tolist(), "spot": (history.spot[rows] / 100).round(2).tolist(),
-        "pnl": _pnl_series(history, session, here, rows), "marks": [*session.marks, *_said(session, history, here), *hand],
+        "pnl": _pnl_series(session, here, rows), "marks": [*session.marks, *_said(session, history, here), *hand],
         "start": int(history.times[begin]), "end": end, "days": days,
     }  # fmt: skip
 
 
-def _pnl_series(history: Timeline, session: ReplaySession, here: Life, rows: Any) -> list[float]:
+def _pnl_series(session: ReplaySession, here: Life, rows: Any) -> list[float]:
     """Equity at mid less starting cash at timeline indices ``rows``; a missing mark carries the last."""
-    equity, _ = equity_at(history, here.history, rows, session.cash)
+    equity, _ = equity_at(here.market, here.history, rows, session.cash)
     return [round(float(value) - float(session.cash), 2) for value in equity]
 
 

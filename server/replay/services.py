@@ -12,6 +12,7 @@ from django.db.models import Max
 
 from config.errors import Conflict, NotThere, Refused
 from config.versions import version_of
+from market.own import market_for
 from market.timelines import instant_of, timeline
 from replay.life import Life, life
 from replay.models import ReplayFill, ReplaySession
@@ -20,9 +21,10 @@ from strategies import services as strategies
 from strell_core.engine.fills import price_of
 from strell_core.engine.stored import closed_trade
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Market
 from strell_core.market.prices import money
 from strell_core.market.timeline import Timeline
-from strell_core.strategy.document import clock_of, parse
+from strell_core.strategy.document import parse
 
 MAX_CONTRACTS = 10_000
 LONGEST_SECOND = 12
@@ -64,15 +66,17 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
         raise Refused(
             "This run is a variant of the sheet. Take its values into the sheet and run it again to replay it."
         )
-    history = timeline(clock_of(run.revision.document))
+    market = market_for(run.revision.document, user.pk)
+    history = market.main
     trade = closed_trade(row.trade, history.underlying.symbol)
+    cubes = market.timeline(trade.symbol).cubes
     shown = history.calendar.local(trade.opened_at)
     marks = [
         {"at": trade.opened_at, "kind": "entry", "text": "entered"},
         {"at": trade.left_at, "kind": "exit", "text": f"rules left: {row.row['reason']}"},
     ]
     for date in sorted({leg.contract.expiration for leg in trade.legs if not leg.contract.is_unit}):
-        marks.append({"at": history.cubes[date].settlement_at, "kind": "expiration", "text": f"expires {date:%-d %b}"})
+        marks.append({"at": cubes[date].settlement_at, "kind": "expiration", "text": f"expires {date:%-d %b}"})
     session = ReplaySession.objects.create(
         owner=user, underlying=run.strategy.underlying, strategy=run.strategy, revision=run.revision, trade=row,
         name=f"Run {run.number}, trade {number}, {shown:%-d %b %Y}", cash=run.cash, cursor=trade.opened_at,
@@ -188,7 +192,6 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
     session = _held(user, session_id)
     history = history_of(session)
     index = history.at_or_before(session.cursor)
-    view = history.view(index)
     here = lived(session)
     held = {row.contract: row.contracts for row in here.open}
     if not orders:
@@ -196,11 +199,11 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
     number = (session.fills.aggregate(n=Max("order"))["n"] or 0) + 1
     made = []
     for code, contracts in orders:
-        contract = _contract(history, code)
+        contract = _contract(here.market, code)
         if contracts == 0 or abs(contracts) > MAX_CONTRACTS:
             raise Refused(f"Trade between 1 and {MAX_CONTRACTS} contracts, not {contracts}.")
         closes = contracts * held.get(contract, 0) < 0 and abs(contracts) <= abs(held[contract])
-        price = price_of(here.plan, view, contract, contracts, 100, closes)
+        price = price_of(here.plan, here.of(contract).view(index), contract, contracts, 100, closes)
         if price is None:
             raise Refused(f"{contract.label} has no price to {'buy' if contracts > 0 else 'sell'} at now.")
         made.append(
@@ -216,11 +219,14 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
     return session
 
 
-def _contract(history: Timeline, code: str) -> ContractKey:
+def _contract(market: Market, code: str) -> ContractKey:
     try:
-        contract = ContractKey.parse(code, history.underlying.symbol)
+        contract = ContractKey.parse(code, market.main.underlying.symbol, only=False)
+        history = market.timeline(contract.underlying)
     except ValueError as error:
         raise Refused(f"{error}.") from error
+    except KeyError as error:
+        raise Refused(f"This session does not trade {contract.underlying}.") from error
     if contract.is_unit:
         if not history.underlying.dealt:
             raise Refused(f"{history.underlying.symbol} is an index, which cannot be dealt in itself.")

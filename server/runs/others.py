@@ -5,10 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from config.errors import NotThere
-from market.own import market_for
+from market.own import market_for, plan_for
 from runs.models import Run
 from runs.rows import exit_reason
-from strell_core.engine.plan import make_plan
 from strell_core.engine.stored import closed_trade
 from strell_core.results.other_exits import ALL, EARLIER, LATER, NEVER, OtherExit, other_exits
 from strell_core.strategy.document import parse
@@ -29,7 +28,7 @@ def others(run: Run, number: int) -> dict[str, Any]:
     market = market_for(document, run.strategy.owner_id)
     timeline = market.main
     trade = closed_trade(row.trade, timeline.underlying.symbol)
-    plan = make_plan(parse(document), market)
+    plan = plan_for(parse(document), market)
     found = other_exits(plan, market, trade)
     titles = {sentence.id: sentence.text for sentence in sheet(document).sentences}
     numbered = sheet(document).numbered
@@ -42,7 +41,9 @@ def others(run: Run, number: int) -> dict[str, Any]:
         elif other.left_by in (EARLIER, LATER):
             reason = "closed at the next quotes that could be dealt at"
         else:
-            reason = exit_reason(plan, timeline, document, other.left_by, other.trade.values, opened.date())
+            reason = exit_reason(
+                market.on_clock(trade.symbol), document, other.left_by, other.trade.values, opened.date()
+            )
         return {
             "how": other.how, "title": TITLES.get(other.how) or titles[other.how],
             "sentence": None if other.how in TITLES else numbered(other.how), "closed_shown": closed.strftime("%a %-d %b %Y %H:%M"),

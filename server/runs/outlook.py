@@ -16,6 +16,7 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import EngineState, LegStop, TradeState
 from strell_core.market.market import Observation
 from strell_core.market.prices import PARTS, money, parts_to_money
+from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUTH_WORDS, UNVALUED
 from strell_core.pricing.held import Holding
 from strell_core.strategy import catalogue
@@ -86,28 +87,29 @@ def outlooks(
 ) -> list[dict[str, Any]]:
     """Every open trade as a :class:`TradeOutlook`, oldest first."""
     written = sheet(document)
-    return [_trade(written, plan, observation, found) for found in outlook(plan, state, observation)]
+    return [_trade(written, observation, found) for found in outlook(plan, state, observation)]
 
 
-def _trade(written: Sheet, plan: Plan, observation: Observation, found: TradeNow) -> dict[str, Any]:
+def _trade(written: Sheet, observation: Observation, found: TradeNow) -> dict[str, Any]:
     trade = found.trade
+    there = observation.market.on_clock(trade.symbol)
+    terms = there.underlying.on(trade.opened_on)
 
     def told(rule: Rule, part: str, truth: int, values: Mapping[str, Any]) -> str:
         def as_money(parts: int) -> str:
-            amount = money(parts_to_money(parts, plan.quantum, plan.multiplier(trade.opened_on)))
-            return amount_text(amount, plan.underlying.on(trade.opened_on).currency)
+            return amount_text(money(parts_to_money(parts, terms.quantum, terms.multiplier)), terms.currency)
 
         text = reason_text(catalogue.sentences(part)[rule.kind], truth, values, as_money)
         # a general condition says its numbers; whose they are stands before them
         left = rule.params.get("left")
         return text if left is None or values.get("which") else f"{value_words(written, left)}: {text}"
 
-    exits = sorted((_exit(written, plan, item, told) for item in found.exits), key=lambda row: row["number"] or 1000)
+    exits = sorted((_exit(written, there, item, told) for item in found.exits), key=lambda row: row["number"] or 1000)
     leaving = None if found.leaves_by is None else written.numbered(found.leaves_by) or 0
     return {
         "number": trade.number, "entry": trade.entry, "legs": _legs_text(trade),
-        "currency": plan.underlying.on(trade.opened_on).currency, "leaving": leaving, "exits": exits,
-        "adjustments": [_adjustment(written, plan, observation, trade, item, told) for item in found.adjustments],
+        "currency": terms.currency, "leaving": leaving, "exits": exits,
+        "adjustments": [_adjustment(written, there, observation.index, trade, item, told) for item in found.adjustments],
     }  # fmt: skip
 
 
@@ -123,9 +125,9 @@ def _rule(written: Sheet, rule: str, truth: int, text: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _exit(written: Sheet, plan: Plan, item: ExitNow, told: Any) -> dict[str, Any]:
+def _exit(written: Sheet, there: Timeline, item: ExitNow, told: Any) -> dict[str, Any]:
     if isinstance(item.wish.by, LegStop):
-        point = float(plan.quantum) / PARTS
+        point = float(there.underlying.quantum) / PARTS
         price, stop = item.values["price"] * point, item.values["stop"] * point
         text = f"leg at {price:g}, its stop is at {stop:g}" if item.truth != UNVALUED else "its leg has no valid quote"
         return {**_rule(written, item.wish.rule, item.truth, text), "id": f"stop {item.wish.by.leg_id}", "number": None}
@@ -133,10 +135,10 @@ def _exit(written: Sheet, plan: Plan, item: ExitNow, told: Any) -> dict[str, Any
 
 
 def _adjustment(
-    written: Sheet, plan: Plan, observation: Observation, trade: TradeState, item: AdjustmentNow, told: Any
+    written: Sheet, there: Timeline, index: int, trade: TradeState, item: AdjustmentNow, told: Any
 ) -> dict[str, Any]:
     text = told(item.rule, "adjust", item.truth, item.values)
-    does = None if item.proposal is None else _proposal(plan, observation, trade, item.proposal)
+    does = None if item.proposal is None else _proposal(there, index, trade, item.proposal)
     return {
         **_rule(written, item.rule.id, item.truth, text),
         "does": does,
@@ -151,8 +153,8 @@ def _otherwise(item: AdjustmentNow) -> str:
     return "close the position and enter again" if item.otherwise else "close the position"
 
 
-def _proposal(plan: Plan, observation: Observation, trade: TradeState, found: Proposal) -> dict[str, Any]:
-    point = float(plan.quantum) / PARTS
+def _proposal(there: Timeline, index: int, trade: TradeState, found: Proposal) -> dict[str, Any]:
+    point = float(there.underlying.quantum) / PARTS
     held = {(leg.leg_id, leg.contract) for leg in trade.legs}
     before = [Backed(leg.contract, leg.contracts, leg.opened_parts) for leg in trade.legs]
     return {
@@ -164,18 +166,18 @@ def _proposal(plan: Plan, observation: Observation, trade: TradeState, found: Pr
             for leg, price in zip(found.legs, found.prices, strict=True)
         ],
         "cash": found.cash, "capital_before": round(found.needed[0], 2), "capital_after": round(found.needed[1], 2),
-        "delta_before": _delta(plan, observation, trade, before), "delta_after": _delta(plan, observation, trade, found.after),
-        "glyph": glyph([Holding(leg.contract, leg.contracts, leg.parts * point) for leg in found.after], int(observation.timeline.spot[observation.index]) / 100),
+        "delta_before": _delta(there, index, trade, before), "delta_after": _delta(there, index, trade, found.after),
+        "glyph": glyph([Holding(leg.contract, leg.contracts, leg.parts * point) for leg in found.after], int(there.spot[index]) / 100),
         "refused": found.refused,
     }  # fmt: skip
 
 
-def _delta(plan: Plan, observation: Observation, trade: TradeState, legs: Sequence[Backed]) -> float | None:
+def _delta(there: Timeline, index: int, trade: TradeState, legs: Sequence[Backed]) -> float | None:
     """Delta of a position, money a point; ``None``: a leg's is not known."""
     total = 0.0
     for leg in legs:
-        delta = greeks(observation.timeline, observation.index, Holding(leg.contract, leg.contracts, 0.0))["delta"]
+        delta = greeks(there, index, Holding(leg.contract, leg.contracts, 0.0))["delta"]
         if delta is None:
             return None
         total += delta * leg.contracts
-    return round(total * plan.multiplier(trade.opened_on), 2)
+    return round(total * there.multiplier(trade.opened_on), 2)

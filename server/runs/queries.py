@@ -10,9 +10,10 @@ from typing import Any
 
 import numpy as np
 from django.contrib.auth.models import User
-from django.db.models import F, Func, TextField
+from django.db.models import F, Func, Q, TextField
 
 from config.errors import NotThere, Refused
+from market.own import market_for, plan_for
 from market.timelines import timeline
 from runs import kept
 from runs.daily import COLUMNS, daily_greeks
@@ -20,7 +21,6 @@ from runs.models import Run, RunTrade
 from runs.schemas import RunHead
 from strategies.models import Strategy
 from strategies.queries import sheet_of
-from strell_core.engine.plan import make_plan
 from strell_core.engine.stored import closed_trade
 from strell_core.formats.tables import TRADES, WRITERS
 from strell_core.market.instruments import ContractKey
@@ -30,7 +30,7 @@ from strell_core.results.causes import causes
 from strell_core.results.figures import FIGURES
 from strell_core.results.parted import parted
 from strell_core.strategy import catalogue
-from strell_core.strategy.document import clock_of, parse
+from strell_core.strategy.document import clock_of, parse, typed
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
 from strell_core.strategy.sweeps import UNDERLYING, places
@@ -208,13 +208,13 @@ def _known(values: Any) -> list[float | None]:
 def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Every decision time with what was decided and why, in words."""
     known = {s.id: (s, catalogue.sentences(s.part)[s.rule]) for s in sheet(document).sentences}
+    several = len(typed(document).traded) > 1
     out = []
     for item in made:
         sentence, declaration = known[item["rule"]]
         if item["kind"] == "entry":
             codes = item["values"]["contracts"]
-            labels = [ContractKey.parse(code, history.underlying.symbol).label for code in codes]
-            text = "entered " + ", ".join(labels)
+            text = f"entered {labels(codes, history.underlying.symbol, several)}"
         else:
             text = reason_text(declaration, item["truth"], item["values"], str)
         out.append(
@@ -225,6 +225,12 @@ def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, 
             }
         )  # fmt: skip
     return out
+
+
+def labels(codes: Sequence[str], symbol: str, several: bool) -> str:
+    """Contracts by their codes in words, their underlying before them where there are ``several``; ``symbol``: whose
+    they are where a code does not say it."""
+    return ", ".join(ContractKey.parse(code, symbol, only=False).named(several) for code in codes)
 
 
 def _decisions(run: Run) -> list[dict[str, Any]]:
@@ -246,7 +252,7 @@ def file(run: Run, what: str, kind: str) -> tuple[str, bytes]:
 def _legs(run: Run) -> list[dict[str, Any]]:
     return [
         {
-            "trade": row["number"], "opened": row["opened"], "closed": row["closed"], "lots": row["lots"],
+            "trade": row["number"], "underlying": row.get("symbol") or clock_of(run.document), "opened": row["opened"], "closed": row["closed"], "lots": row["lots"],
             "leg": number, "expiration": leg["expiration"], "right": leg["right"], "strike": leg["strike"],
             "contracts": leg["contracts"], "open_price": leg["opened"], "close_price": leg["closed"],
             "closed_by": leg["how"], "trade_premium": row["credit"], "trade_pnl": row["pnl"],
@@ -284,19 +290,18 @@ def trade_detail(run: Run, number: int, at: int | None) -> dict[str, Any]:
         raise NotThere(f"Run {run.number} has no trade {number}.")
     stored = bytes(row.kept)
     if not stored:  # it ran before this was kept
-        history = timeline(clock_of(run.document))
-        trade = closed_trade(row.trade, history.underlying.symbol)
-        plan = make_plan(parse(run.document), history)
+        market = market_for(run.document, run.strategy.owner_id)
+        trade = closed_trade(row.trade, market.main.underlying.symbol)
+        plan, history = plan_for(parse(run.document), market), market.on_clock(trade.symbol)
         stored = kept.keep(plan, history, trade, kept.leg_facts(history, trade), causes(history, trade))
     return kept.detail(stored, row.row, at)
 
 
 def touched(user: User, symbol: str, first: str, last: str) -> list[dict[str, Any]]:
     """Finished runs that read sessions of ``symbol`` between two dates, as they were then."""
-    found = Run.objects.of(user).filter(
-        status=Run.Status.DONE, manifest__underlying=symbol, start__lte=last, end__gte=first
-    ).select_related("revision")  # fmt: skip
+    read = Q(manifest__underlying=symbol) | Q(manifest__until__has_key=symbol)
+    found = Run.objects.of(user).filter(read, status=Run.Status.DONE, start__lte=last, end__gte=first)
     return [
         {"strategy": run.strategy_id, "name": run.revision.document["name"], "run": run.pk, "number": run.number}
-        for run in found[:50]
+        for run in found.select_related("revision")[:50]
     ]

@@ -6,7 +6,6 @@ import datetime as dt
 from decimal import Decimal
 from typing import Any
 
-from strell_core.engine.plan import Plan
 from strell_core.engine.state import ClosedTrade
 from strell_core.market.prices import grouped, money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
@@ -31,10 +30,8 @@ ENDS = {
 """What ended a trade that no sentence left, beside settlement and splits."""
 
 
-def exit_reason(
-    plan: Plan, history: Timeline, document: dict[str, Any], rule: str, values: Any, opened_on: dt.date
-) -> str:
-    """What an exit sentence said of a trade when it acted, its money in words."""
+def exit_reason(history: Timeline, document: dict[str, Any], rule: str, values: Any, opened_on: dt.date) -> str:
+    """What an exit sentence said of a trade when it acted, its money in words. ``history``: of its underlying."""
     if rule == "settlement":
         return "settled in cash at expiration"
     if rule in ENDS:
@@ -45,7 +42,7 @@ def exit_reason(
     declaration = catalogue.sentences(sentence.part)[sentence.rule]
 
     def as_money(parts: int) -> str:
-        amount = money(parts_to_money(parts, plan.quantum, plan.multiplier(opened_on)))
+        amount = money(parts_to_money(parts, history.underlying.quantum, history.multiplier(opened_on)))
         return amount_text(amount, history.underlying.on(opened_on).currency)
 
     return reason_text(declaration, TRUE, values, as_money)
@@ -72,18 +69,19 @@ def waiting_words(history: Timeline, document: dict[str, Any], trade: ClosedTrad
     return f"What was decided on {_when(history, leaving.decided_at)}{said} {end}{waited}{reason}."
 
 
-def open_row(plan: Plan, history: Timeline, found: StillOpen) -> dict[str, Any]:
+def open_row(history: Timeline, found: StillOpen) -> dict[str, Any]:
     """An open trade at a run's end as its table names it."""
     trade, opened = found.trade, history.calendar.local(found.trade.opened_at)
-    credit = money(parts_to_money(trade.opening, plan.quantum, plan.multiplier(trade.opened_on)))
+    quantum = history.underlying.quantum
+    credit = money(parts_to_money(trade.opening, quantum, history.multiplier(trade.opened_on)))
     return {
-        "number": trade.number, "opened_shown": opened.strftime("%a %-d %b %Y %H:%M"), "lots": trade.lots,
+        "number": trade.number, "symbol": trade.symbol, "opened_shown": opened.strftime("%a %-d %b %Y %H:%M"), "lots": trade.lots,
         "credit": float(credit), "pnl": float(found.pnl), "waits": any(leg.waits for leg in found.legs),
         "legs": [
             {
                 "label": item.leg.contract.label, "contracts": item.leg.contracts, "stale": item.stale,
-                "opened": float(parts_to_price(item.leg.opened_parts, plan.quantum)),
-                "mark": float(parts_to_price(item.parts, plan.quantum)),
+                "opened": float(parts_to_price(item.leg.opened_parts, quantum)),
+                "mark": float(parts_to_price(item.parts, quantum)),
             }
             for item in found.legs
         ],
@@ -100,19 +98,20 @@ def _delta(trade: ClosedTrade, legs: list[dict[str, Any]], multiplier: int) -> f
 
 
 def trade_row(
-    plan: Plan, history: Timeline, document: dict[str, Any], trade: ClosedTrade, legs: list[dict[str, Any]],
+    history: Timeline, document: dict[str, Any], trade: ClosedTrade, legs: list[dict[str, Any]],
     why: Causes, leaving: Leaving | None = None,
 ) -> dict[str, Any]:  # fmt: skip
-    """A trade as tables and slices read it; ``legs`` as :func:`runs.kept.leg_facts` gives them."""
+    """A trade as tables and slices read it. ``history``: of its underlying; ``legs`` as :func:`runs.kept.leg_facts` gives
+    them."""
     local = history.calendar.local
     opened, closed = local(trade.opened_at), local(trade.closed_at)
     nearest = min((leg.contract.expiration for leg in trade.legs if not leg.contract.is_unit), default=opened.date())
-    multiplier = plan.multiplier(opened.date())
-    credit = money(parts_to_money(trade.opening, plan.quantum, multiplier))
-    gross = money(parts_to_money(trade.gross, plan.quantum, multiplier))
+    multiplier, quantum = history.multiplier(opened.date()), history.underlying.quantum
+    credit = money(parts_to_money(trade.opening, quantum, multiplier))
+    gross = money(parts_to_money(trade.gross, quantum, multiplier))
     spot = int(history.spot[history.at_or_before(trade.opened_at)]) / 100
     return {
-        "number": trade.number, "opened": opened.strftime("%Y-%m-%dT%H:%M"), "closed": closed.strftime("%Y-%m-%dT%H:%M"),
+        "number": trade.number, "symbol": trade.symbol, "opened": opened.strftime("%Y-%m-%dT%H:%M"), "closed": closed.strftime("%Y-%m-%dT%H:%M"),
         "opened_shown": opened.strftime("%a %-d %b %Y %H:%M"), "closed_shown": closed.strftime("%a %-d %b %Y %H:%M"),
         "decided": local(trade.decided_at).strftime("%Y-%m-%dT%H:%M"), "opened_at": trade.opened_at,
         "weekday": opened.strftime("%a"), "expires": nearest.isoformat(), "dte": (nearest - opened.date()).days,
@@ -121,8 +120,8 @@ def trade_row(
             {
                 "expiration": "" if leg.contract.is_unit else leg.contract.expiration.isoformat(), "strike": leg.contract.strike,
                 "right": leg.contract.right, "contracts": leg.contracts,
-                "opened": float(parts_to_price(leg.opened_parts, plan.quantum)),
-                "closed": float(parts_to_price(leg.closed_parts, plan.quantum)), "how": leg.how,
+                "opened": float(parts_to_price(leg.opened_parts, quantum)),
+                "closed": float(parts_to_price(leg.closed_parts, quantum)), "how": leg.how,
             }
             for leg in trade.legs
         ],
@@ -130,7 +129,7 @@ def trade_row(
         "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit else None,
         "entry": trade.entry, "delta": _delta(trade, legs, multiplier),
         "rule": trade.rule, "sentence": sheet(document).numbered(trade.rule),
-        "reason": exit_reason(plan, history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),
+        "reason": exit_reason(history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),
         "waited": waiting_words(history, document, trade, leaving),
         "causes": {cause: round(value, 2) for cause, value in why.total.items()},
     }  # fmt: skip

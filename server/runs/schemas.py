@@ -157,6 +157,8 @@ class TradeLeg(BaseModel):
 
 class TradeRow(BaseModel):
     number: int
+    symbol: str = ""
+    """Its underlying; nothing in a run that was stored when a strategy traded one."""
     opened: str
     closed: str
     opened_shown: str
@@ -197,6 +199,8 @@ class OpenTrade(Schema):
     """A trade that is open at the run's end, at mid; ``waits``: for a settlement value that is not recorded."""
 
     number: int
+    symbol: str = ""
+    """Its underlying; nothing in a run that was stored when a strategy traded one."""
     opened_shown: str
     lots: int
     credit: float

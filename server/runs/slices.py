@@ -52,6 +52,8 @@ class Facts:
     numbers: npt.NDArray[np.int64]
     pnl: npt.NDArray[np.float64]
     credits: npt.NDArray[np.float64]
+    symbols: npt.NDArray[np.str_]
+    """The underlying of each."""
     decided_at: npt.NDArray[np.int64]
     columns: tuple[Column, ...]
 
@@ -68,6 +70,7 @@ def _facts(run_id: int, finished_at: dt.datetime) -> Facts:
     rows = [row for row, _, _ in found]
     return Facts(
         np.array([row["number"] for row in rows], np.int64), _numbers(rows, "pnl"), _numbers(rows, "credit"),
+        np.array([row.get("symbol") or clock_of(run.document) for row in rows], dtype=np.str_),
         np.array([decided for _, decided, _ in found], np.int64),
         tuple(_columns(run.document, rows, [entry or "" for _, _, entry in found])),
     )  # fmt: skip
@@ -86,11 +89,13 @@ def _columns(document: dict[str, Any], rows: list[dict[str, Any]], entries: list
     by_number = sorted(set(exits), key=lambda rule: known.numbered(rule) or 999)
     whens = {e["id"]: e.get("name") or f"Entry {n}" for n, e in enumerate(document["entries"], 1)}
     lots = _numbers(rows, "lots")
+    symbols = [row.get("symbol") or clock_of(document) for row in rows]
     columns: list[Column] = [
         Names("weekday", "Weekday", [row["weekday"] for row in rows], WEEKDAYS),
         Names("time", "Decided at", times, {time: time for time in sorted(set(times))}),
         Names("exit", "Left by", exits, {rule: _end(known, rule) for rule in by_number}),
         Names("entry", "Entry", entries, whens),
+        Names("underlying", "Underlying", symbols, {symbol: symbol for symbol in sorted(set(symbols))}),
         Numbers("dte", "Days to expiration", _numbers(rows, "dte"), "days"),
         Numbers("held", "Days held", _numbers(rows, "held"), "days"),
         Numbers("delta", "Delta of a lot", _numbers(rows, "delta"), "", 0.01),
@@ -125,19 +130,23 @@ def market_measures() -> list[MarketMeasure]:
 
 
 def measured(run: Run, owner_id: int, names: Sequence[str]) -> list[Numbers]:
-    """Measures as they stood at each trade's decision, in the market as it is recorded today."""
+    """Measures of each trade's underlying as they stood at its decision, in the market as it is recorded today."""
     known = {measure.declaration.id: measure for measure in market_measures()}
     unknown = next((name for name in names if name not in known), None)
     if unknown is not None or len(names) > MOST_MEASURES:
         said = f"There is no measure {unknown!r} of the market." if unknown else f"At most {MOST_MEASURES} measures."
         raise Refused(said, [{"path": "measure", "message": said}])
     market = market_for(run.document, owner_id)
-    places = np.maximum(np.searchsorted(market.main.times, facts(run).decided_at, side="right") - 1, 0)
-    frame = Frame(market, 0, len(market.main.times), clock_of(run.document))
+    held = facts(run)
+    places = np.maximum(np.searchsorted(market.main.times, held.decided_at, side="right") - 1, 0)
     out = []
     for name in dict.fromkeys(names):
         declaration = known[name].declaration
-        values = known[name].over(frame, declaration.defaults())[places]
+        values = np.full(len(places), np.nan)
+        for symbol in set(held.symbols.tolist()):
+            mine = held.symbols == symbol
+            frame = Frame(market, 0, len(market.main.times), symbol)
+            values[mine] = known[name].over(frame, declaration.defaults())[places[mine]]
         out.append(Numbers(name, declaration.title, values, declaration.unit, declaration.grid or 0.01))
     return out
 

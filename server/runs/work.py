@@ -16,14 +16,13 @@ from django.db import transaction
 from config.errors import Refused
 from config.heartbeat import beating
 from config.push import notify
-from market.own import market_for
+from market.own import market_for, plan_for
 from market.timelines import digest_until
 from runs.kept import keep, leg_facts
 from runs.models import Carried, Run, RunTrade, Variant
 from runs.queries import decisions
 from runs.rows import open_row, trade_row
 from strell_core.engine.code import deciding_code
-from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import to_plain
 from strell_core.market.market import Market
@@ -123,7 +122,7 @@ def _compute(run: Run) -> Made:
     until = _until(run, run.end)
     whole = market_for(run.document, run.strategy.owner_id)
     history = whole.main
-    plan = make_plan(parse(run.document), history)
+    plan = plan_for(parse(run.document), whole)
     begin, end = history.span(run.start, run.end)
     method = run_blocks if run.method == "blocks" else run_steps
     before = _before(run, whole)
@@ -133,7 +132,7 @@ def _compute(run: Run) -> Made:
     if before is not None:
         before.extend(result)
         result = before
-    made = report(plan, history, result, begin, end, run.cash, run.seed)
+    made = report(plan, whole, result, begin, end, run.cash, run.seed)
     there = {} if before is None or run.extends is None else {row.number: row for row in run.extends.trades.all()}
     trades, leaving = [], {item.trade: item for item in made.leavings}
     for trade in result.closed:
@@ -142,13 +141,14 @@ def _compute(run: Run) -> Made:
         if old is not None:
             trades.append(RunTrade(number=old.number, row=old.row, trade=old.trade, kept=old.kept))
             continue
-        legs, why = leg_facts(history, trade), causes(history, trade)
-        row = trade_row(plan, history, run.document, trade, legs, why, leaving.get(trade.number))
-        kept = keep(plan, history, trade, legs, why)
+        its = whole.on_clock(trade.symbol)
+        legs, why = leg_facts(its, trade), causes(its, trade)
+        row = trade_row(its, run.document, trade, legs, why, leaving.get(trade.number))
+        kept = keep(plan, its, trade, legs, why)
         trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=kept))
     anew = run.extends is not None and before is None
     return Made(
-        history, result, made, trades, [open_row(plan, history, item) for item in made.still_open],
+        history, result, made, trades, [open_row(whole.on_clock(item.trade.symbol), item) for item in made.still_open],
         {**manifest(run, whole), "until": until},
         f"What run {run.extends.number} rests on has changed: all sessions were computed anew." if anew and run.extends else "",
     )  # fmt: skip

@@ -131,6 +131,15 @@ def mirror_sentence(request: SignedRequest, strategy_id: int, sentence_id: str, 
     return _whole(services.find(request.user, strategy_id))
 
 
+@router.post("/strategies/{strategy_id}/entries", response=StrategyOut, operation_id="add_entry")
+def add_entry(
+    request: SignedRequest, strategy_id: int, like: str, based_on: int, mirror: bool = False
+) -> dict[str, Any]:
+    """One more entry, which begins as one of the others is, or as its mirror."""
+    services.add_entry(request.user, strategy_id, like, mirror, based_on)
+    return _whole(services.find(request.user, strategy_id))
+
+
 @router.get("/strategies/{strategy_id}/revisions", response=list[RevisionStep], operation_id="revisions")
 def revisions(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
     return queries.history(services.find(request.user, strategy_id))

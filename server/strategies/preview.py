@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from market.own import market_for
+from market.own import market_for, plan_for
 from market.timelines import instant_of
 from observe.payoffs import glyph, greeks, payoff
 from strell_core.engine.advance import EntryDecision, decide_entry
 from strell_core.engine.fills import price_of
-from strell_core.engine.plan import EntryPlan, Plan, make_plan
+from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.market.market import Market, Observation
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
@@ -45,8 +45,9 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     whose series it may read."""
     whole = market_for(document, owner_id)
     history = whole.main
-    plan = make_plan(parse(document), history)
+    plan = plan_for(parse(document), whole)
     entry = next((item for item in plan.entries if item.id == entry_id), plan.entries[0])
+    there = whole.on_clock(entry.entry.underlying)
     looks = entry.schedule.looks(history, 0, len(history.times))
     last = int(looks[-1]) if len(looks) else len(history.times) - 1
     index = last if at is None else instant_of(history, at)
@@ -55,15 +56,15 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     status = entry.schedule.status(history, index)
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
-        "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(history.spot[index]) / 100,
+        "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(there.spot[index]) / 100, "symbol": entry.entry.underlying,
         "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision), "last_true": _last_true(entry, whole, looks[looks < index], decision),
         "entry": entry.id, "entries": [_in_short(item, whole, index) for item in plan.entries],
         "neighbours": _neighbours(history, looks, index), "verdicts": _verdicts(document, decision),
-        "legs": [_leg(history, index, choice) for choice in decision.selection.choices] if decision.selection else [],
+        "legs": [_leg(there, index, choice) for choice in decision.selection.choices] if decision.selection else [],
         "single": bool(history.is_single[index]), "structure": None,
     }  # fmt: skip
     if decision.selection is not None and decision.selection.failed is None:
-        out["structure"] = _structure(plan, history, index, decision.selection, max(1, decision.lots))
+        out["structure"] = _structure(plan, there, index, decision.selection, max(1, decision.lots))
     return out
 
 
@@ -149,7 +150,7 @@ def _leg(history: Timeline, index: int, choice: LegChoice) -> dict[str, Any]:
 
 def _structure(plan: Plan, history: Timeline, index: int, selection: Selection, lots: int) -> dict[str, Any]:
     view = history.view(index)
-    quantum, scale = float(plan.quantum), view.underlying.multiplier
+    quantum, scale = float(history.underlying.quantum), view.underlying.multiplier
     share = plan.strategy.orders["fill_model"]["share"]
     holdings: list[Holding] = []
     legs: list[dict[str, Any]] = []

@@ -38,10 +38,10 @@ def _drawn(whole: Sheet) -> list[dict[str, Any]]:
 def glyph_now(document: dict[str, Any], owner_id: int) -> dict[str, Any]:
     """The structure the rules would pick at the last recorded snapshot, for the leg glyph."""
     whole = market_for(document, owner_id)
-    history = whole.main
+    first = parse(document).entries[0]
+    history = whole.on_clock(first.underlying)
     index = len(history.times) - 2
-    view = history.view(index)
-    legs = parse(document).entries[0].legs
+    view, legs = history.view(index), first.legs
     frame = Frame(whole, index, index + 1, view.underlying.symbol)
     picked = select(legs, frame, view).legs
     return glyph([Holding(leg.contract, leg.contracts, 0.0) for leg in picked], view.spot / 100)

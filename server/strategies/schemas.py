@@ -46,6 +46,8 @@ class BlockOut(Schema):
     entry: str
     lists: dict[str, str]
     """Where in the document a sentence is added to it, by the part it belongs to."""
+    underlying: str
+    """Which its entry trades, where the strategy has several; nothing in a section that is no entry's."""
 
 
 class TrackOut(Schema):
@@ -326,6 +328,8 @@ class PreviewOut(Schema):
     shown: str
     asked: str | None
     zone: str
+    symbol: str
+    """The underlying that the entry trades."""
     spot: float
     status: str | None
     status_text: str

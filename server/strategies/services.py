@@ -21,8 +21,8 @@ from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.market.instruments import ContractKey
 from strell_core.measures.declaration import WEEKDAYS
 from strell_core.selection.rules_of import rules_of
-from strell_core.strategy.document import DocumentError, clock_of, written
-from strell_core.strategy.edits import mirrored, rules_digest
+from strell_core.strategy.document import DocumentError, clock_of, typed, written
+from strell_core.strategy.edits import mirrored, rules_digest, with_entry_like
 from strell_core.strategy.sentences import sheet
 
 MAX_STRATEGIES = 500
@@ -134,6 +134,11 @@ def _underlying(document: dict[str, Any], owner_id: int) -> Underlying:
             known = ", ".join(Underlying.objects.exclude(data_digest="").values_list("symbol", flat=True)) or "none yet"
             message = f"There is no underlying '{symbol}'; there is {known}"
             raise Refused(message, [{"path": f"underlyings/{place}", "message": message}])
+    traded = [rows[symbol] for symbol in dict.fromkeys((clock_of(document), *typed(document).traded))]
+    if len({row.currency for row in traded}) > 1:
+        told = ", ".join(f"{row.symbol} in {row.currency}" for row in traded)
+        message = f"What is traded together has to be quoted in one currency: {told}"
+        raise Refused(message, [{"path": "underlyings", "message": message}])
     return rows[clock_of(document)]
 
 
@@ -210,6 +215,16 @@ def mirror_sentence(user: User, strategy_id: int, sentence_id: str, based_on: in
     if sheet(document).sentence(sentence_id) is None:
         raise NotThere("There is no such sentence; it may have been removed.")
     return revise(user, strategy_id, mirrored(document, only=sentence_id), based_on)
+
+
+def add_entry(user: User, strategy_id: int, like: str, mirror: bool, based_on: int) -> Revision:
+    """One more entry that does as ``like`` does, or with calls and puts, above and below exchanged."""
+    document = find(user, strategy_id).latest.document
+    try:
+        made = with_entry_like(document, like, mirror)
+    except KeyError as error:
+        raise NotThere("There is no such entry; it may have been removed or renamed.") from error
+    return revise(user, strategy_id, checked(made), based_on)
 
 
 def duplicate(user: User, strategy_id: int, mirror: bool, number: int | None = None) -> Strategy:

@@ -18,10 +18,9 @@ from django.db import transaction
 
 from config.errors import Refused
 from config.heartbeat import beating
-from market.own import market_for
+from market.own import market_for, plan_for
 from market.timelines import timeline
 from runs.models import Variant
-from strell_core.engine.plan import make_plan
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.results.variant import Cells, Outcome
@@ -154,7 +153,7 @@ def _compute(sweep: Sweep, cell: Cell, history: Callable[[str], Timeline]) -> _C
 
 def _outcome(sweep: Sweep, document: dict[str, Any], history: Callable[[str], Timeline]) -> Outcome:
     market = market_for(document, sweep.strategy.owner_id, history)
-    plan = make_plan(typed(document), market.main)
+    plan = plan_for(typed(document), market)
     begin, end = market.main.span(sweep.start, sweep.end)
     if begin == end:
         raise Refused("There is no session of this underlying in the period.")

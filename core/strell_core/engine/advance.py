@@ -196,7 +196,7 @@ class Decisions(Limits):
             if any(order.whole for order in busy) or not self.traded(trade.legs):
                 continue
             now = self.now[trade.number]
-            working = {leg.leg_id for order in busy for leg in order.legs} | waiting(self.timeline, trade, now_at)
+            working = {leg.leg_id for order in busy for leg in order.legs} | waiting(self.of(trade), trade, now_at)
             true = [wish for wish in wishes(self.plan, trade, working) if wish.test(now)[0] == TRUE]
             acting: list[ExitWish] = []
             for wish in true:

@@ -15,6 +15,7 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import Order, TradeState
 from strell_core.margin import strategy_based as margin
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Market
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 
@@ -42,10 +43,10 @@ class Funds:
         return self.equity - self.needed
 
 
-def needed(plan: Plan, timeline: Timeline, index: int, legs: Iterable[Backed], multiplier: int) -> float:
+def needed(timeline: Timeline, index: int, legs: Iterable[Backed], multiplier: int) -> float:
     """Capital of legs that belong together, in money: :func:`strell_core.margin.strategy_based.capital` at their
-    prices."""
-    point, legs = float(plan.quantum) / PARTS, list(legs)
+    prices. ``timeline``: of their underlying, by the clock's snapshots."""
+    point, legs = float(timeline.underlying.quantum) / PARTS, list(legs)
     units = sum(leg.contracts for leg in legs if leg.contract.is_unit)
     found = [
         margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at, leg.parts * point)
@@ -53,19 +54,18 @@ def needed(plan: Plan, timeline: Timeline, index: int, legs: Iterable[Backed], m
         if not leg.contract.is_unit
     ]
     spot = int(timeline.spot[index]) / 100
-    return margin.capital(found, spot, margin.share_of(plan.underlying.kind), units) * multiplier
+    return margin.capital(found, spot, margin.share_of(timeline.underlying.kind), units) * multiplier
 
 
 def needed_over(
-    plan: Plan, timeline: Timeline, at: npt.NDArray[np.int64], legs: Sequence[Backed],
-    parts: npt.NDArray[np.int64], multiplier: int,
+    timeline: Timeline, at: npt.NDArray[np.int64], legs: Sequence[Backed], parts: npt.NDArray[np.int64], multiplier: int,
 ) -> npt.NDArray[np.float64]:  # fmt: skip
     """:func:`needed` of option legs at snapshots ``at`` ``(n,)``, at their prices ``parts`` ``(legs, n)``."""
-    point = float(plan.quantum) / PARTS
+    point = float(timeline.underlying.quantum) / PARTS
     found = [margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at) for leg in legs]
     spot = timeline.spot[at].astype(np.float64) / 100
     return (
-        margin.capital_over(found, parts.astype(np.float64) * point, spot, margin.share_of(plan.underlying.kind))
+        margin.capital_over(found, parts.astype(np.float64) * point, spot, margin.share_of(timeline.underlying.kind))
         * multiplier
     )
 
@@ -84,51 +84,48 @@ def _asked(timeline: Timeline, order: Order, index: int) -> list[Backed]:
     return out
 
 
-def of_order(plan: Plan, timeline: Timeline, order: Order, index: int) -> float:
+def of_order(market: Market, order: Order, index: int) -> float:
     """Capital that an opening order at work needs."""
-    today = plan.multiplier(timeline.dates[int(timeline.session_of[index])])
-    return needed(plan, timeline, index, _asked(timeline, order, index), today)
+    timeline = market.on_clock(order.symbol)
+    return needed(timeline, index, _asked(timeline, order, index), timeline.multiplier(market.date(index)))
 
 
-def of_trade(plan: Plan, timeline: Timeline, trade: TradeState, index: int) -> float:
+def of_trade(market: Market, trade: TradeState, index: int) -> float:
     """Capital that a trade needs."""
-    return needed(plan, timeline, index, held(timeline, trade, index), plan.multiplier(trade.opened_on))
+    timeline = market.on_clock(trade.symbol)
+    return needed(timeline, index, held(timeline, trade, index), timeline.multiplier(trade.opened_on))
 
 
-def funds(
-    plan: Plan, timeline: Timeline, index: int, cash: float, trades: Sequence[TradeState], orders: Sequence[Order]
-) -> Funds:
+def funds(market: Market, index: int, cash: float, trades: Sequence[TradeState], orders: Sequence[Order]) -> Funds:
     """Cash plus trades at mid, and what these and opening orders at work need."""
-    equity, sum_needed, point = cash, 0.0, float(plan.quantum) / PARTS
+    equity, sum_needed = cash, 0.0
     for trade in trades:
-        multiplier, legs = plan.multiplier(trade.opened_on), held(timeline, trade, index)
+        timeline = market.on_clock(trade.symbol)
+        multiplier, legs = timeline.multiplier(trade.opened_on), held(timeline, trade, index)
+        point = float(timeline.underlying.quantum) / PARTS
         equity += sum(leg.contracts * leg.parts for leg in legs) * point * multiplier
-        sum_needed += needed(plan, timeline, index, legs, multiplier)
+        sum_needed += needed(timeline, index, legs, multiplier)
     for order in orders:
         if order.purpose == "open":
-            sum_needed += of_order(plan, timeline, order, index)
+            sum_needed += of_order(market, order, index)
     return Funds(equity, sum_needed)
 
 
 def funds_over(
-    plan: Plan,
-    timeline: Timeline,
-    at: Sequence[int],
-    cash: float,
-    trades: Sequence[TradeState],
-    orders: Sequence[Order],
+    market: Market, at: Sequence[int], cash: float, trades: Sequence[TradeState], orders: Sequence[Order]
 ) -> list[Funds]:
     """:func:`funds` at several snapshots between which nothing happens."""
     if any(order.purpose == "open" for order in orders) or any(leg.contract.is_unit for t in trades for leg in t.legs):
-        return [funds(plan, timeline, index, cash, trades, orders) for index in at]
-    where, point = np.array(at, np.int64), float(plan.quantum) / PARTS
+        return [funds(market, index, cash, trades, orders) for index in at]
+    where = np.array(at, np.int64)
     equity, sum_needed = np.full(len(at), cash), np.zeros(len(at))
     for trade in trades:
-        multiplier = plan.multiplier(trade.opened_on)
+        timeline = market.on_clock(trade.symbol)
+        multiplier, point = timeline.multiplier(trade.opened_on), float(timeline.underlying.quantum) / PARTS
         parts = np.array([[carried(timeline, trade, leg, index) for index in at] for leg in trade.legs], np.int64)
         legs = [Backed(leg.contract, leg.contracts, 0) for leg in trade.legs]
         equity += np.array([leg.contracts for leg in legs], np.int64) @ parts * point * multiplier
-        sum_needed += needed_over(plan, timeline, where, legs, parts, multiplier)
+        sum_needed += needed_over(timeline, where, legs, parts, multiplier)
     return [Funds(*both) for both in zip(equity.tolist(), sum_needed.tolist(), strict=True)]
 
 
@@ -142,10 +139,10 @@ def new(plan: Plan, timeline: Timeline, index: int, contract: ContractKey, contr
 
 
 def of_new(plan: Plan, timeline: Timeline, index: int, legs: Iterable[tuple[ContractKey, int]]) -> float:
-    """Capital that contracts to be opened at a snapshot would need."""
-    multiplier = plan.multiplier(timeline.dates[int(timeline.session_of[index])])
+    """Capital that contracts of a timeline's underlying, to be opened at a snapshot, would need."""
+    multiplier = timeline.multiplier(timeline.dates[int(timeline.session_of[index])])
     backed = [new(plan, timeline, index, contract, contracts) for contract, contracts in legs]
-    return needed(plan, timeline, index, backed, multiplier)
+    return needed(timeline, index, backed, multiplier)
 
 
 def refuses(plan: Plan, needed: float, free: float) -> bool:

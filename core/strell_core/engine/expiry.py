@@ -9,7 +9,7 @@ from strell_core.engine.changed import changed
 from strell_core.engine.corporate import over_split
 from strell_core.engine.exercise import exercised, strike_parts
 from strell_core.engine.marks import carried
-from strell_core.engine.settlement import expired, settlement_parts
+from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import DELIVERY, LegState, OrderLeg, TradeState
 from strell_core.engine.step import Step, added
 from strell_core.market.instruments import ContractKey, Right, Underlying
@@ -23,11 +23,11 @@ class Expiry(Step):
     # (1) corporate actions
     def adjust(self) -> None:
         """Carry trades over a split that holds from this session's open on (semantics rule 11)."""
-        split = self.timeline.splits.get(self.index)
-        if split is None:
-            return
         for trade in list(self.trades.values()):
-            followed = over_split(self.timeline, trade, split, self.observation.instant)
+            split = self.of(trade).splits.get(self.index)
+            if split is None:
+                continue
+            followed = over_split(self.of(trade), trade, split, self.observation.instant)
             if followed is None:
                 self._abandon(trade, split)
                 continue
@@ -48,7 +48,7 @@ class Expiry(Step):
         """Close a trade whose contracts cannot be followed over a split at its legs' last mids."""
         self.orders = [order for order in self.orders if order.trade != trade.number]
         for leg in trade.legs:
-            parts = carried(self.timeline, trade, leg, self.index - 1)
+            parts = carried(self.of(trade), trade, leg, self.index - 1)
             trade = self._close_leg(trade, leg, parts, "split", leg.contracts)
             amount = self._amount(trade, -leg.contracts, parts)
             trade = self._book(trade, "settlement", leg.contract, -leg.contracts, parts, amount)
@@ -60,23 +60,21 @@ class Expiry(Step):
     def settle(self) -> None:
         """Cash-settle legs whose settlement instant has passed, at the official value; while it is missing they wait."""
         for trade in list(self.trades.values()):
-            ended = {
-                leg.contract for leg in trade.legs if expired(self.timeline, leg.contract, self.observation.instant)
-            }
+            ended = {leg.contract for leg in trade.legs if self.expired(leg)}
             if not ended:
                 continue
             self._without(trade.number, ended)
             due = [(leg, parts) for leg in trade.legs if (parts := self._settled(leg)) is not None]
             before = int(self.timeline.times[self.index - 1]) if self.index else 0
             waits = [leg for leg in trade.legs if leg.contract in ended and leg not in [leg for leg, _ in due]]
-            if any(self.timeline.settles_at(leg.contract) > before for leg in waits):
+            if any(self.of(trade).settles_at(leg.contract) > before for leg in waits):
                 told = {"contracts": [leg.contract.code for leg in waits]}
                 self.say("waits", trade.number, "", None, told)
             if not due:
                 continue
             how = "settlement"
             for leg, parts in due:
-                if parts and self._terms.delivers:
+                if parts and self._terms(trade).delivers:
                     how = "exercise" if leg.contracts > 0 else "assignment"
                     trade = self._deliver(trade, leg, how)
                     continue
@@ -88,19 +86,19 @@ class Expiry(Step):
             self.say("settled", trade.number, "", None, {"legs": len(due)})
             self._after_delivery(trade, how)
 
-    @property
-    def _terms(self) -> Underlying:
-        return self.plan.underlying.on(self.observation.date)
+    def _terms(self, trade: TradeState) -> Underlying:
+        return self.of(trade).underlying.on(self.observation.date)
 
     def assign(self) -> None:
         """Exercise by their holders of American options that were sold, at a session's end (semantics rule 10)."""
-        if not self.timeline.is_last[self.index] or not (self._terms.american and self._terms.delivers):
-            return
-        for trade in list(self.trades.values()):
+        for trade in list(self.trades.values()) if self.timeline.is_last[self.index] else ():
+            terms, there = self._terms(trade), self.of(trade)
+            if not (terms.american and terms.delivers):
+                continue
             due = [
                 leg
                 for leg in self.traded(trade.legs)
-                if leg.contracts < 0 and not leg.contract.is_unit and exercised(self.timeline, leg.contract, self.index)
+                if leg.contracts < 0 and not leg.contract.is_unit and exercised(there, leg.contract, self.index)
             ]
             if due:
                 self._without(trade.number, {leg.contract for leg in due})
@@ -113,7 +111,7 @@ class Expiry(Step):
         """The trade after an option became units of the underlying at its strike: the option is gone for nothing, the
         units come, or leave those that are held."""
         units = leg.contracts if leg.contract.right == Right.CALL else -leg.contracts
-        parts, contract = strike_parts(leg.contract, self.timeline), ContractKey.unit(leg.contract.underlying)
+        parts, contract = strike_parts(leg.contract, self.of(trade)), ContractKey.unit(leg.contract.underlying)
         trade = self._close_leg(trade, leg, 0, how, leg.contracts)
         trade = self._book(trade, "delivery", contract, units, parts, self._amount(trade, units, parts))
         self.say("delivered", trade.number, "", None, {"contract": leg.contract.code, "units": units, "how": how})
@@ -163,11 +161,11 @@ class Expiry(Step):
     # (1) dividends
     def pay_dividends(self) -> None:
         """Dividends of units held over the day they go ex, to longs and by shorts: this comes before the day's fills."""
-        for _, parts in self.timeline.dividends_at.get(self.index, ()):
-            for trade in list(self.trades.values()):
-                units = sum(leg.contracts for leg in trade.legs if leg.contract.is_unit)
+        for trade in list(self.trades.values()):
+            units = sum(leg.contracts for leg in trade.legs if leg.contract.is_unit)
+            for _, parts in self.of(trade).dividends_at.get(self.index, ()):
                 if units:
-                    contract = ContractKey.unit(self.plan.underlying.symbol)
+                    contract = ContractKey.unit(trade.symbol)
                     trade = self._book(trade, "dividend", contract, units, parts, self._amount(trade, -units, parts))
                     trade = changed(trade, realised=trade.realised + units * parts)
                     self.trades[trade.number] = trade
@@ -187,7 +185,8 @@ class Expiry(Step):
                 self.replace(order, legs=kept)
 
     def _settled(self, leg: LegState) -> int | None:
-        return settlement_parts(self.timeline, leg.contract, self.observation.instant)
+        there = self.market.on_clock(leg.contract.underlying)
+        return settlement_parts(there, leg.contract, self.observation.instant)
 
 
 def _free_name(trade: TradeState) -> str:

@@ -12,6 +12,7 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import DELIVERY, Fill, Order, OrderLeg
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS, money
 from strell_core.market.splits import after
 from strell_core.market.timeline import ChainView, Quote, Timeline, valid_quotes
@@ -34,28 +35,33 @@ def price_of(
 ) -> int | None:  # fmt: skip
     """As :func:`fill_price`, of the underlying itself too: that is dealt half of its own spread from its price."""
     if contract.is_unit:
-        return view.spot_in_parts + (plan.unit_half if contracts > 0 else -plan.unit_half)
+        half = plan.unit_halves[contract.underlying]
+        return view.spot_in_parts + (half if contracts > 0 else -half)
     return fill_price(view.quote(contract), contracts, share, closes)
 
 
-def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, same: bool = False) -> list[Fill]:
+def match(
+    plan: Plan, orders: Sequence[Order], history: Market | Timeline, index: int, same: bool = False
+) -> list[Fill]:
     """Fills of working orders on snapshot ``index``.
 
-    An order fills on a snapshot after its decision (``same``: on it, in sessions with one), when
-    every leg has a usable quote and they bring the least it wants; opening and adjusting orders only
+    An order fills on quotes recorded after its decision (``same``: on those it was decided on, in sessions with one
+    snapshot), when every leg has a usable one and they bring the least it wants; opening and adjusting orders only
     within their session. What is to end is confirmed to be gone.
     """
-    instant, view = int(timeline.times[index]), timeline.view(index)
-    session = timeline.dates[int(timeline.session_of[index])]
+    market = market_of(history)
+    instant, session = int(market.main.times[index]), market.date(index)
     settings = plan.strategy.orders["fill_model"]
     fills = []
     for order in orders:
         if order.ending and not same:
             fills.append(Fill(order.id, instant, (), Decimal(0), 0, True))
             continue
+        timeline = market.on_clock(order.symbol)
+        recorded = timeline.recorded_at(index)
         # what was delivered after a close is dealt in the next session at the earliest
-        late = order.decided_at >= instant and (not same or order.rule == DELIVERY)
-        if late or not order.legs:
+        late = order.decided_at >= recorded and (not same or order.rule == DELIVERY)
+        if late or recorded < 0 or not order.legs:
             continue
         if order.purpose != "close" and order.session != session:
             continue
@@ -68,6 +74,7 @@ def match(plan: Plan, orders: Sequence[Order], timeline: Timeline, index: int, s
         ]
         # a market order pays the other side, whatever part of the spread the sheet hopes to keep
         share = 100 if order.type == "market" else settings["share"]
+        view = timeline.view(index)
         prices = [price_of(plan, view, leg.contract, leg.contracts, share, closes) for leg in legs]
         found = tuple(price for price in prices if price is not None)
         if not legs or len(found) < len(prices) or (order.least is not None and not order.brings(found)):
@@ -121,17 +128,18 @@ def _over_split(timeline: Timeline, index: int, legs: Sequence[OrderLeg]) -> Seq
     return [OrderLeg(leg.leg_id, after(leg.contract, split.whole), leg.contracts * split.whole) for leg in legs]
 
 
-def first_event(timeline: Timeline, order: Order, index: int, end: int) -> int:
+def first_event(market: Market, order: Order, index: int, end: int) -> int:
     """First snapshot from ``index`` on at which an order at work may come to something: a fill, its end, or the last
     chance in its session."""
     if order.ending:
         return min(index, end)
-    stop = end
+    timeline, stop = market.on_clock(order.symbol), end
     if order.purpose != "close":
         session = timeline.session_index(order.session)
         last = index if session is None else int(timeline.first[session + 1]) - 1
         stop = min(end, max(index, last))
     until = min([stop, *(timeline.listed_until(leg.contract) for leg in order.legs)])
+    index = max(index, timeline.recorded_after(order.decided_at))
     if index >= until:
         # without quotes only a settlement, which is an event of its own, can make another order of it
         return stop

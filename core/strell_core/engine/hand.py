@@ -66,13 +66,12 @@ def lived(
 
 
 def deal(plan: Plan, observation: Observation, out: History, action: Action) -> None:
-    """One action: it closes what is held the other way round, and the rest joins the open trade or begins one."""
+    """One action: it closes what is held the other way round, and the rest joins the oldest open trade of its underlying
+    or begins one."""
     state = out.state
     orders = _orders(state, observation, action)
-    opens = any(order.trade >= state.next_trade for order in orders)
-    given = dataclasses.replace(
-        state, orders=(*state.orders, *orders), next_trade=state.next_trade + (1 if opens else 0)
-    )
+    opened = len({order.trade for order in orders if order.trade >= state.next_trade})
+    given = dataclasses.replace(state, orders=(*state.orders, *orders), next_trade=state.next_trade + opened)
     total = sum(abs(leg.contracts) for order in orders for leg in order.legs)
     price = {(d.contract, d.contracts > 0): d.price_parts for d in action.deals}
     fills, left = [], action.commission
@@ -102,14 +101,21 @@ def _orders(state: EngineState, observation: Observation, action: Action) -> lis
                     left -= closed
         if left:
             rest.append((item, left))
-    joins = next((trade for trade in state.trades), None)
-    number = joins.number if joins else state.next_trade
-    opening = [OrderLeg(_leg_name(joins, item), item.contract, left) for item, left in rest]
+    opening: dict[int, list[OrderLeg]] = {}
+    for symbol in dict.fromkeys(item.contract.underlying for item, _ in rest):
+        # the oldest trade of its underlying takes it, else it begins one
+        joins = next((trade for trade in state.trades if trade.symbol == symbol), None)
+        new = state.next_trade + sum(number >= state.next_trade for number in opening)
+        opening[joins.number if joins else new] = [
+            OrderLeg(_leg_name(joins, item), item.contract, left)
+            for item, left in rest
+            if item.contract.underlying == symbol
+        ]
     out = []
-    for trade_number in sorted({*legs, *([number] if opening else [])}):
-        own = legs.get(trade_number, []) + (opening if trade_number == number else [])
-        new = joins is None and trade_number == number
-        purpose: Purpose = "open" if new else "adjust" if opening and trade_number == number else "close"
+    for trade_number in sorted({*legs, *opening}):
+        added = opening.get(trade_number, [])
+        own = legs.get(trade_number, []) + added
+        purpose: Purpose = "open" if trade_number >= state.next_trade else "adjust" if added else "close"
         lots = math.gcd(*(leg.contracts for leg in own))
         out.append(
             Order(

@@ -38,7 +38,7 @@ class Limits(Expiry):
             return
         for trade in sorted(self.trades.values(), key=lambda trade: (-trade.opened_at, -trade.number)):
             whole = any(order.whole for order in self.at_work(trade.number, "close"))
-            helps = capital.of_trade(self.plan, self.timeline, trade, self.index) > capital.CENT
+            helps = capital.of_trade(self.market, trade, self.index) > capital.CENT
             if whole or not helps or not self.traded(trade.legs):
                 continue
             self.leave(trade, trade.legs, limit.id, told, (), "loss", (), Close())
@@ -103,9 +103,7 @@ class Limits(Expiry):
         return Past(ended(ALL), ended(entry), start, self.record.highest(start), trades)
 
     def _funds(self) -> capital.Funds:
-        return capital.funds(
-            self.plan, self.timeline, self.index, float(self.cash), list(self.trades.values()), self.orders
-        )
+        return capital.funds(self.market, self.index, float(self.cash), list(self.trades.values()), self.orders)
 
     def account(self, entry: str) -> Account:
         """What an entry may know of the account."""
@@ -115,44 +113,47 @@ class Limits(Expiry):
             now = self._funds()
             return now.equity, now.free
 
-        today = self.observation.date
+        today, symbol = self.observation.date, self.plan.entry(entry).entry.underlying
+        entered = {item.entry: item.times for item in state.entered if item.on == today}
+        on_it = sum(entered.get(other.id, 0) for other in self.plan.entries if other.entry.underlying == symbol)
         return Account(
-            state.open_count, state.open_of(entry), funds, state.entered_on(entry, today),
-            sum(item.times for item in state.entered if item.on == today), lambda: self._past(entry),
+            state.open_count, state.open_of(entry), funds, entered.get(entry, 0), sum(entered.values()),
+            lambda: self._past(entry), symbol, state.open_on(symbol), on_it,
         )  # fmt: skip
 
     def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:
         """The figures where ``needed`` capital is more than is free."""
         if not capital.refuses(self.plan, needed, free):
             return None
-        unit = self.plan.underlying.on(self.observation.date).currency
+        unit = self.timeline.underlying.on(self.observation.date).currency
         words = f"needs {grouped(needed)} {unit} of capital, {grouped(free)} {unit} is free"
         return {"message": words, "needed": round(needed, 2), "free": round(free, 2)}
 
     def with_legs(self, trade: TradeState, legs: Sequence[OrderLeg]) -> list[capital.Backed]:
         """What a trade would hold after an order of these legs: what is new at its fill price, the rest at mid."""
         left = {(leg.leg_id, leg.contract): leg.contracts for leg in trade.legs}
-        marks = {item.contract: item.parts for item in capital.held(self.timeline, trade, self.index)}
+        marks = {item.contract: item.parts for item in capital.held(self.of(trade), trade, self.index)}
         new: list[capital.Backed] = []
         for leg in legs:
             if (leg.leg_id, leg.contract) in left:
                 left[leg.leg_id, leg.contract] += leg.contracts
             else:
-                new.append(capital.new(self.plan, self.timeline, self.index, leg.contract, leg.contracts))
+                new.append(capital.new(self.plan, self.of(trade), self.index, leg.contract, leg.contracts))
         return [capital.Backed(key[1], count, marks[key[1]]) for key, count in left.items() if count] + new
 
     def needed_with(self, trade: TradeState, legs: Sequence[OrderLeg]) -> float:
         """Capital that a trade would need after an order of these legs, money."""
-        multiplier = self.plan.multiplier(trade.opened_on)
-        return capital.needed(self.plan, self.timeline, self.index, self.with_legs(trade, legs), multiplier)
+        there = self.of(trade)
+        return capital.needed(there, self.index, self.with_legs(trade, legs), there.multiplier(trade.opened_on))
 
     def unaffordable(self, trade: TradeState, legs: Sequence[OrderLeg]) -> dict[str, Any] | None:
-        freed = capital.of_trade(self.plan, self.timeline, trade, self.index)
+        freed = capital.of_trade(self.market, trade, self.index)
         return self._short_of(self.needed_with(trade, legs), self._funds().free + freed)
 
     def afford(self, legs: Sequence[PickedLeg], lots: int) -> Verdict:
         """Whether free capital covers new legs at their fill prices."""
         new = ((leg.contract, leg.contracts * lots) for leg in legs)
-        needed = capital.of_new(self.plan, self.timeline, self.index, new)
+        there = self.market.on_clock(legs[0].contract.underlying)
+        needed = capital.of_new(self.plan, there, self.index, new)
         refused = self._short_of(needed, self._funds().free)
         return Verdict(TRUE, {}) if refused is None else Verdict(FALSE, refused)

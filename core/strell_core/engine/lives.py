@@ -127,12 +127,12 @@ class Lives:
             least=plan.least(entry),
         )  # fmt: skip
         if timeline.is_single[index]:
-            fills = match(plan, [order], timeline, index, same=True)
+            fills = match(plan, [order], self.market, index, same=True)
             return self._filled(plan, order, index, index, fills) if fills else _lapsed(order, moment(index, True))
         last = int(timeline.first[int(timeline.session_of[index]) + 1]) - 1
         at = index + 1
-        while (at := first_event(timeline, order, at, self.end)) <= last and at < self.end:
-            fills = match(plan, [order], timeline, at)
+        while (at := first_event(self.market, order, at, self.end)) <= last and at < self.end:
+            fills = match(plan, [order], self.market, at)
             if fills:
                 return self._filled(plan, order, index, at, fills)
             at += 1
@@ -149,7 +149,7 @@ class Lives:
         when = moment(at, at == decided)
         made = Opening(
             order, when, (when, 1, decided, 1), trade, at,
-            money(parts_to_money(trade.opening, plan.quantum, plan.multiplier(trade.opened_on))),
+            money(parts_to_money(trade.opening, timeline.underlying.quantum, timeline.multiplier(trade.opened_on))),
             tuple(map(float, amounts)), _cents(amounts), min(self.end, settlement_index(timeline, trade, at + 1)),
         )  # fmt: skip
         self._value(plan, made, trade)
@@ -163,13 +163,14 @@ class Lives:
         closes = (timeline.first[first + 1 : last + 2] - 1).astype(np.int64)
         made.first_session, made.closes = first, closes[closes < made.stop]
         made.unwatched = int(len(made.closes) > 0 and made.moment > moment(int(made.closes[0]), False))
-        places, multiplier = made.closes - made.index, plan.multiplier(trade.opened_on)
+        places, multiplier = made.closes - made.index, timeline.multiplier(trade.opened_on)
+        point = float(timeline.underlying.quantum)
         parts = np.array([carried_over(leg.bid, leg.ask, leg.valid, leg.opened_parts)[places] for leg in life.legs])
         contracts = np.array([leg.contracts for leg in trade.legs], np.int64)
-        made.by_leg = contracts[:, None] * parts * (float(plan.quantum) * multiplier / PARTS)
-        made.worth = (contracts @ parts) * (float(plan.quantum) / PARTS) * multiplier
+        made.by_leg = contracts[:, None] * parts * (point * multiplier / PARTS)
+        made.worth = (contracts @ parts) * (point / PARTS) * multiplier
         backed = [capital.Backed(leg.contract, leg.contracts, 0) for leg in trade.legs]
-        made.needed = capital.needed_over(plan, timeline, made.closes, backed, parts, multiplier)
+        made.needed = capital.needed_over(timeline, made.closes, backed, parts, multiplier)
 
     def _stretch(self, plan: Plan, made: Opening) -> Stretch:
         """A trade's marks from its fill to its settlement, remembered for a while."""
@@ -211,11 +212,11 @@ class Lives:
         if at >= made.stop:
             return self.ended(plan, made, NEVER, False)
         share = 100 if urgent else plan.strategy.orders["fill_model"]["share"]
-        view, multiplier, amounts = timeline.view(at), plan.multiplier(trade.opened_on), []
+        view, multiplier, amounts = timeline.view(at), timeline.multiplier(trade.opened_on), []
         for leg, dealt in zip(trade.legs, closing_legs(trade.legs), strict=True):
             price = fill_price(view.quote(leg.contract), dealt.contracts, share, closes=True)
             assert price is not None
-            amounts.append(money(parts_to_money(leg.contracts * price, plan.quantum, multiplier)))
+            amounts.append(money(parts_to_money(leg.contracts * price, timeline.underlying.quantum, multiplier)))
         amounts.append(-commission(plan, ((leg.contract, leg.contracts) for leg in trade.legs)))
         when = moment(at, at == left)
         return self._end(made, at, when, (when, 1, left, 0), amounts)
@@ -255,7 +256,7 @@ class Lives:
         found = made.funds.get(index)
         if found is None:
             assert made.trade is not None
-            now = capital.funds(plan, self.timeline, index, 0.0, [made.trade], ())
+            now = capital.funds(self.market, index, 0.0, [made.trade], ())
             found = now.equity, now.needed
             made.funds[index] = found
         return found

@@ -26,12 +26,15 @@ BoolArray = npt.NDArray[np.bool_]
 def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: int, end: int) -> Stretch:
     """The trade's marks over snapshots ``[begin, end)``, unvalued where a leg has no quote."""
     market = market_of(history)
+    timeline, half = market.on_clock(trade.symbol), plan.unit_halves[trade.symbol or plan.strategy.underlying]
     quotes = np.empty((2, len(trade.legs), end - begin), np.int64)
     for place, leg in enumerate(trade.legs):
-        quotes[0, place], quotes[1, place] = market.main.quotes(leg.contract, begin, end)
+        quotes[0, place], quotes[1, place] = timeline.quotes(leg.contract, begin, end)
         if leg.contract.is_unit:
-            quotes[0, place] -= plan.unit_half
-            quotes[1, place] += plan.unit_half
+            # what is not recorded has no sides either
+            seen = quotes[0, place] >= 0
+            quotes[0, place] -= half * seen
+            quotes[1, place] += half * seen
     bid, ask = quotes
     good = valid_quotes(bid, ask)
     legs = [
@@ -49,7 +52,7 @@ def _joined(
     trade: TradeState, opening: int, realised: int, best: int | None,
 ) -> Stretch:  # fmt: skip
     """Legs together, their quotes ``(legs, n)``: marks, and the highest of them."""
-    timeline, end = market.main, begin + bid.shape[1]
+    timeline, end = market.on_clock(trade.symbol), begin + bid.shape[1]
     contracts = np.array([leg.contracts for leg in legs], np.int64)
     paid = sum(leg.contracts * leg.opened_parts for leg in legs)
     mid = contracts @ ((bid + ask) >> 1) + (realised - paid)
@@ -74,8 +77,8 @@ def _joined(
     return Stretch(
         legs, opening, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
         partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,
-        np.maximum.accumulate(known), narrow=narrow, market=market, symbol=plan.underlying.symbol, begin=begin,
-        opened_at=trade.opened_at, worth=float(plan.quantum) / PARTS * plan.multiplier(trade.opened_on),
+        np.maximum.accumulate(known), narrow=narrow, market=market, symbol=trade.symbol, begin=begin,
+        opened_at=trade.opened_at, worth=float(timeline.underlying.quantum) / PARTS * timeline.multiplier(trade.opened_on),
         adjustments=trade.adjustments,
     )  # fmt: skip
 
@@ -144,6 +147,6 @@ class TradeMark:
     closable: int | None
 
 
-def mark(plan: Plan, trade: TradeState, timeline: Timeline, index: int) -> TradeMark:
-    at = stretch(plan, trade, timeline, index, index + 1)
+def mark(plan: Plan, trade: TradeState, history: Market | Timeline, index: int) -> TradeMark:
+    at = stretch(plan, trade, history, index, index + 1)
     return TradeMark(int(at.mid[0]), int(at.closable[0])) if at.valued[0] else TradeMark(None, None)

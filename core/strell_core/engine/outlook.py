@@ -94,7 +94,7 @@ def _of_trade(work: Decisions, trade: TradeState) -> TradeNow:
     busy, now = work.at_work(trade.number, "close"), work.now[trade.number]
     whole = next((order.rule for order in busy if order.whole), None)
     working = {leg.leg_id for order in busy for leg in order.legs}
-    working |= waiting(work.timeline, trade, work.observation.instant)
+    working |= waiting(work.of(trade), trade, work.observation.instant)
     exits = tuple(ExitNow(wish, int(wish.test(now)[0]), wish.values(now)) for wish in wishes(work.plan, trade, working))
     entry = work.plan.entry(trade.entry)
     return TradeNow(trade, whole, exits, _adjustments(work, trade, entry))
@@ -118,7 +118,8 @@ def _adjustments(work: Decisions, trade: TradeState, entry: EntryPlan) -> tuple[
 
 
 def _proposal(work: Decisions, trade: TradeState, legs: Sequence[OrderLeg]) -> Proposal:
-    plan, view = work.plan, work.timeline.view(work.index)
+    plan, there = work.plan, work.of(trade)
+    view = there.view(work.index)
     share = plan.strategy.orders["fill_model"]["share"]
     held = {(leg.leg_id, leg.contract) for leg in trade.legs}
     prices = tuple(
@@ -128,11 +129,11 @@ def _proposal(work: Decisions, trade: TradeState, legs: Sequence[OrderLeg]) -> P
     cash = None
     if None not in prices:
         parts = -sum(leg.contracts * (price or 0) for leg, price in zip(legs, prices, strict=True))
-        brought = money(parts_to_money(parts, plan.quantum, plan.multiplier(trade.opened_on)))
+        brought = money(parts_to_money(parts, there.underlying.quantum, there.multiplier(trade.opened_on)))
         cash = float(brought - commission(plan, ((leg.contract, leg.contracts) for leg in legs)))
     refused = work.unaffordable(trade, legs)
     return Proposal(
         tuple(legs), prices, cash, tuple(work.with_legs(trade, legs)),
-        (capital.of_trade(plan, work.timeline, trade, work.index), work.needed_with(trade, legs)),
+        (capital.of_trade(work.market, trade, work.index), work.needed_with(trade, legs)),
         "" if refused is None else str(refused["message"]),
     )  # fmt: skip

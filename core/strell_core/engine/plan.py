@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import datetime as dt
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property, partial
@@ -65,22 +65,25 @@ EVERYTHING: frozenset[Part] = frozenset(("enter", "leave", "adjust"))
 @dataclass(frozen=True)
 class Plan:
     strategy: Strategy
-    underlying: Underlying
+    underlyings: Mapping[str, Underlying]
+    """By symbol: the one whose snapshots are the clock, and those that entries trade."""
     acts: frozenset[Part] = EVERYTHING
     """What the rules do by themselves; for the rest they are only asked."""
 
-    @property
-    def quantum(self) -> Decimal:
-        return self.underlying.quantum
+    def of(self, symbol: str) -> Underlying:
+        """An underlying that is traded; without a symbol the one whose snapshots are the clock."""
+        return self.underlyings[symbol or self.strategy.underlying]
 
     @cached_property
-    def unit_half(self) -> int:
-        """Half of the underlying's own spread in parts, the nearest."""
-        return round(Decimal(str(self.strategy.orders["unit_spread"]["points"])) * PARTS / self.quantum)
+    def delivers(self) -> bool:
+        """Whether any contract it may hold is settled by delivery."""
+        return any(underlying.delivers for underlying in self.underlyings.values())
 
-    def multiplier(self, opened_on: dt.date) -> int:
-        """That of a trade opened on a day: its contracts keep the terms they were listed with."""
-        return self.underlying.on(opened_on).multiplier
+    @cached_property
+    def unit_halves(self) -> dict[str, int]:
+        """By underlying, half of its own spread in parts, the nearest."""
+        points = Decimal(str(self.strategy.orders["unit_spread"]["points"]))
+        return {symbol: round(points * PARTS / there.quantum) for symbol, there in self.underlyings.items()}
 
     @cached_property
     def entries(self) -> tuple[EntryPlan, ...]:
@@ -116,7 +119,8 @@ class Plan:
 
     def least(self, entry: EntryPlan) -> int | None:
         """What a fill has to bring so that the entry's checks on its premium hold there too."""
-        found = [kinds.structure_conditions[rule.kind].least(rule.params, self.quantum) for rule in entry.entry.checks]
+        quantum = self.of(entry.entry.underlying).quantum
+        found = [kinds.structure_conditions[rule.kind].least(rule.params, quantum) for rule in entry.entry.checks]
         return max((item for item in found if item is not None), default=None)
 
     @cached_property
@@ -149,5 +153,18 @@ class Plan:
         return np.unique(np.concatenate(found))
 
 
-def make_plan(strategy: Strategy, history: Market | Timeline) -> Plan:
-    return Plan(strategy, market_of(history).main.underlying)
+def make_plan(strategy: Strategy, history: Market | Timeline, acts: frozenset[Part] = EVERYTHING) -> Plan:
+    """A strategy ready to run on a market; raises :class:`Mixed` where it would trade in several currencies, and
+    ``KeyError`` where the market does not hold what an entry trades."""
+    market = market_of(history)
+    symbols = dict.fromkeys((strategy.underlying, *strategy.traded))
+    plan = Plan(strategy, {symbol: market.timeline(symbol).underlying for symbol in symbols}, acts)
+    currencies = {symbol: there.currency for symbol, there in plan.underlyings.items()}
+    if len(set(currencies.values())) > 1:
+        told = ", ".join(f"{symbol} in {currency}" for symbol, currency in currencies.items())
+        raise Mixed(f"what is traded together has to be quoted in one currency: {told}")
+    return plan
+
+
+class Mixed(ValueError):
+    """A strategy would trade in several currencies."""

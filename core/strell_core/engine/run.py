@@ -95,7 +95,7 @@ def run_blocks(
         if until_ruin and _ruined(market.main, index, out):
             break
         after = _next_event(plan, market, out.state, index + 1, end, looks, exits)
-        after = _watched(plan, market.main, out, index + 1, after)
+        after = _watched(market, out, index + 1, after)
         out.state = _skip(plan, market, out.state, index + 1, after, exits)
         index = after
     return out
@@ -125,11 +125,11 @@ def _ruined(timeline: Timeline, index: int, out: History) -> bool:
 def step(plan: Plan, history: Market | Timeline, index: int, out: History) -> None:
     """Fills, decisions, and fills on the same snapshot in sessions that have only one."""
     observation = Observation(history, index)
-    timeline = observation.timeline
-    out.take(advance(plan, out.state, observation, match(plan, out.state.orders, timeline, index)))
-    assigned = plan.underlying.delivers and bool(out.state.trades)
-    if timeline.is_single[index] and (out.state.orders or assigned):
-        fills = match(plan, out.state.orders, timeline, index, same=True)
+    market = observation.market
+    out.take(advance(plan, out.state, observation, match(plan, out.state.orders, market, index)))
+    assigned = plan.delivers and bool(out.state.trades)
+    if market.main.is_single[index] and (out.state.orders or assigned):
+        fills = match(plan, out.state.orders, market, index, same=True)
         out.take(apply_fills(plan, out.state, observation, fills))
 
 
@@ -144,19 +144,19 @@ def _next_event(
     timeline = market.main
     at = int(np.searchsorted(looks, index))
     candidates = [int(looks[at]) if at < len(looks) else end]
-    candidates += [first_event(timeline, order, index, end) for order in state.orders]
-    if state.trades:
-        candidates.append(timeline.next_split(index))
-        if plan.underlying.delivers:
-            # shorts may be assigned at the end of a session
-            candidates.append(next_close(timeline, index))
-    if any(leg.contract.is_unit for trade in state.trades for leg in trade.legs):
-        candidates.append(timeline.next_dividend(index))
+    candidates += [first_event(market, order, index, end) for order in state.orders]
+    if state.trades and plan.delivers:
+        # shorts may be assigned at the end of a session
+        candidates.append(next_close(timeline, index))
     for trade in state.trades:
+        own = market.on_clock(trade.symbol)
+        candidates.append(own.next_split(index))
+        if any(leg.contract.is_unit for leg in trade.legs):
+            candidates.append(own.next_dividend(index))
         closing = [order for order in state.orders if order.purpose == "close" and order.trade == trade.number]
-        waits = waiting(timeline, trade, int(timeline.times[min(index, end - 1)]))
+        waits = waiting(own, trade, int(timeline.times[min(index, end - 1)]))
         if any(order.whole for order in closing) or len(waits) == len(trade.legs):
-            candidates.append(settlement_index(timeline, trade, index))
+            candidates.append(settlement_index(own, trade, index))
             continue
         working = frozenset(leg.leg_id for order in closing for leg in order.legs) | waits
         about = (*_marked_by(trade), trade.stops, trade.acted, working)
@@ -167,10 +167,10 @@ def _next_event(
     return min([*candidates, end])
 
 
-def _watched(plan: Plan, timeline: Timeline, out: History, index: int, after: int) -> int:
+def _watched(market: Market, out: History, index: int, after: int) -> int:
     """Note what trades need at the ends of sessions in ``[index, after)``, as :func:`advance` would; the first at which
     it would do more than that is where to go on."""
-    state, closes = out.state, []
+    state, closes, timeline = out.state, [], market.main
     close = next_close(timeline, index) if state.trades else after
     while close < after:
         closes.append(close)
@@ -178,7 +178,7 @@ def _watched(plan: Plan, timeline: Timeline, out: History, index: int, after: in
     if not closes:
         return after
     for close, now in zip(
-        closes, funds_over(plan, timeline, closes, float(state.cash), state.trades, state.orders), strict=True
+        closes, funds_over(market, closes, float(state.cash), state.trades, state.orders), strict=True
     ):
         if now.free <= -CENT or now.equity <= 0:
             return close
@@ -196,7 +196,7 @@ def _marked_by(trade: TradeState) -> tuple[Any, ...]:
 def _ahead(
     plan: Plan, market: Market, trade: TradeState, working: frozenset[str], index: int, end: int, about: Any
 ) -> _Ahead:
-    timeline = market.main
+    timeline = market.on_clock(trade.symbol)
     stop = min(end, settlement_index(timeline, trade, index), timeline.next_split(index))
     first, marks = max(index, min(stop, end)), None
     if index < stop:

@@ -14,10 +14,8 @@ def settlement_parts(timeline: Timeline, contract: ContractKey, instant: int) ->
     by epoch second ``instant`` and the value is recorded; else ``None``: it goes on, or waits for its value."""
     if not expired(timeline, contract, instant):
         return None
-    session = timeline.session_index(contract.expiration)
-    if session is None:
-        return None
-    return intrinsic_parts(contract, int(timeline.settlement[session]), timeline.underlying.quantum)
+    official = timeline.official(contract.expiration)
+    return None if official is None else intrinsic_parts(contract, official, timeline.underlying.quantum)
 
 
 def expired(timeline: Timeline, contract: ContractKey, instant: int) -> bool:

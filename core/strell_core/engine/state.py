@@ -31,6 +31,11 @@ class OrderLeg:
     """Signed: bought positive, sold negative."""
 
 
+def symbol_of(legs: Sequence[OrderLeg | LegState | LegClose]) -> str:
+    """The underlying that legs of one trade are of; nothing without legs."""
+    return legs[0].contract.underlying if legs else ""
+
+
 def premium_of(legs: Sequence[OrderLeg], prices: Sequence[int]) -> int:
     """What dealing takes in, parts times contracts: options only, the underlying itself is no premium (semantics rule
     5)."""
@@ -68,6 +73,11 @@ class Order:
     """What follows when it is complete."""
     least: int | None = None
     """Premium of a lot in parts, a credit positive, that a fill has to bring; ``None``: any."""
+
+    @property
+    def symbol(self) -> str:
+        """The underlying that it deals in."""
+        return symbol_of(self.legs)
 
     def brings(self, prices: Sequence[int]) -> bool:
         """Whether prices in parts, one a leg, bring the least that is wanted."""
@@ -163,6 +173,11 @@ class TradeState:
     """Which of its chain it is: 0 the first."""
 
     @property
+    def symbol(self) -> str:
+        """The underlying that it is of."""
+        return symbol_of(self.legs or self.closed_legs)
+
+    @property
     def legs_held(self) -> tuple[tuple[str, ContractKey, int], ...]:
         """Its legs without their paths."""
         return tuple((leg.leg_id, leg.contract, leg.contracts) for leg in self.legs)
@@ -208,9 +223,11 @@ class EngineState:
         held = {trade.number for trade in self.trades}
         return len(held | {order.trade for order in self.orders if order.purpose == "open"})
 
-    def entered_on(self, entry: str, date: dt.date) -> int:
-        """How often an entry was made in a session."""
-        return sum(item.times for item in self.entered if item.entry == entry and item.on == date)
+    def open_on(self, symbol: str) -> int:
+        """The same of one underlying."""
+        held = {trade.number for trade in self.trades if trade.symbol == symbol}
+        opening = {order.trade for order in self.orders if order.purpose == "open" and order.symbol == symbol}
+        return len(held | opening)
 
     def open_of(self, entry: str) -> int:
         """The same of one entry."""
@@ -281,6 +298,11 @@ class ClosedTrade:
     also: tuple[str, ...]
     entry: str = ""
     reentries: int = 0
+
+    @property
+    def symbol(self) -> str:
+        """The underlying that it was of."""
+        return symbol_of(self.legs)
 
 
 @dataclass(frozen=True)

@@ -34,6 +34,7 @@ from strell_core.engine.state import (
 )
 from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
+from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE, Stretch
 from strell_core.strategy.actions import HEDGE, Close, Consequence, Reenter, StopToEntry
 
@@ -52,7 +53,9 @@ class Step:
 
     def __init__(self, plan: Plan, state: EngineState, observation: Observation) -> None:
         self.plan, self.observation = plan, observation
-        self.timeline, self.index = observation.timeline, observation.index
+        self.market, self.index = observation.market, observation.index
+        self.timeline = observation.timeline
+        """Whose snapshots are the clock."""
         self.cash, self.next_trade = state.cash, state.next_trade
         self.trades = {trade.number: trade for trade in state.trades}
         self.orders = list(state.orders)
@@ -108,9 +111,13 @@ class Step:
         costs = trade.costs - amount if kind == "commission" else trade.costs
         return changed(trade, cash=trade.cash + amount, costs=costs)
 
+    def of(self, traded: TradeState | Order) -> Timeline:
+        """The history of the underlying that a trade or order is of, by the clock's snapshots."""
+        return self.market.on_clock(traded.symbol)
+
     def _amount(self, trade: TradeState, contracts: int, parts: int) -> Decimal:
-        multiplier = self.plan.multiplier(trade.opened_on)
-        return money(parts_to_money(-contracts * parts, self.plan.quantum, multiplier))
+        there = self.of(trade)
+        return money(parts_to_money(-contracts * parts, there.underlying.quantum, there.multiplier(trade.opened_on)))
 
     def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any, contracts: int) -> TradeState:
         """The trade after ``contracts`` of a leg (signed as held) are gone."""
@@ -209,7 +216,7 @@ class Step:
 
     def _beyond(self, order: Order) -> dict[str, int]:
         """Lots dealt and quoted, where more were dealt than the quoted sizes allow."""
-        quoted = quoted_lots(self.timeline, self.index, order.legs, order.lots, order.purpose == "close")
+        quoted = quoted_lots(self.of(order), self.index, order.legs, order.lots, order.purpose == "close")
         return {} if quoted is None or quoted >= order.lots else {"lots": order.lots, "quoted": quoted}
 
     @staticmethod
@@ -303,14 +310,18 @@ class Step:
 
     def traded(self, legs: Iterable[LegState]) -> list[LegState]:
         """Those of the legs that have not come to their settlement."""
-        return [leg for leg in legs if not expired(self.timeline, leg.contract, self.observation.instant)]
+        return [leg for leg in legs if not self.expired(leg)]
+
+    def expired(self, leg: LegState) -> bool:
+        """Whether a leg has come to its settlement, its value known or not."""
+        return expired(self.market.on_clock(leg.contract.underlying), leg.contract, self.observation.instant)
 
     def lots_held(self, trade: TradeState) -> int:
         """Whole lots of what is held, of which every leg has as many contracts, a hedge aside: a trade may have been
         closed in part, before splits in fewer contracts, or changed by hand."""
         legs = [leg for leg in trade.legs if leg.leg_id != HEDGE] or list(trade.legs)
         gone = sum(
-            leg.contracts * self.timeline.multiplied(leg.closed_at, self.observation.instant)
+            leg.contracts * self.of(trade).multiplied(leg.closed_at, self.observation.instant)
             for leg in trade.closed_legs
             if leg.leg_id == legs[0].leg_id and leg.how not in ("split", "adjustment", "delivery")
         )

@@ -91,7 +91,7 @@ HISTORY = ("reasons", "entries", "closed", "intents", "needs")
 
 
 def _entry(raw: dict[str, Any], underlying: str) -> LedgerEntry:
-    contract = None if raw["contract"] is None else ContractKey.parse(raw["contract"], underlying)
+    contract = None if raw["contract"] is None else ContractKey.parse(raw["contract"], underlying, only=False)
     return LedgerEntry(**{**raw, "contract": contract, "amount": Decimal(raw["amount"])})
 
 
@@ -168,7 +168,7 @@ def order_of(raw: dict[str, Any], underlying: str) -> Order:
 
 def _leg(raw: dict[str, Any], underlying: str) -> dict[str, Any]:
     """Version 1 wrote contracts without their underlying."""
-    return {**raw, "contract": ContractKey.parse(raw["contract"], underlying)}
+    return {**raw, "contract": ContractKey.parse(raw["contract"], underlying, only=False)}
 
 
 def closed_trade(raw: dict[str, Any], underlying: str) -> ClosedTrade:

@@ -67,6 +67,8 @@ class Picked:
 MOST, MOST_DECISIONS = 12_000, 200_000
 """Orders of which is kept what came of them, a few kilobytes each; and decisions, a quarter of one each."""
 COUNTS = ("open_trades", "of_entry", "entered_today", "all_entered_today")
+OF_ALL = {"of_underlying": "open_trades", "underlying_entered_today": "all_entered_today"}
+"""What of an account is counted by underlying, of which variants have one."""
 """What of an account is counted, as :class:`strell_core.measures.frames.Account` has it."""
 Known = list[tuple[tuple[tuple[int, int], ...], Picked | None]]
 """Decisions at a look, each with the counts on which it rests: their places in :data:`COUNTS` and values."""
@@ -81,6 +83,7 @@ class _Watched:
         self.of_funds = False
 
     def __getattr__(self, name: str) -> int:
+        name = OF_ALL.get(name, name)
         if name not in COUNTS:
             raise AttributeError(name)
         place = COUNTS.index(name)
@@ -130,7 +133,7 @@ class Variants:
         timeline, strategy = self.timeline, plan.strategy
         simple = (
             plan.acts == EVERYTHING
-            and not plan.underlying.delivers
+            and not plan.delivers
             and not strategy.guards
             and not timeline.unfinished
             and not any(self.begin <= at < self.end for at in timeline.splits)
@@ -311,7 +314,7 @@ class _Walk:
         if len(filled) < len(self.there):
             for one in self.there:
                 if one.opening.moment > now:
-                    needed += capital.of_order(self.plan, self.timeline, one.opening.asked, index)
+                    needed += capital.of_order(self.shared.market, one.opening.asked, index)
         return equity, equity - needed
 
     def _sum(self) -> Told:

@@ -15,7 +15,7 @@ from strell_core.formats.cells import marked
 
 Rows = Sequence[dict[str, Any]]
 TRADES = (
-    "trade", "opened", "closed", "lots", "leg", "expiration", "right", "strike", "contracts", "open_price",
+    "trade", "underlying", "opened", "closed", "lots", "leg", "expiration", "right", "strike", "contracts", "open_price",
     "close_price", "closed_by", "trade_premium", "trade_pnl", "trade_costs", "exit_sentence", "exit_reason",
 )  # fmt: skip
 """Columns of a run's trades, a row a leg."""

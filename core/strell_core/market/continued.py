@@ -11,10 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.daily import DailyHistory
-from strell_core.market.timeline import NO_DELTA, NO_PRICE, ExpirationCube, Timeline
-
-NOTHING = {"bid": NO_PRICE, "ask": NO_PRICE, "iv": 0, "delta": NO_DELTA}
-"""What stands where a contract was not recorded, field by field."""
+from strell_core.market.timeline import NOTHING, ExpirationCube, Timeline
 
 
 @dataclass(frozen=True)

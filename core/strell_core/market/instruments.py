@@ -160,6 +160,10 @@ class ContractKey(NamedTuple):
             return f"{self.underlying} itself"
         return f"{self.expiration:%-d %b %Y} {self.strike} {self.right}"
 
+    def named(self, with_underlying: bool) -> str:
+        """Its label, where it may be taken for another underlying's with that before it."""
+        return f"{self.underlying} {self.label}" if with_underlying and not self.is_unit else self.label
+
     @property
     def code(self) -> str:
         """Stable text form, used in files and addresses: ``MK30/2026-11-13/call/3200``, with ``/open`` behind it
@@ -170,19 +174,20 @@ class ContractKey(NamedTuple):
         return f"{self.underlying}/{self.expiration.isoformat()}/{self.right}/{self.strike}{settles}"
 
     @classmethod
-    def parse(cls, text: str, underlying: str = "") -> ContractKey:
+    def parse(cls, text: str, underlying: str = "", only: bool = True) -> ContractKey:
         """Read what :attr:`code` wrote, or an earlier version without its underlying, which is then ``underlying``.
 
-        Raises ``ValueError`` that says what is wrong, also when it is a contract of another underlying.
+        Raises ``ValueError`` that says what is wrong, ``only``: also when it is a contract of another underlying.
         """
+        wanted = underlying if only else ""
         if text.endswith(f"/{UNIT}"):
-            return cls.unit(_of(text, text.removesuffix(f"/{UNIT}"), underlying))
+            return cls.unit(_of(text, text.removesuffix(f"/{UNIT}"), wanted))
         symbol, bits, settles = _taken_apart(text)
         if len(bits) != 3 or bits[1] not in (Right.CALL, Right.PUT) or not _STRIKE.fullmatch(bits[2]):
             raise ValueError(f"'{text}' is not a contract; write it like MK30/2026-11-13/call/3200")
         if not (symbol or underlying):
             raise ValueError(f"'{text}' does not say of which underlying; write it like MK30/2026-11-13/call/3200")
-        _of(text, symbol, underlying)
+        _of(text, symbol, wanted)
         try:
             expiration = dt.date.fromisoformat(bits[0])
         except ValueError as error:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import datetime as dt
-from bisect import bisect_left, bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from strell_core.market.daily import DailyHistory
+from strell_core.market.on_clock import OnClock, Places
 from strell_core.market.series import DatedSeries
 from strell_core.market.timeline import ChainView, Timeline
 
@@ -27,29 +29,34 @@ class Market:
         market does not hold it."""
         return self.main if symbol in ("", self.main.underlying.symbol) else self.others[symbol]
 
-    def place(self, index: int, symbol: str = "") -> int | None:
-        """Where an underlying's timeline stands at snapshot ``index`` of the clock: at its last snapshot not after
-        it, within the session and a step of it; ``None`` where there is none so near."""
+    def on_clock(self, symbol: str = "") -> Timeline:
+        """The history of an underlying by the snapshots of the clock; raises ``KeyError`` when the market does not hold
+        it."""
         there = self.timeline(symbol)
         if there is self.main:
-            return index
-        now = int(self.main.times[index])
-        found = bisect_right(there.times, now) - 1
-        if found < 0:
-            return None
-        session = int(there.session_of[found])
-        if there.dates[session] != self.date(index):
-            return None
-        age = there.step_minutes(session) * 60
-        return found if there.is_single[found] or now - int(there.times[found]) <= age else None
+            return there
+        known: tuple[Timeline, OnClock] | None = self.main.computed.get(("on clock", symbol))
+        if known is None or known[0] is not there:
+            known = self.main.computed["on clock", symbol] = (there, OnClock(there, self.main))
+        return known[1]
+
+    def places(self, begin: int, end: int, symbol: str = "") -> Places:
+        """Where an underlying's timeline stands at snapshots ``[begin, end)`` of the clock: at its last snapshot not
+        after each, within the session and a step of it; below 0 where there is none so near."""
+        seen = self.on_clock(symbol)
+        return seen.places[begin:end] if isinstance(seen, OnClock) else np.arange(begin, end)
 
     def date(self, index: int) -> dt.date:
         return self.main.dates[int(self.main.session_of[index])]
 
-    def sessions_before(self, index: int, symbol: str = "") -> int:
-        """How many sessions of an underlying's timeline are completed when the clock's session begins."""
-        there = self.timeline(symbol)
-        return int(there.session_of[index]) if there is self.main else bisect_left(there.dates, self.date(index))
+    def completed(self, begin: int, end: int, symbol: str = "") -> Places:
+        """How many sessions of an underlying's timeline are completed when the session of each of the clock's snapshots
+        ``[begin, end)`` begins."""
+        there, clock = self.timeline(symbol), self.main
+        if there is clock:
+            return clock.session_of[begin:end].astype(np.int64)
+        ordinals = [date.toordinal() for date in there.dates]
+        return np.searchsorted(ordinals, clock.ordinal[begin:end]).astype(np.int64)
 
 
 def market_of(history: Market | Timeline) -> Market:
@@ -74,9 +81,11 @@ class Observation:
 
     def view(self, symbol: str = "") -> ChainView | None:
         """The chain of an underlying now; ``None`` where it has no snapshot near enough."""
-        at = self.market.place(self.index, symbol)
-        return None if at is None else self.market.timeline(symbol).view(at)
+        seen = self.market.on_clock(symbol)
+        return seen.view(self.index) if seen.recorded_at(self.index) >= 0 else None
 
     def daily(self, symbol: str = "") -> DailyHistory:
         """Completed sessions of an underlying, as known now."""
-        return self.market.timeline(symbol).daily.before(self.market.sessions_before(self.index, symbol))
+        return self.market.timeline(symbol).daily.before(
+            int(self.market.completed(self.index, self.index + 1, symbol)[0])
+        )

@@ -38,6 +38,9 @@ Sizes = Callable[[ContractKey, int], tuple[int, int] | None]
 NO_DELTA = -32768
 """Stored delta of a quote that has none."""
 
+NOTHING = {"bid": NO_PRICE, "ask": NO_PRICE, "iv": 0, "delta": NO_DELTA}
+"""What stands in a grid of quotes where nothing was recorded, field by field."""
+
 
 def valid_quotes(bid: npt.NDArray[np.integer], ask: npt.NDArray[np.integer]) -> npt.NDArray[np.bool_]:
     """Quotes that may be used, elementwise: bid ≥ 0, ask > 0, bid ≤ ask (semantics rule 3)."""
@@ -232,12 +235,8 @@ class Timeline:
         self.last_of_several = self.is_last & ~self.is_single
         self.unfinished = unfinished
         self._session_index = {date: index for index, date in enumerate(dates)}
-        self.splits: dict[int, Split] = {}
+        self.splits = splits_at(underlying, dates, first)
         """By the first snapshot of the session from whose open on it holds."""
-        for date, ratio in underlying.splits:
-            session = bisect_left(dates, date)
-            if 0 < session < len(dates):
-                self.splits[int(first[session])] = Split(date, ratio)
 
     def quotes(
         self, contract: ContractKey, begin: int, end: int
@@ -279,6 +278,23 @@ class Timeline:
     def spot_parts(self) -> int:
         """Parts of a quantum in 0.01 points, in which the underlying's price is kept."""
         return points_to_parts(Decimal(1) / SPOT_SCALE, self.underlying.quantum)
+
+    def multiplier(self, opened_on: dt.date) -> int:
+        """That of a trade opened on a day: its contracts keep the terms they were listed with."""
+        return self.underlying.on(opened_on).multiplier
+
+    def recorded_at(self, index: int) -> int:
+        """When what is seen at a snapshot was recorded, epoch second; below 0: nothing is seen there."""
+        return int(self.times[index])
+
+    def recorded_after(self, instant: int) -> int:
+        """First snapshot at which what is seen was recorded after an epoch second; the end without one."""
+        return bisect_right(self.times, instant)
+
+    def official(self, date: dt.date) -> int | None:
+        """The settlement value of a session's day, 0.01 points; ``None``: it is not recorded."""
+        session = self._session_index.get(date)
+        return None if session is None else int(self.settlement[session])
 
     def listed_until(self, contract: ContractKey) -> int:
         """One past the last snapshot that has the contract's expiration; 0 where none has."""
@@ -415,6 +431,19 @@ class Timeline:
         """Timeline indices ``[a, b)`` of the sessions from ``start`` to ``end``, both included."""
         low, high = bisect_left(self.dates, start), bisect_right(self.dates, end)
         return int(self.first[low]), int(self.first[high])
+
+
+def splits_at(
+    underlying: Underlying, dates: tuple[dt.date, ...], first: npt.NDArray[np.int64]
+) -> dict[int, Split]:  # fmt: skip
+    """Splits of an underlying by the first snapshot of the session from whose open on each holds; ``first``: where the
+    sessions of ``dates`` begin."""
+    out = {}
+    for date, ratio in underlying.splits:
+        session = bisect_left(dates, date)
+        if 0 < session < len(dates):
+            out[int(first[session])] = Split(date, ratio)
+    return out
 
 
 def _utc_offset(calendar: SessionCalendar, date: dt.date) -> int:

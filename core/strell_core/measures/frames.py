@@ -109,6 +109,11 @@ class Stretch:
         return np.where(valued, np.where(truth, TRUE, FALSE), UNVALUED).astype(np.int8)
 
     @property
+    def timeline(self) -> Timeline:
+        """Of the underlying that the trade is of, by the clock's snapshots."""
+        return self.market.on_clock(self.symbol)
+
+    @property
     def opened_place(self) -> int | None:
         """The clock's last snapshot not after the first fill; ``None``: it is older than what is recorded."""
         return self.place(self.opened_at)
@@ -175,6 +180,12 @@ class Account:
     """The same of all entries."""
     past: Callable[[], Past] | None = field(default=None, repr=False)
     """``None``: not known here."""
+    symbol: str = ""
+    """The underlying that the entry trades."""
+    of_underlying: int = 0
+    """Its open trades."""
+    underlying_entered_today: int = 0
+    """How often its entries were made in this session."""
 
 
 @dataclass(frozen=True)
@@ -192,5 +203,5 @@ class Frame:
 
     @property
     def timeline(self) -> Timeline:
-        """Of the underlying that is traded."""
-        return self.market.timeline(self.symbol)
+        """Of the underlying that is traded, by the clock's snapshots."""
+        return self.market.on_clock(self.symbol)

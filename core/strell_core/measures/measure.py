@@ -140,15 +140,11 @@ class MarketMeasure(OfAnUnderlying):
         if timeline is market.main:
             here = slice(frame.begin, frame.end)
             return values[here] if clock == "snapshot" else values[timeline.session_of[here]]
-        out = np.full(frame.end - frame.begin, np.nan)
-        for n, index in enumerate(range(frame.begin, frame.end)):
-            if clock == "session":
-                out[n] = values[market.sessions_before(index, symbol)]
-            else:
-                place = market.place(index, symbol)
-                if place is not None:
-                    out[n] = values[place if clock == "snapshot" else int(timeline.session_of[place])]
-        return out
+        if clock == "session":
+            return values[market.completed(frame.begin, frame.end, symbol)]
+        places = market.places(frame.begin, frame.end, symbol)
+        at = np.maximum(places, 0)
+        return np.where(places >= 0, values[at if clock == "snapshot" else timeline.session_of[at]], np.nan)
 
     def by_session(self, market: Market, symbol: str, params: Params) -> Series:
         timeline = market.timeline(params.get(UNDERLYING) or symbol)
@@ -183,12 +179,8 @@ class ChainMeasure(OfAnUnderlying):
     def over(self, frame: Frame, params: Params) -> Series:
         symbol = params.get(UNDERLYING) or frame.symbol
         timeline = frame.market.timeline(symbol)
-        out = np.full(frame.end - frame.begin, np.nan)
-        for n, index in enumerate(range(frame.begin, frame.end)):
-            place = frame.market.place(index, symbol)
-            if place is not None:
-                out[n] = self._at(timeline, place, params)
-        return out
+        places = frame.market.places(frame.begin, frame.end, symbol)
+        return np.array([self._at(timeline, place, params) if place >= 0 else np.nan for place in places.tolist()])
 
     def by_session(self, market: Market, symbol: str, params: Params) -> Series:
         timeline = market.timeline(params.get(UNDERLYING) or symbol)

@@ -13,6 +13,7 @@ import numpy.typing as npt
 from strell_core.engine.marks import carried_over
 from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, LegClose, TradeState
+from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline, valid_quotes
 
@@ -76,11 +77,12 @@ def all_legs(
     return out
 
 
-def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cash: Decimal) -> EquityCurve:
-    """Cash plus mid marks at the end of every session of ``[begin, end)``."""
+def equity_curve(histories: Market | Timeline, history: History, begin: int, end: int, cash: Decimal) -> EquityCurve:
+    """Cash plus mid marks at the end of every session of ``[begin, end)`` of the clock."""
+    timeline = market_of(histories).main
     low, high = int(timeline.session_of[begin]), int(timeline.session_of[end - 1])
     sessions = np.arange(low, high + 1)
-    equity, stale = equity_at(timeline, history, timeline.first[sessions + 1] - 1, cash)
+    equity, stale = equity_at(histories, history, timeline.first[sessions + 1] - 1, cash)
     in_market = np.zeros(len(sessions), np.bool_)
     for _, held in all_legs(timeline, history.closed, history.state.trades):
         in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
@@ -88,19 +90,21 @@ def equity_curve(timeline: Timeline, history: History, begin: int, end: int, cas
 
 
 def equity_at(
-    timeline: Timeline, history: History, at: npt.NDArray[np.int64], cash: Decimal
+    histories: Market | Timeline, history: History, at: npt.NDArray[np.int64], cash: Decimal
 ) -> tuple[Floats, npt.NDArray[np.bool_]]:
-    """Cash plus mid marks at timeline indices ``at`` (rising), and where a mark is an older one."""
+    """Cash plus mid marks at the clock's snapshots ``at`` (rising), and where a mark is an older one."""
+    market = market_of(histories)
+    timeline = market.main
     moved_at = np.array([entry.at for entry in history.entries], np.int64)
     moved = np.cumsum([0.0, *(float(entry.amount) for entry in history.entries)])
     equity = float(cash) + moved[np.searchsorted(moved_at, timeline.times[at], side="right")]
-    quantum = float(timeline.underlying.quantum)
     stale = np.zeros(len(at), np.bool_)
     for _, held in all_legs(timeline, history.closed, history.state.trades):
         inside = np.flatnonzero((at >= held.begin) & (at < held.end))
         if len(inside):
-            mid, old = leg_mid(timeline, held)
-            scale = quantum * timeline.underlying.on(held.opened_on).multiplier / PARTS
+            there = market.on_clock(held.leg.contract.underlying)
+            mid, old = leg_mid(there, held)
+            scale = float(there.underlying.quantum) * there.multiplier(held.opened_on) / PARTS
             equity[inside] += held.leg.contracts * mid[at[inside] - held.begin] * scale
             stale[inside] |= old[at[inside] - held.begin]
     return equity, stale

@@ -13,6 +13,7 @@ import numpy as np
 
 from strell_core.engine.run import History
 from strell_core.engine.settlement import expired
+from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.results import again, bootstrap, metrics
 from strell_core.results.delayed import delayed
@@ -74,16 +75,24 @@ class Finished(Brief):
     seed: int
     limited: bool = True
     """Whether entries that need more capital than is free were refused."""
+    waits: int = 0
+    """Trades open at the end with a leg that has come to its settlement, whose value is not recorded."""
 
     @classmethod
     def of(
-        cls, timeline: Timeline, history: History, curve: EquityCurve, start: float, credits: Sequence[Decimal],
+        cls, market: Market, history: History, curve: EquityCurve, start: float, credits: Sequence[Decimal],
         seed: int, limited: bool = True,
     ) -> Finished:  # fmt: skip
+        timeline = market.main
+        last = int(timeline.times[timeline.first[int(curve.sessions[-1]) + 1] - 1]) if len(curve.sessions) else 0
         return cls(
             timeline, curve, start, [trade.pnl for trade in history.closed], credits,
             [need.capital for need in history.needs], len(history.state.trades), history.ruined_at, history, seed,
             limited,
+            sum(
+                any(expired(market.on_clock(trade.symbol), leg.contract, last) for leg in trade.legs)
+                for trade in history.state.trades
+            ),
         )  # fmt: skip
 
     @cached_property
@@ -167,14 +176,6 @@ def _ruined_on(run: Brief) -> str | None:
     return None if run.ruined_at is None else run.timeline.date_at(run.ruined_at).isoformat()
 
 
-def _awaiting_value(run: Finished) -> int:
-    """Trades open at the end with a leg that has come to its settlement."""
-    last = int(run.timeline.times[run.timeline.first[int(run.curve.sessions[-1]) + 1] - 1]) if run.dates else 0
-    return sum(
-        any(expired(run.timeline, leg.contract, last) for leg in trade.legs) for trade in run.history.state.trades
-    )
-
-
 FIGURES: dict[str, Figure] = {
     figure.id: figure
     for figure in (
@@ -228,7 +229,7 @@ FIGURES: dict[str, Figure] = {
         Figure("capital_refused", "Refused for capital", "count", "Entries that needed more capital than was free.", lambda run: sum("needed" in r.values for r in run.history.reasons if r.kind == "no entry"), True),
         Figure("capital_calls", "Calls", "count", "Sessions at whose end equity was less than the capital that open trades needed.", lambda run: sum(r.kind == "call" for r in run.history.reasons), True),
         Figure("ruined_on", "All lost on", "date", "Session at whose end equity was lost; the run ends there.", _ruined_on, True),
-        Figure("awaiting_value", "Waiting for a settlement", "count", "Open trades with a leg that has come to its settlement, whose official value is not recorded: they are carried at their last marks.", _awaiting_value, True),
+        Figure("awaiting_value", "Waiting for a settlement", "count", "Open trades with a leg that has come to its settlement, whose official value is not recorded: they are carried at their last marks.", lambda run: run.waits, True),
         Figure("beyond_size", "Beyond the quoted size", "count", "Fills of more lots than were quoted, where the history tells sizes: no quote says what the rest would have cost.", lambda run: sum("quoted" in r.values for r in run.history.reasons if r.kind == "filled"), True),
         Figure("exits_delayed", "Decided, not carried out", "count", "Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.", _exits_delayed, True),
     )

@@ -96,7 +96,7 @@ def _with(plan: Plan, exits: Collection[str]) -> Plan:
     strategy = plan.strategy
     entries = tuple(dataclasses.replace(entry, leave=left(entry.leave)) for entry in strategy.entries)
     only = dataclasses.replace(strategy, entries=entries, leave=left(strategy.leave), guards=())
-    return Plan(only, plan.underlying, frozenset(("leave", "adjust")))
+    return Plan(only, plan.underlyings, frozenset(("leave", "adjust")))
 
 
 def _lived(plan: Plan, market: Market, history: History, begin: int, end: int | None = None) -> History:
@@ -131,7 +131,7 @@ def _leave(plan: Plan, market: Market, history: History, index: int, how: str, u
     step.leave(held, held.legs, how, {}, (), "loss" if urgent else "other", (), Close())
     history.take(step.result())
     if market.main.is_single[index]:
-        fills = match(plan, history.state.orders, market.main, index, same=True)
+        fills = match(plan, history.state.orders, market, index, same=True)
         history.take(apply_fills(plan, history.state, observation, fills))
 
 
@@ -141,5 +141,5 @@ def _ended(plan: Plan, market: Market, history: History, how: str) -> OtherExit:
         return OtherExit(how, trade.rule, trade.left_at, trade.closed_at, trade.pnl, trade)
     last = len(market.main.times) - 1
     now = int(market.main.times[last])
-    pnl = sum((item.pnl for item in still_open(plan, market.main, history, last)), Decimal(0))
+    pnl = sum((item.pnl for item in still_open(market, history, last)), Decimal(0))
     return OtherExit(how, "", now, now, pnl, None)

@@ -8,6 +8,8 @@ from typing import Any
 
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import History
+from strell_core.engine.state import ClosedTrade
+from strell_core.market.market import Market, market_of
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED
@@ -33,26 +35,35 @@ class Report:
 
 
 def finished(
-    plan: Plan, timeline: Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int
+    plan: Plan, histories: Market | Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int
 ) -> Finished:
-    """What the figures of a run over timeline indices ``[begin, end)`` are made of, to the snapshot at which it lost
+    """What the figures of a run over the clock's snapshots ``[begin, end)`` are made of, to the one at which it lost
     everything."""
-    credits = [
-        money(parts_to_money(t.opening, plan.quantum, plan.multiplier(timeline.date_at(t.opened_at))))
-        for t in history.closed
-    ]
+    market = market_of(histories)
     limited = plan.strategy.limits["capital"].params["entries"] == "refuse"
-    curve = equity_curve(timeline, history, begin, _ended(timeline, history, end), cash)
-    return Finished.of(timeline, history, curve, float(cash), credits, seed, limited)
+    curve = equity_curve(market, history, begin, _ended(market.main, history, end), cash)
+    credits = [_credit(market, trade) for trade in history.closed]
+    return Finished.of(market, history, curve, float(cash), credits, seed, limited)
 
 
-def report(plan: Plan, timeline: Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int) -> Report:
-    """Figures of a finished run over timeline indices ``[begin, end)``, to the snapshot at which it lost everything."""
-    made = finished(plan, timeline, history, begin, end, cash, seed)
+def _credit(market: Market, trade: ClosedTrade) -> Decimal:
+    """A trade's opening premium in money."""
+    there = market.timeline(trade.symbol)
+    multiplier = there.multiplier(market.main.date_at(trade.opened_at))
+    return money(parts_to_money(trade.opening, there.underlying.quantum, multiplier))
+
+
+def report(
+    plan: Plan, histories: Market | Timeline, history: History, begin: int, end: int, cash: Decimal, seed: int
+) -> Report:
+    """Figures of a finished run over the clock's snapshots ``[begin, end)``, to the one at which it lost everything."""
+    market = market_of(histories)
+    timeline = market.main
+    made = finished(plan, market, history, begin, end, cash, seed)
     last = int(made.curve.sessions[-1]) if len(made.curve.sessions) else 0
     return Report(
         made.curve, figures(made), intervals(made), _decisions(history), _evidence(plan, timeline, history),
-        still_open(plan, timeline, history, _ended(timeline, history, end) - 1), leavings(history, timeline, last),
+        still_open(market, history, _ended(timeline, history, end) - 1), leavings(history, timeline, last),
     )  # fmt: skip
 
 

@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from strell_core.engine.marks import carried
-from strell_core.engine.plan import Plan
 from strell_core.engine.run import History
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import LegState, TradeState
+from strell_core.market.market import Market
 from strell_core.market.prices import money, parts_to_money
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import valid_quotes
 
 
 @dataclass(frozen=True)
@@ -34,10 +34,11 @@ class StillOpen:
     legs: tuple[MarkedLeg, ...]
 
 
-def still_open(plan: Plan, timeline: Timeline, history: History, last: int) -> list[StillOpen]:
+def still_open(market: Market, history: History, last: int) -> list[StillOpen]:
     """Open trades as they stand at snapshot ``last``, their legs at mid."""
-    now, out = int(timeline.times[last]), []
+    now, out = int(market.main.times[last]), []
     for trade in history.state.trades:
+        timeline = market.on_clock(trade.symbol)
         legs = tuple(
             MarkedLeg(
                 leg, carried(timeline, trade, leg, last), not valid_quotes(*timeline.quotes(leg.contract, last, last + 1))[0],
@@ -46,6 +47,6 @@ def still_open(plan: Plan, timeline: Timeline, history: History, last: int) -> l
             for leg in trade.legs
         )  # fmt: skip
         worth = sum(marked.leg.contracts * marked.parts for marked in legs)
-        value = money(parts_to_money(worth, plan.quantum, plan.multiplier(trade.opened_on)))
+        value = money(parts_to_money(worth, timeline.underlying.quantum, timeline.multiplier(trade.opened_on)))
         out.append(StillOpen(trade, trade.cash + value, legs))
     return out

@@ -84,7 +84,7 @@ def outcome(
         else:
             return _outcome(_brief(timeline, told, begin, end, cash), begin, end, True)
     history = run_blocks(plan, market, begin, end, cash, until_ruin=True)
-    return _outcome(finished(plan, timeline, history, begin, end, cash, 1), begin, end, False)
+    return _outcome(finished(plan, market, history, begin, end, cash, 1), begin, end, False)
 
 
 def _outcome(made: Brief, begin: int, end: int, shared: bool) -> Outcome:

@@ -253,6 +253,10 @@ def _looked_up(what: str, condition: Params, frame: Frame, made: Callable[[list[
     every = [condition, *(condition.get("also") or ()), *([until] if until else [])]
     compared = [item[side] for item in every for side in ("left", "right")]
     others = sorted({digest for value in compared for digest in values.data_of(value, market)})
+    of = market.timeline(frame.symbol)
+    if of is not timeline:
+        # what names no underlying is of the one that is traded
+        others = [of.underlying.symbol, of.digest, *others]
     said = {name: condition.get(name) for name in ("left", "is", "right", "looks", "join", "also", "until")}
     key = (what, repr(said), *others)
     known: Truths | None = timeline.computed.get(key)

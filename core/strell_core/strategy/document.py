@@ -99,7 +99,14 @@ class Strategy:
 
     @property
     def underlying(self) -> str:
+        """The one whose snapshots are the clock."""
         return self.underlyings[0]
+
+    @property
+    def traded(self) -> tuple[str, ...]:
+        """Underlyings that an entry trades, in the document's order."""
+        wanted = {entry.underlying for entry in self.entries}
+        return tuple(symbol for symbol in self.underlyings if symbol in wanted)
 
 
 def clock_of(document: Mapping[str, Any]) -> str:
@@ -222,9 +229,11 @@ def _entries(raw: Any, symbols: Any, taken: set[str], problems: list[Problem]) -
             named.add(key)
         entry: dict[str, Any] = {"id": key}
         if item.get("underlying") is not None:
-            if not isinstance(symbols, list) or item["underlying"] != symbols[0]:
-                # others are read by conditions; trading them needs their own marks and fills
-                problems.append(Problem(f"{path}/underlying", "an entry trades the strategy's first underlying"))
+            if not isinstance(symbols, list) or item["underlying"] not in symbols:
+                known = ", ".join(str(symbol)[:40] for symbol in symbols) if isinstance(symbols, list) else "none"
+                problems.append(
+                    Problem(f"{path}/underlying", f"an entry trades an underlying of the strategy; it has {known}")
+                )
             entry["underlying"] = item["underlying"]
         for part in catalogue.ENTRY_PARTS:
             entry[part] = _list(f"{path}/{part}", part, item.get(part), taken, problems)

@@ -5,12 +5,14 @@ from __future__ import annotations
 import copy
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
+from itertools import count, islice
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
 from strell_core.strategy.parts import parts, switched_on
+from strell_core.strategy.whole import legs_named
 
 
 def rules_digest(document: Mapping[str, Any]) -> str:
@@ -94,6 +96,48 @@ def mirrored(document: Mapping[str, Any], only: str | None = None) -> dict[str, 
             if only in (None, sentence["id"]):
                 _mirror(sentence, known[sentence["rule"]])
     return out
+
+
+def with_entry_like(document: Mapping[str, Any], entry_id: str, mirror: bool = False) -> dict[str, Any]:
+    """The document with one more entry behind ``entry_id``, which does as it does, ``mirror``: with calls and puts, above and
+    below exchanged. Its legs have names of their own, and what the strategy's exits and adjustments say of the other's legs
+    the new entry's own say of them. Not normalised yet; raises ``KeyError`` where there is no such entry."""
+    out = copy.deepcopy(dict(document))
+    place = next((n for n, entry in enumerate(out["entries"]) if entry["id"] == entry_id), None)
+    if place is None:
+        raise KeyError(entry_id)
+    made = copy.deepcopy(out["entries"][place])
+    made["id"] = _free(f"{entry_id}, mirrored" if mirror else entry_id, {entry["id"] for entry in out["entries"]})
+    taken = {sentence["id"] for part in parts(out) for sentence in part.sentences}
+    legs = {}
+    for leg in made["legs"]:
+        legs[leg["id"]] = _free(leg["id"], taken)
+        taken.add(legs[leg["id"]])
+    for part in ("leave", "adjust"):
+        named = [item for item in out[part] if any(leg in legs for _, leg in legs_named(part, item))]
+        made[part] += copy.deepcopy(named)
+    for part in catalogue.ENTRY_PARTS:
+        for sentence in made[part]:
+            for path, leg in legs_named(part, sentence):
+                _put(sentence, path, legs.get(leg, leg))
+            sentence["id"] = legs.get(sentence["id"]) if part == "legs" else None
+            if mirror:
+                _mirror(sentence, catalogue.sentences(part)[sentence["rule"]])
+    out["entries"].insert(place + 1, made)
+    return out
+
+
+def _free(name: str, taken: Collection[str]) -> str:
+    """A name like this one that is not taken, with a number behind it where it is; an id's 40 characters at most."""
+    numbered = (f"{name[:36].rstrip()} {number}" for number in count(2))
+    return next(found for found in (name[:40], *islice(numbered, len(taken) + 1)) if found not in taken)
+
+
+def _put(holder: Any, path: str, value: Any) -> None:
+    *way, last = path.split("/")
+    for bit in way:
+        holder = holder[int(bit) if isinstance(holder, list) else bit]
+    holder[int(last) if isinstance(holder, list) else last] = value
 
 
 def _mirror(sentence: dict[str, Any], declaration: Declaration) -> None:

@@ -67,6 +67,8 @@ class Block:
     title: str
     entry: str
     lists: dict[str, str]
+    underlying: str = ""
+    """Which its entry trades, where a strategy has several; nothing in a section that is no entry's."""
 
 
 @dataclass(frozen=True)
@@ -91,6 +93,8 @@ def value_words(written: Sheet, value: Mapping[str, Any]) -> str:
 def sheet(document: Mapping[str, Any]) -> Sheet:
     """Every sentence of a normalised document, numbered through, and the blocks they stand in."""
     several = len(document["entries"]) > 1
+    first, *others = document["underlyings"]
+    trades = {entry["id"]: entry.get("underlying", first) for entry in document["entries"]}
     sentences: list[Sentence] = []
     legs: dict[str, int] = {}
     blocks: dict[tuple[str, str], Block] = {}
@@ -100,8 +104,10 @@ def sheet(document: Mapping[str, Any]) -> Sheet:
         owner = entry if several else ""
         if known:
             title = catalogue.SECTIONS[section][0]
+            symbol = trades.get(entry, "") if others and section == "enter" else ""
+            named = f"{title}: {owner}" if owner else title
             block = blocks.setdefault(
-                (owner, section), Block(section, f"{title}: {owner}" if owner else title, owner, {})
+                (owner, section), Block(section, f"{named}, on {symbol}" if symbol else named, owner, {}, symbol)
             )
             # an only entry's own exits stand with the strategy's; new ones are the strategy's
             block.lists[part] = path

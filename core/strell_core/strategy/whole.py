@@ -76,6 +76,17 @@ def named_in(document: Mapping[str, Any], wanted: str) -> list[tuple[str, str]]:
     ]
 
 
+def legs_named(part: str, sentence: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """``(path, leg)`` within a sentence of everything that names a leg, a pick that goes by one among them."""
+    declaration = catalogue.sentences(part)[sentence["rule"]]
+    found = [(path, name) for path, kind, name in _named(declaration, sentence) if kind == "leg"]
+    for name in catalogue.PICKS if declaration.id in catalogue.OPTION_LEGS else ():
+        pick = sentence[name]
+        inside = _named(catalogue.picks(name)[pick["pick"]], pick)
+        found += [(f"{name}/{path}", leg) for path, kind, leg in inside if kind == "leg"]
+    return found
+
+
 def _references(document: dict[str, Any]) -> list[Problem]:
     """What names a leg or an underlying that is not there, and comparisons that cannot be made."""
     out: list[Problem] = []

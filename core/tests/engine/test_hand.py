@@ -9,7 +9,7 @@ from fractions import Fraction
 from typing import Any
 
 from strell_core.engine.hand import Action, Deal, deal, lived
-from strell_core.engine.plan import EVERYTHING, Part, Plan
+from strell_core.engine.plan import EVERYTHING, Part, make_plan
 from strell_core.engine.run import History
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
@@ -53,7 +53,7 @@ class HandTest(unittest.TestCase):
         return Action(int(self.timeline.times[index]), made, Decimal("0.80") * sum(abs(d.contracts) for d in made))
 
     def live(self, *actions: Action, acts: frozenset[Part] = frozenset()) -> History:
-        plan = Plan(parse(RULES), self.timeline.underlying, acts)
+        plan = make_plan(parse(RULES), self.timeline, acts)
         return lived(plan, self.timeline, 0, len(self.timeline.times), CASH, actions)
 
     def held(self, history: History) -> list[tuple[ContractKey, int, Fraction]]:
@@ -98,7 +98,7 @@ class HandTest(unittest.TestCase):
 
     def test_one_deal_closes_parts_of_several_trades_and_shares_the_commission(self) -> None:
         """A rule's own trade beside one by hand: what is bought back closes the older first."""
-        timeline, plan = self.timeline, Plan(parse(RULES), self.timeline.underlying, frozenset())
+        timeline, plan = self.timeline, make_plan(parse(RULES), self.timeline, frozenset())
         first = self.live(self.at(0, (CALL, -2, "6.00"))).state
         (one,) = first.trades
         other = dataclasses.replace(one, number=2)
@@ -116,7 +116,7 @@ class HandTest(unittest.TestCase):
         self.assertEqual((gone.costs - one.costs, left.costs - one.costs), (Decimal("0.67"), Decimal("0.33")))
 
     def test_what_is_left_of_a_deal_joins_the_oldest_trade_and_only_closes_the_others(self) -> None:
-        plan = Plan(parse(RULES), self.timeline.underlying, frozenset())
+        plan = make_plan(parse(RULES), self.timeline, frozenset())
         first = self.live(self.at(0, (CALL, -2, "6.00"))).state
         trades = tuple(dataclasses.replace(first.trades[0], number=number) for number in (1, 2, 3))
         out = History(dataclasses.replace(first, trades=trades, next_trade=4))

@@ -43,7 +43,7 @@ class OutlookTest(unittest.TestCase):
             acted = {order.id for order in after.orders} - {order.id for order in state.orders}
             if acted or index % 17 == 0 or plan.entries[0].schedule.status(timeline, index) == DUE:
                 # what is there when exits are asked: fills applied, nothing decided
-                asked = advance(Plan(plan.strategy, plan.underlying, frozenset()), state, here, fills).state
+                asked = advance(Plan(plan.strategy, plan.underlyings, frozenset()), state, here, fills).state
                 out.append((asked, after, here, outlook(plan, asked, here)))
             state = after
         return plan, out
@@ -84,7 +84,7 @@ class OutlookTest(unittest.TestCase):
             self.assertEqual(dump(before), stored)
 
     def test_a_proposal_says_what_is_held_then_what_it_costs_and_ties_up(self) -> None:
-        plan, moments = self.lived("38-rolls")
+        _, moments = self.lived("38-rolls")
         seen = 0
         for _, _, here, trades in moments:
             for now in trades:
@@ -104,8 +104,8 @@ class OutlookTest(unittest.TestCase):
                     )
                     # 50 EUR a point, ticks of 0.05, 2 000 parts a tick; 0.80 a contract
                     self.assertAlmostEqual(found.cash, cash / 2000 * 0.05 * 50 - 0.8 * contracts, places=2)
-                    multiplier = plan.multiplier(now.trade.opened_on)
-                    ties = capital.needed(plan, here.timeline, here.index, found.after, multiplier)
+                    multiplier = here.timeline.multiplier(now.trade.opened_on)
+                    ties = capital.needed(here.timeline, here.index, found.after, multiplier)
                     self.assertEqual(found.needed[1], ties)
         self.assertGreater(seen, 20)
 

@@ -12,7 +12,7 @@ import pandas as pd
 from strell_core.formats.tables import TRADES, WRITERS, to_csv
 
 ROW = {
-    "trade": 3, "opened": "2026-10-05T15:50", "closed": "2026-10-06T15:50", "lots": 2, "leg": 1,
+    "trade": 3, "underlying": "MK30", "opened": "2026-10-05T15:50", "closed": "2026-10-06T15:50", "lots": 2, "leg": 1,
     "expiration": "2026-10-16", "right": "put", "strike": 3040, "contracts": -2, "open_price": 6.0,
     "close_price": 2.9, "closed_by": "order", "trade_premium": 600.0, "trade_pnl": 306.8, "trade_costs": 3.2,
     "exit_sentence": 6, "exit_reason": 'P/L "half", reached',

@@ -32,7 +32,7 @@ class MarketTest(unittest.TestCase):
         })  # fmt: skip
 
     def test_the_clock_is_that_of_the_first(self) -> None:
-        self.assertEqual([self.market.place(i) for i in range(6)], list(range(6)))
+        self.assertEqual(self.market.places(0, 6).tolist(), list(range(6)))
         self.assertIs(self.market.timeline("MK30"), self.main)
         self.assertIs(market_of(self.market), self.market)
         self.assertIs(market_of(self.main).main, self.main)
@@ -41,7 +41,7 @@ class MarketTest(unittest.TestCase):
 
     def test_another_is_read_at_its_last_snapshot_within_a_step(self) -> None:
         # 09:56 is four minutes old at 10:00; 10:01 four at 10:05, nine at 10:10; the next day it comes too late
-        self.assertEqual([self.market.place(i, "OTHR") for i in range(6)], [0, 1, None, None, None, None])
+        self.assertEqual(self.market.places(0, 6, "OTHR").tolist(), [0, 1, -1, -1, -1, -1])
         seen = [Observation(self.market, i).view("OTHR") for i in range(3)]
         self.assertEqual([view.spot if view else None for view in seen], [310_000, 310_100, None])
 

@@ -12,6 +12,7 @@ import numpy as np
 from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, EngineState, LegState, Need, Reason, TradeState
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import market_of
 from strell_core.results.equity import EquityCurve
 from strell_core.results.figures import FIGURES, Finished, figures, intervals, text
 from tests.handmade import instant, session_chains, timeline_of
@@ -64,7 +65,7 @@ def run() -> Finished:
         np.array([False, True, True, False, False, False]), np.array([False, True, True, True, False, False]),
     )  # fmt: skip
     credits = [Decimal(value) for value in ("100", "-50", "200", "80", "-30")]
-    return Finished.of(timeline, history, curve, 1000.0, credits, 7, limited=False)
+    return Finished.of(market_of(timeline), history, curve, 1000.0, credits, 7, limited=False)
 
 
 class FiguresTest(unittest.TestCase):
@@ -111,7 +112,7 @@ class FiguresTest(unittest.TestCase):
     def test_a_run_of_nothing_has_no_figure_that_is_made_up(self) -> None:
         none = np.array([])
         empty = Finished.of(
-            run().timeline, History(EngineState(Decimal(1000))),
+            market_of(run().timeline), History(EngineState(Decimal(1000))),
             EquityCurve(none.astype(int), none, none.astype(bool), none.astype(bool)), 1000.0, [], 7,
         )  # fmt: skip
         found = figures(empty)
@@ -132,10 +133,10 @@ class FiguresTest(unittest.TestCase):
             whole.curve.sessions, np.array([1010.0, 1000.0, 990.0, 980.0, 970.0, 975.0]), whole.curve.stale,
             whole.curve.in_market,
         )  # fmt: skip
-        found = figures(Finished.of(whole.timeline, whole.history, falling, 1000.0, whole.credits, 7))
+        found = figures(Finished.of(market_of(whole.timeline), whole.history, falling, 1000.0, whole.credits, 7))
         self.assertEqual((found["drawdown_sessions"], found["drawdown_recovered"]), (5, False))
         self.assertEqual((found["drawdown_from"], found["drawdown_to"]), ("2026-10-05", "2026-10-09"))
-        self.assertIsNone(figures(Finished.of(whole.timeline, whole.history, EquityCurve(
+        self.assertIsNone(figures(Finished.of(market_of(whole.timeline), whole.history, EquityCurve(
             whole.curve.sessions, np.full(6, 1000.0), whole.curve.stale, whole.curve.in_market,
         ), 1000.0, whole.credits, 7))["mar"], "nothing fell")  # fmt: skip
 
@@ -147,7 +148,7 @@ class FiguresTest(unittest.TestCase):
         many = [dataclasses.replace(whole.history.closed[0], number=n, pnl=Decimal(int(v))) for n, v in enumerate(rng.normal(20, 90, 60))]  # fmt: skip
         curve = EquityCurve(np.arange(6).repeat(34)[:200], equity, np.zeros(200, bool), np.ones(200, bool))
         history = dataclasses.replace(whole.history, closed=many)
-        finished = Finished.of(whole.timeline, history, curve, 1000.0, [Decimal(100)] * 60, 7)
+        finished = Finished.of(market_of(whole.timeline), history, curve, 1000.0, [Decimal(100)] * 60, 7)
         found, of = intervals(finished), figures(finished)
         self.assertEqual(found, intervals(finished))
         self.assertEqual(

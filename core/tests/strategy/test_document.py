@@ -191,7 +191,7 @@ class EntriesTest(unittest.TestCase):
             ({"legs": []}, "entries/1/legs", "at least one leg"), ({"when": []}, "entries/1/when", "when to decide"),
             ({"size": []}, "entries/1/size", "how many lots"), ({"id": "entry"}, "entries/1/id", "two entries"),
             ({"id": 3}, "entries/1/id", "short text"), ({"exits": []}, "entries/1/exits", "not a part of an entry"),
-            ({"underlying": "PLLM"}, "entries/1/underlying", "first underlying"),
+            ({"underlying": "PLLM"}, "entries/1/underlying", "it has MK30"),
         ):  # fmt: skip
             self.assertIn(words, self.problems(self.whole(**change))[path], change)
         for entries in (None, [], "one", [3], [{}] * 13):

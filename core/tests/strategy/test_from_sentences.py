@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import re
 import unittest
 from typing import Any
 
@@ -39,6 +40,12 @@ class FromSentencesTest(unittest.TestCase):
             "entries": [],
         }
         out["entries"] = [{"id": entry["id"]} for entry in document["entries"]]
+        for block in written.blocks:
+            # what an entry trades stands over its sentences
+            on = re.search(r", on (\S+)$", block.title) if block.section == "enter" else None
+            if on and on[1] != document["underlyings"][0]:
+                place = int(block.lists["when"].split("/")[1])
+                out["entries"][place]["underlying"] = on[1]
         for item in written.sentences:
             found = [{**made, "id": item.id} for made in read.of(item.part, item.text)]
             self.assertTrue(found, f"nothing means: {item.text}")

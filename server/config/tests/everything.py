@@ -56,7 +56,7 @@ class WithEverything(DeskTestCase):
             "deployment_id": self.deployment.pk, "token_id": self.token.pk, "intake_id": self.intake.pk,
             "removal_id": self.removal.pk, "session": "2026-11-19", "symbol": "MK30", "date": "2026-10-05", "name": "mine",
             "currency": "EUR", "start": "2026-09-01", "end": "2026-09-02", "account": self.account.pk, "based_on": 1,
-            "before": 1, "deployment": self.deployment.pk, "order": self.order.pk, "strategy": self.strategy.pk, "run": self.run_.pk, "sweep_id": self.sweep.pk, "place": 0, "what": "trades", "text": "3100 call",
+            "before": 1, "like": "entry", "deployment": self.deployment.pk, "order": self.order.pk, "strategy": self.strategy.pk, "run": self.run_.pk, "sweep_id": self.sweep.pk, "place": 0, "what": "trades", "text": "3100 call",
         }  # fmt: skip
 
     def bodies(self) -> dict[str, Any]:

@@ -78,6 +78,7 @@ def of_run(run: Run) -> dict[str, Any]:
     told, through = whole_facts(run), course(run)
     curve, symbol = run.curve, run.manifest["underlying"]
     currency = run.strategy.underlying.currency
+    several = len({row.get("symbol") for row in (*told["trades"], *run.open_trades)}) > 1
     pnl = facts(run).pnl.tolist()
     dates = [dt.date.fromisoformat(date) for date in curve["dates"]]
     drawn = pictures.curve(dates, curve["equity"], curve["drawdown"], curve["spot"], curve.get("vol") or [], currency)
@@ -93,10 +94,10 @@ def of_run(run: Run) -> dict[str, Any]:
         "rules": _rules(run), "luck": _luck(run, currency), "exits": _exits(told["trades"]),
         "open_trades": [
             {**item, "credit": grouped(item["credit"], 2), "pnl": signed(item["pnl"], 2),
-             "legs": "; ".join(f"{leg['contracts']:+d} {leg['label']}" for leg in item["legs"])}
+             "legs": (f"{item['symbol']} " if several else "") + "; ".join(f"{leg['contracts']:+d} {leg['label']}" for leg in item["legs"])}
             for item in run.open_trades
         ],
-        "trades": [_trade(row) for row in told["trades"]], "manifest": run.manifest,
+        "trades": [_trade(row, several) for row in told["trades"]], "manifest": run.manifest,
     }  # fmt: skip
 
 
@@ -258,13 +259,14 @@ def _exits(trades: list[dict[str, Any]]) -> list[dict[str, Any]]:
     return out
 
 
-def _trade(row: dict[str, Any]) -> dict[str, Any]:
+def _trade(row: dict[str, Any], several: bool) -> dict[str, Any]:
     legs = " ".join(
         f"{leg['contracts']:+d}\u00d7{'underlying' if leg['right'] == 'unit' else str(leg['strike']) + leg['right'][0].upper()}"
         for leg in row["legs"]
     )
     return {
-        "number": row["number"], "opened": row["opened_shown"], "closed": row["closed_shown"], "legs": legs, "dte": row["dte"],
+        "number": row["number"], "opened": row["opened_shown"], "closed": row["closed_shown"],
+        "legs": f"{row['symbol']} {legs}" if several else legs, "dte": row["dte"],
         "credit": grouped(row["credit"], 2), "pnl": signed(row["pnl"], 2), "lost": row["pnl"] < 0,
         "left": f"{row['sentence']}: {row['reason']}" if row["sentence"] else row["reason"],
     }  # fmt: skip

@@ -126,6 +126,18 @@ class RevisionTest(DemoTestCase):
         self.assertEqual(self.send("post", f"{path}/{leg}/mirror?based_on=1")[0], 409)
         self.assertEqual(self.send("post", f"{path}/nothing/mirror?based_on=2")[0], 404)
 
+    def test_one_more_entry_like_another(self) -> None:
+        path = f"/strategies/{self.strategy.pk}/entries?based_on=1&like="
+        self.assertEqual(self.send("post", f"{path}nothing")[0], 404)
+        self.assertEqual(self.send("post", f"{path}entry", client=self.other)[0], 404)
+        status, body = self.send("post", f"{path}entry&mirror=true")
+        first, second = body["document"]["entries"]
+        self.assertEqual((status, first["id"], second["id"]), (200, "entry", "entry, mirrored"))
+        self.assertEqual([leg["right"] for leg in first["legs"]], [leg["right"] for leg in second["legs"]][::-1])
+        self.assertEqual(self.send("post", f"{path}entry")[0], 409, "it was changed meanwhile")
+        titles = [block["title"] for block in body["blocks"]]
+        self.assertIn("Enter: entry, mirrored", titles)
+
     def test_the_digest_is_of_what_decides(self) -> None:
         base = document()
         off = copy.deepcopy(base)

@@ -56,13 +56,13 @@ export const useDeployments = (strategy: number) =>
       ),
   });
 
-export const useChecklist = (strategy: number, account: number | undefined) =>
+export const useChecklist = (strategy: number, account: number | undefined, beside: number[]) =>
   useQuery({
-    queryKey: keys.checklist(strategy, account),
+    queryKey: keys.checklist(strategy, account, ...beside),
     queryFn: () =>
       ask(
         api.GET("/api/strategies/{strategy_id}/checklist", {
-          params: { path: { strategy_id: strategy }, query: { account: account! } },
+          params: { path: { strategy_id: strategy }, query: { account: account!, beside } },
         }),
       ),
     enabled: account !== undefined,

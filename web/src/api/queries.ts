@@ -242,6 +242,17 @@ export const useMirrorSentence = (id: number) =>
     id,
   );
 
+export const useAddEntry = (id: number) =>
+  useStrategyWrite(
+    ({ entry, mirror, basedOn }: { entry: string; mirror: boolean; basedOn: number }) =>
+      ask(
+        api.POST("/api/strategies/{strategy_id}/entries", {
+          params: { path: { strategy_id: id }, query: { like: entry, mirror, based_on: basedOn } },
+        }),
+      ),
+    id,
+  );
+
 export const useCreateStrategy = () =>
   useStrategyWrite((body: Schemas["NewStrategy"]) => ask(api.POST("/api/strategies", { body })));
 

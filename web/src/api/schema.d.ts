@@ -884,6 +884,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/strategies/{strategy_id}/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Entry
+         * @description One more entry, which begins as one of the others is, or as its mirror.
+         */
+        post: operations["add_entry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/strategies/{strategy_id}/revisions": {
         parameters: {
             query?: never;
@@ -2089,7 +2109,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Checklist */
+        /**
+         * Checklist
+         * @description ``beside``: accounts in which it would trade its other underlyings.
+         */
         get: operations["checklist"];
         put?: never;
         post?: never;
@@ -3679,6 +3702,8 @@ export interface components {
             lists: {
                 [key: string]: string;
             };
+            /** Underlying */
+            underlying: string;
         };
         /** SentenceOut */
         SentenceOut: {
@@ -3945,6 +3970,8 @@ export interface components {
             asked: string | null;
             /** Zone */
             zone: string;
+            /** Symbol */
+            symbol: string;
             /** Spot */
             spot: number;
             /** Status */
@@ -4645,6 +4672,11 @@ export interface components {
         OpenTrade: {
             /** Number */
             number: number;
+            /**
+             * Symbol
+             * @default
+             */
+            symbol: string;
             /** Opened Shown */
             opened_shown: string;
             /** Lots */
@@ -4788,6 +4820,11 @@ export interface components {
         TradeRow: {
             /** Number */
             number: number;
+            /**
+             * Symbol
+             * @default
+             */
+            symbol: string;
             /** Opened */
             opened: string;
             /** Closed */
@@ -6081,6 +6118,8 @@ export interface components {
             account_name: string;
             /** Account Kind */
             account_kind: string;
+            /** Beside */
+            beside: components["schemas"]["OtherAccount"][];
             /** Size */
             size: number;
             /** Armed */
@@ -6329,6 +6368,15 @@ export interface components {
             fills: components["schemas"]["FillOut"][];
             protection: components["schemas"]["ProtectionOut"];
         };
+        /** OtherAccount */
+        OtherAccount: {
+            /** Account */
+            account: number;
+            /** Name */
+            name: string;
+            /** Symbol */
+            symbol: string;
+        };
         /** ProtectionOut */
         ProtectionOut: {
             target?: components["schemas"]["LevelOut"] | null;
@@ -6506,6 +6554,11 @@ export interface components {
         PromoteIn: {
             /** Account */
             account: number;
+            /**
+             * Beside
+             * @default []
+             */
+            beside: number[];
             /**
              * Size
              * @default 1
@@ -7951,6 +8004,32 @@ export interface operations {
             path: {
                 strategy_id: number;
                 sentence_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StrategyOut"];
+                };
+            };
+        };
+    };
+    add_entry: {
+        parameters: {
+            query: {
+                like: string;
+                based_on: number;
+                mirror?: boolean;
+            };
+            header?: never;
+            path: {
+                strategy_id: number;
             };
             cookie?: never;
         };
@@ -9739,6 +9818,7 @@ export interface operations {
         parameters: {
             query: {
                 account: number;
+                beside?: number[] | null;
             };
             header?: never;
             path: {

@@ -6,15 +6,16 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Account
 from strell_core.measures.measure import AccountMeasure, Params, measures
 
+WHOSE = {"all": "the strategy", "entry": "this entry", "underlying": "this underlying"}
 OPEN = Declaration(
     id="open_trades", section="measure", title="Open trades", sentence="open trades of {of}",
-    params=(Param("of", "choice", "Of", "all", choices={"all": "the strategy", "entry": "this entry"}),),
-    explains="Trades that are entering, open or leaving now.", example="open trades of this entry", words=("positions", "count", "flat"),
+    params=(Param("of", "choice", "Of", "all", choices=WHOSE),),
+    explains="Trades that are entering, open or leaving now. This underlying is the one that the entry trades.", example="open trades of this entry", words=("positions", "count", "flat"),
     scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
 ENTERED = Declaration(
     id="entries_today", section="measure", title="Entries today", sentence="entries of {of} today",
-    params=(Param("of", "choice", "Of", "entry", choices={"all": "the strategy", "entry": "this entry"}),),
+    params=(Param("of", "choice", "Of", "entry", choices=WHOSE),),
     explains="How often it was entered in this session, re-entries and entries that lapsed among them.", example="entries of this entry today",
     words=("per day", "count", "once a day"), scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
@@ -31,11 +32,13 @@ FREE = Declaration(
 
 
 def open_trades(account: Account, params: Params) -> float:
-    return float(account.open_trades if params["of"] == "all" else account.of_entry)
+    counts = {"all": "open_trades", "entry": "of_entry", "underlying": "of_underlying"}
+    return float(getattr(account, counts[params["of"]]))
 
 
 def entries_today(account: Account, params: Params) -> float:
-    return float(account.all_entered_today if params["of"] == "all" else account.entered_today)
+    counts = {"all": "all_entered_today", "entry": "entered_today", "underlying": "underlying_entered_today"}
+    return float(getattr(account, counts[params["of"]]))
 
 
 def equity(account: Account, params: Params) -> float:

@@ -42,9 +42,13 @@ BELOW_HIGH = Declaration(
     example="equity below its high in %", words=("drawdown", "high-water mark"), scope="account", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 GREEK = Declaration(
-    id="account_greek", section="measure", title="Greek of all open trades", sentence="the {greek} of all open trades",
-    params=(Param("greek", "choice", "Greek", "delta", choices={name: name for name in NAMES}),),
-    explains="As of a position, of all of them together, in money; 0 without any. Unvalued while a leg has none, and in a preview.",
+    id="account_greek", section="measure", title="Greek of all open trades", sentence="the {greek} of {of}",
+    params=(
+        Param("greek", "choice", "Greek", "delta", choices={name: name for name in NAMES}),
+        Param("of", "choice", "Of", "all", choices={"all": "all open trades", "underlying": "open trades of this underlying"}),
+    ),
+    explains="As of a position, of all of them together, in money; 0 without any. Deltas of several underlyings are added up as they are: "
+    "money for a point of each. Unvalued while a leg has none, and in a preview.",
     example="the delta of all open trades", words=("net delta", "exposure", "vega", "limit"), scope="account", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 TRADE = Declaration(
@@ -102,7 +106,9 @@ def below_high(account: Account, params: Params) -> float:
 def greek(account: Account, params: Params) -> float:
     if account.past is None:
         return math.nan
-    return sum((float(net_greek(trade, params)[0]) for trade in account.past().trades), 0.0)
+    every = params["of"] == "all"
+    trades = [trade for trade in account.past().trades if every or trade.symbol == account.symbol]
+    return sum((float(net_greek(trade, params)[0]) for trade in trades), 0.0)
 
 
 def open_trade(account: Account, params: Params) -> float | None:
@@ -122,10 +128,7 @@ def open_trade(account: Account, params: Params) -> float | None:
     if params["what"] == "days":
         return float(int(trade.ordinal[0]) - trade.opened_on.toordinal())
     place = trade.opened_place
-    at = None if place is None else trade.market.place(place, trade.symbol)
-    return (
-        math.nan if at is None else 100 * (int(trade.spot[0]) / int(trade.market.timeline(trade.symbol).spot[at]) - 1)
-    )
+    return math.nan if place is None else 100 * (int(trade.spot[0]) / int(trade.timeline.spot[place]) - 1)
 
 
 for _declaration, _value in (

@@ -60,8 +60,7 @@ class Statistic(Measure):
     def over(self, frame: Frame, params: Params) -> Series:
         symbol = self._symbol(frame.symbol, params)
         known = self._known(frame.market, symbol, params)
-        places = [frame.market.sessions_before(index, symbol) for index in range(frame.begin, frame.end)]
-        return known[np.array(places, np.int64)]
+        return known[frame.market.completed(frame.begin, frame.end, symbol)]
 
     def by_session(self, market: Market, symbol: str, params: Params) -> Series:
         return self._known(market, self._symbol(symbol, params), params)[1:]

@@ -23,7 +23,7 @@ MOVED = Declaration(
 
 
 def net_greek(stretch: Stretch, params: Params) -> Series:
-    timeline, begin = stretch.market.timeline(stretch.symbol), stretch.begin
+    timeline, begin = stretch.timeline, stretch.begin
     total = np.zeros(len(stretch.mid))
     for leg in stretch.legs:
         own = greek(timeline, leg.contract, params["greek"], begin, begin + len(stretch.mid))
@@ -34,12 +34,10 @@ def net_greek(stretch: Stretch, params: Params) -> Series:
 
 
 def moved(stretch: Stretch, params: Params) -> Series:
-    timeline = stretch.market.timeline(stretch.symbol)
-    opened = stretch.opened_place
-    place = None if opened is None else stretch.market.place(opened, stretch.symbol)
+    place = stretch.opened_place
     if place is None:
         return np.full(len(stretch.mid), np.nan)
-    made: Series = 100 * (stretch.spot / SPOT_SCALE / (int(timeline.spot[place]) / SPOT_SCALE) - 1)
+    made: Series = 100 * (stretch.spot / SPOT_SCALE / (int(stretch.timeline.spot[place]) / SPOT_SCALE) - 1)
     return made
 
 

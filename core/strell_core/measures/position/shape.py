@@ -49,12 +49,12 @@ def _options(stretch: Stretch) -> list[PositionLeg]:
 
 def _point(stretch: Stretch) -> float:
     """Points of one part."""
-    return float(stretch.market.timeline(stretch.symbol).underlying.quantum) / PARTS
+    return float(stretch.timeline.underlying.quantum) / PARTS
 
 
 def _required(stretch: Stretch) -> tuple[list[margin.Leg], int, float]:
     """What the margin rules take: options without their marks, contracts of units, the share of the underlying's value."""
-    timeline = stretch.market.timeline(stretch.symbol)
+    timeline = stretch.timeline
     legs = [margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at) for leg in _options(stretch)]
     units = sum(leg.contracts for leg in stretch.legs if leg.contract.is_unit)
     return legs, units, margin.share_of(timeline.underlying.kind)
@@ -80,7 +80,7 @@ def capital_as_opened(stretch: Stretch) -> float:
     if stretch.opened_place is None:
         return math.nan
     (legs, units, share), point = _required(stretch), _point(stretch)
-    timeline = stretch.market.timeline(stretch.symbol)
+    timeline = stretch.timeline
     spot = float(timeline.spot[stretch.opened_place]) / SPOT_SCALE
     paid = [leg._replace(mark=held.opened_parts * point) for leg, held in zip(legs, _options(stretch), strict=True)]
     return margin.capital(paid, spot, share, units) * stretch.worth / point or math.nan

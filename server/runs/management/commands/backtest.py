@@ -10,10 +10,9 @@ from typing import Any
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from config.errors import Refused
-from market.own import market_for
+from market.own import market_for, plan_for
 from market.timelines import timeline
 from runs.services import check_request
-from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
 from strell_core.formats.strategies import StrategyFileError, from_text
 from strell_core.results.figures import FIGURES, text
@@ -51,10 +50,14 @@ class Command(BaseCommand):
             ) from error
         except Refused as error:
             raise CommandError(error.message) from error
-        plan = make_plan(parse(document), history)
+        whole = market_for(document, None)
+        try:
+            plan = plan_for(parse(document), whole)
+        except Refused as error:
+            raise CommandError(error.message) from error
         begin, stop = history.span(start, end)
-        result = run_blocks(plan, market_for(document, None), begin, stop, options["cash"], until_ruin=True)
-        figures = report(plan, history, result, begin, stop, options["cash"], seed=1).figures
+        result = run_blocks(plan, whole, begin, stop, options["cash"], until_ruin=True)
+        figures = report(plan, whole, result, begin, stop, options["cash"], seed=1).figures
         self.stdout.write(f"{document['name']} on {clock_of(document)}, {start} to {end}")
         for name in SHOWN:
             self.stdout.write(f"  {FIGURES[name].title:26s}{text(name, figures[name])}")

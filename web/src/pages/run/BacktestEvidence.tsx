@@ -114,7 +114,12 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
         run?.status === "done" &&
         run.figures &&
         (trade ? (
-          <TradeView run={run} trade={trade} underlying={strategy.underlying} open={openTrade} />
+          <TradeView
+            run={run}
+            trade={trade}
+            underlying={trade.symbol || strategy.underlying}
+            open={openTrade}
+          />
         ) : (
           <RunLooks
             run={run}

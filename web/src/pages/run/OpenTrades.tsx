@@ -9,13 +9,15 @@ interface Props {
 /** Trades that are open at the run's end, at mid: they stand in its equity, not among its closed trades. */
 export function OpenTrades({ trades, currency }: Props) {
   if (trades.length === 0) return null;
+  const several = new Set(trades.map((trade) => trade.symbol)).size > 1;
   return (
     <section className="card px-3 py-2" aria-label="Open at the end">
       <b className="font-semibold">Open at the end</b>
       <ul>
         {trades.map((trade) => (
           <li key={trade.number}>
-            Trade {trade.number}, entered {trade.opened_shown}, {plural(trade.lots, "lot")}:{" "}
+            Trade {trade.number}
+            {several && ` on ${trade.symbol}`}, entered {trade.opened_shown}, {plural(trade.lots, "lot")}:{" "}
             {trade.legs.map((leg, place) => (
               <span key={`${leg.label} ${leg.contracts}`}>
                 {place > 0 && ", "}

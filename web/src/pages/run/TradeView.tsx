@@ -36,6 +36,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
   const go = useNavigate();
   const found = detail.data;
   const numbers = run.trades.map((row) => row.number);
+  const several = new Set(run.trades.map((row) => row.symbol)).size > 1;
   const here = numbers.indexOf(trade.number);
   const step = (by: number) => {
     const to = numbers[here + by];
@@ -54,7 +55,10 @@ export function TradeView({ run, trade, underlying, open }: Props) {
         </button>
         <h2 className="font-sans text-head font-semibold">Trade {trade.number}</h2>
         {found && <LegGlyph glyph={found.glyph} />}
-        <span className="truncate text-soft">{strikes(trade)}</span>
+        <span className="truncate text-soft">
+          {several && `${underlying} `}
+          {strikes(trade)}
+        </span>
         <span className={`text-section font-semibold ${tone(trade.pnl)}`}>
           {signed(trade.pnl, 2)} {terms.currency}
         </span>

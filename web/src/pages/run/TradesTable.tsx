@@ -55,6 +55,13 @@ const COLUMNS: Column[] = [
     usual: true,
   },
   {
+    id: "symbol",
+    title: "On",
+    key: (t) => t.symbol,
+    cell: (t) => t.symbol,
+    width: rem(14),
+  },
+  {
     id: "legs",
     title: "Legs",
     key: (t) => t.legs.length,
@@ -174,8 +181,9 @@ const COLUMNS: Column[] = [
 
 const KEPT = "strell.trade-columns";
 
-/** Which columns a person wants to see, remembered by the browser. */
-function useColumns(): [Column[], (id: string) => void] {
+/** Which columns a person wants to see, remembered by the browser; which underlying a trade is of is shown where they
+ * are of several. */
+function useColumns(several: boolean): [Column[], (id: string) => void] {
   const [chosen, setChosen] = useState<string[]>(() => {
     const kept = localStorage.getItem(KEPT)?.split(",") ?? [];
     const known = kept.filter((id) => COLUMNS.some((column) => column.id === id));
@@ -187,7 +195,8 @@ function useColumns(): [Column[], (id: string) => void] {
     localStorage.setItem(KEPT, to.join(","));
     setChosen(to);
   };
-  return [COLUMNS.filter((column) => chosen.includes(column.id)), toggle];
+  const shown = (column: Column) => chosen.includes(column.id) || (several && column.id === "symbol");
+  return [COLUMNS.filter(shown), toggle];
 }
 
 function ColumnMenu({ shown, toggle }: { shown: Column[]; toggle: (id: string) => void }) {
@@ -223,7 +232,7 @@ interface Props {
 
 /** Trades of a run; only the rows in sight are drawn. */
 export function TradesTable({ run, trades: shown, open }: Props) {
-  const [columns, toggle] = useColumns();
+  const [columns, toggle] = useColumns(new Set(run.trades.map((trade) => trade.symbol)).size > 1);
   const [sort, setSort] = useState({ column: "opened", down: true });
   const grid = "grid items-center gap-x-2 px-3";
   const style = { gridTemplateColumns: columns.map((column) => column.width).join(" ") };

@@ -17,6 +17,7 @@ import { tell } from "../../ui/toast";
 import { RulesOfOpen } from "../desk/Deployments";
 import { priceWords } from "../desk/Orders";
 import { useArming } from "../desk/useArming";
+import { tradedBeside } from "./document";
 import type { Strategy } from "./types";
 
 /** This strategy's deployments: promote it, arm it, and compare what it did with a backtest. */
@@ -47,8 +48,17 @@ export function PaperEvidence({ strategy }: { strategy: Strategy }) {
 function Promote({ strategy }: { strategy: Strategy }) {
   const accounts = useAccounts();
   const [chosen, setChosen] = useState<number | null>(null);
-  const account = chosen ?? accounts.data?.[0]?.id;
-  const checklist = useChecklist(strategy.id, account);
+  const fits = accounts.data?.find((row) => row.symbol === strategy.underlying) ?? accounts.data?.[0];
+  const account = chosen ?? fits?.id;
+  const kind = accounts.data?.find((row) => row.id === account)?.kind;
+  // one account more for every other underlying that its entries trade
+  const others = tradedBeside(strategy.document).map((symbol) => ({
+    symbol,
+    rows: accounts.data?.filter((row) => row.symbol === symbol && row.kind === kind) ?? [],
+  }));
+  const [besides, setBesides] = useState<Record<string, number>>({});
+  const beside = others.flatMap(({ symbol, rows }) => besides[symbol] ?? rows[0]?.id ?? []);
+  const checklist = useChecklist(strategy.id, account, beside);
   const promote = usePromote(strategy.id);
   const [size, setSize] = useState("1");
   const [lookedAt, setLookedAt] = useState(false);
@@ -69,6 +79,7 @@ function Promote({ strategy }: { strategy: Strategy }) {
     promote.mutate(
       {
         account: account!,
+        beside,
         size: Number(size) || 0,
         limits: {
           ...(plain(lots) ? { lots: plain(lots) } : {}),
@@ -98,6 +109,24 @@ function Promote({ strategy }: { strategy: Strategy }) {
             ))}
           </select>
         </label>
+        {others.map(({ symbol, rows }) => (
+          <label key={symbol} className="flex items-center gap-1.5 text-soft">
+            {symbol} in
+            <select
+              className="field"
+              aria-label={`Account for ${symbol}`}
+              value={besides[symbol] ?? rows[0]?.id ?? ""}
+              onChange={(e) => setBesides({ ...besides, [symbol]: Number(e.target.value) })}
+            >
+              {rows.length === 0 && <option value="">no account yet</option>}
+              {rows.map((row) => (
+                <option key={row.id} value={row.id}>
+                  {row.name}
+                </option>
+              ))}
+            </select>
+          </label>
+        ))}
         <label className="flex items-center gap-1.5 text-soft">
           size
           <input className="field number w-14" value={size} onChange={(e) => setSize(e.target.value)} /> times
@@ -166,6 +195,11 @@ function DeploymentCard({ row }: { row: Deployment }) {
         <Link className="font-serif text-section font-semibold" to={`/desk?account=${row.account}`}>
           {row.account_name}
         </Link>
+        {row.beside.map((one) => (
+          <Link key={one.account} className="link" to={`/desk?account=${one.account}`}>
+            {one.symbol} in {one.name}
+          </Link>
+        ))}
         <span className={`pill ${row.account_kind}-pill`}>
           {row.account_kind === "paper" ? "paper" : "practice broker"}
         </span>

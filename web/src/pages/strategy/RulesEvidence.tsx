@@ -137,7 +137,7 @@ function Answer({ preview, strategy }: { preview: Preview; strategy: Strategy })
                 <b className="font-semibold">Picked</b>
                 <LegGlyph glyph={structure.glyph} />
                 <span className="text-soft">
-                  {structure.lots === 1 ? "1 lot" : `${structure.lots} lots`}, {strategy.underlying}{" "}
+                  {structure.lots === 1 ? "1 lot" : `${structure.lots} lots`}, {preview.symbol}{" "}
                   {level(preview.spot)}
                 </span>
               </div>

@@ -20,6 +20,7 @@ import {
   targetOf,
   withMore,
 } from "./document";
+import { EntryMenu } from "./EntryMenu";
 import { NoteEditor } from "./NoteEditor";
 import { unbroken } from "./sentence";
 import type { Evidence } from "./types";
@@ -34,11 +35,13 @@ interface Props {
   marked?: string[];
   save: (document: Document) => Promise<unknown>;
   mirror: (sentence: string) => Promise<unknown>;
+  /** One more entry, as another is or mirrored. */
+  like: (entry: string, mirror: boolean) => Promise<unknown>;
   footer?: React.ReactNode;
 }
 
 /** The strategy as a document of numbered sentences, every value edited in place. */
-export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mirror, footer }: Props) {
+export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mirror, like, footer }: Props) {
   const declarations = useDeclarations();
   const [adding, setAdding] = useState<Block[] | null>(null);
   if (!declarations.data) return null;
@@ -63,6 +66,9 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
                 >
                   +
                 </button>
+                {block.section === "enter" && (
+                  <EntryMenu document={document} block={block} save={save} like={like} />
+                )}
               </span>
             </div>
             <ol>

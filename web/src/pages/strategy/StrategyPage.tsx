@@ -5,6 +5,7 @@ import { Refusal } from "../../api/client";
 import {
   type Document,
   previewOf,
+  useAddEntry,
   useDeclarations,
   useDuplicate,
   useGoBack,
@@ -28,6 +29,7 @@ import { RulesEvidence } from "./RulesEvidence";
 import { Sheet } from "./Sheet";
 import { TextForm } from "./TextForm";
 import { type Evidence, NO_EVIDENCE, type Strategy } from "./types";
+import { Underlyings } from "./Underlyings";
 
 const STAGES: Stage[] = ["rules", "backtest", "replay", "paper"];
 
@@ -61,6 +63,7 @@ function useSave(strategy: Strategy, stage: string, at: string | null, entry: st
   const revise = useRevise(strategy.id);
   const back = useGoBack(strategy.id);
   const mirroring = useMirrorSentence(strategy.id);
+  const adding = useAddEntry(strategy.id);
   const before = strategy.revision;
   const undo = useCallback(
     (to: number) =>
@@ -92,13 +95,18 @@ function useSave(strategy: Strategy, stage: string, at: string | null, entry: st
     async (sentence: string) => kept(await mirroring.mutateAsync({ sentence, basedOn: before })),
     [mirroring, before, kept],
   );
-  return { save, mirror, undo };
+  const like = useCallback(
+    async (entry: string, mirrored: boolean) =>
+      kept(await adding.mutateAsync({ entry, mirror: mirrored, basedOn: before })),
+    [adding, before, kept],
+  );
+  return { save, mirror, like, undo };
 }
 
 function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
   const [query] = useSearchParams();
   const at = query.get("at");
-  const { save, mirror, undo } = useSave(strategy, stage, at, query.get("entry"));
+  const { save, mirror, like, undo } = useSave(strategy, stage, at, query.get("entry"));
   const go = useNavigate();
   const duplicate = useDuplicate();
   const [folded, setFolded] = useState(true);
@@ -117,7 +125,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
         <div className="min-w-0 flex-1">
           <Title strategy={strategy} save={save} />
           <div className="mt-0.5 flex gap-2">
-            <span className="pill">{strategy.underlying}</span>
+            <Underlyings document={strategy.document} save={save} />
             <Revisions strategy={strategy} />
             {outdated > 0 && (
               <Link to={`/strategies/${strategy.id}/backtest`} className="pill border-loss text-loss">
@@ -145,6 +153,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
             marked={marked}
             save={save}
             mirror={mirror}
+            like={like}
             footer={
               <>
                 <button

@@ -2,15 +2,22 @@ import { expect, test } from "vitest";
 import type { Document } from "../../api/queries";
 import {
   added,
+  type Block,
   type Declaration,
   doubled,
+  entryAt,
   holds,
   moved,
   removed,
+  renamedEntry,
   type Sentence,
   switched,
+  tradedBy,
+  tradersOf,
   valueAt,
   withNote,
+  withoutEntry,
+  withUnderlyings,
   withValue,
 } from "./document";
 
@@ -96,4 +103,25 @@ test("what opens a leg begins with one that is opened later, once the kept under
   });
   const plain = added({ ...sheet(), adjust: [] } as Document, "adjust", opens, ["a"]);
   expect(valueAt(plain, "adjust/0/what")).toBe("a");
+});
+
+test("another underlying may be the clock: every entry goes on trading what it trades", () => {
+  const entries = [{ id: "index" }, { id: "stock", underlying: "PLLM" }];
+  const before = { underlyings: ["MK30", "PLLM"], entries } as unknown as Document;
+  const after = withUnderlyings(before, ["PLLM", "MK30"]);
+  expect(after.entries).toEqual([{ id: "index", underlying: "MK30" }, { id: "stock" }]);
+  expect(withUnderlyings(after, ["MK30", "PLLM"])).toEqual(before);
+  expect(tradersOf(before, "PLLM")).toEqual(["stock"]);
+  expect(tradersOf(after, "MK30")).toEqual(["index"]);
+  expect(tradedBy(before, 1, "MK30").entries).toEqual([{ id: "index" }, { id: "stock" }]);
+  expect(tradedBy(before, 0, "PLLM").entries).toEqual([{ id: "index", underlying: "PLLM" }, entries[1]]);
+});
+
+test("entries are renamed and removed by the section they stand in", () => {
+  const document = { underlyings: ["MK30"], entries: [{ id: "one" }, { id: "two" }] } as unknown as Document;
+  const block = { section: "enter", title: "Enter: two", entry: "two", lists: { when: "entries/1/when" } };
+  const place = entryAt(block as unknown as Block);
+  expect(renamedEntry(document, place, "later").entries).toEqual([{ id: "one" }, { id: "later" }]);
+  expect(withoutEntry(document, place).entries).toEqual([{ id: "one" }]);
+  expect(document.entries).toHaveLength(2);
 });

@@ -85,6 +85,56 @@ export function withoutPiece(document: Document, piece: string): Document {
   return copy;
 }
 
+type Entry = { id: string; underlying?: string };
+
+const entriesOf = (document: Document) => document.entries as Entry[];
+
+/** Which of the document's entries a section of the sheet is of. */
+export const entryAt = (block: Block) => Number(Object.values(block.lists)[0]!.split("/")[1]);
+
+function ofEntries(document: Document, edit: (entries: Entry[]) => void): Document {
+  const copy = structuredClone(document);
+  edit(entriesOf(copy));
+  return copy;
+}
+
+export const renamedEntry = (document: Document, place: number, id: string) =>
+  ofEntries(document, (entries) => {
+    entries[place]!.id = id;
+  });
+
+export const withoutEntry = (document: Document, place: number) =>
+  ofEntries(document, (entries) => entries.splice(place, 1));
+
+/** An entry trades the first underlying unless it says otherwise. */
+function trades(entry: Entry, symbol: string, symbols: string[]) {
+  if (symbol === symbols[0]) delete entry.underlying;
+  else entry.underlying = symbol;
+}
+
+export const tradedBy = (document: Document, place: number, symbol: string) =>
+  ofEntries(document, (entries) => trades(entries[place]!, symbol, document.underlyings as string[]));
+
+/** Entries that trade an underlying. */
+export const tradersOf = (document: Document, symbol: string) =>
+  entriesOf(document)
+    .filter((entry) => (entry.underlying ?? (document.underlyings as string[])[0]) === symbol)
+    .map((entry) => entry.id);
+
+/** Underlyings that entries trade beside the first. */
+export const tradedBeside = (document: Document) =>
+  (document.underlyings as string[]).slice(1).filter((symbol) => tradersOf(document, symbol).length > 0);
+
+/** Other underlyings, the one whose snapshots are the clock first; every entry goes on trading what it trades. */
+export function withUnderlyings(document: Document, symbols: string[]): Document {
+  const before = (document.underlyings as string[])[0]!;
+  const copy = ofEntries(document, (entries) => {
+    for (const entry of entries) trades(entry, entry.underlying ?? before, symbols);
+  });
+  copy.underlyings = symbols;
+  return copy;
+}
+
 export const removed = (document: Document, { path, index }: Sentence) =>
   changed(document, path, (list) => list.splice(index, 1));
 
