@@ -95,7 +95,7 @@ def _trades_there(
                 else f"{mine[0].name} is not of the same kind as {account.name}"
             )
         else:
-            text = f"It trades {other} too: choose an account that trades it"
+            text = f"It trades {other} too: choose an account that trades it, or open one at the desk"
         items.append(_item(f"beside {other}", len(mine) == 1 and mine[0].kind == account.kind, True, text))
     idle = [other for other in given if other not in others]
     if idle:

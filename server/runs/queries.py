@@ -149,7 +149,7 @@ def whole_facts(run: Run) -> dict[str, Any]:
     return {**head_facts(run), "decisions": _decisions(run), "trades": list(run.trades.values_list("row", flat=True))}
 
 
-NOT_OF_THE_ROW = ["causes", "entry"]
+NOT_OF_THE_ROW = ["causes"]
 """What is kept beside a trade's row and read elsewhere."""
 
 

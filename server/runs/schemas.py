@@ -159,6 +159,8 @@ class TradeRow(BaseModel):
     number: int
     symbol: str = ""
     """Its underlying; nothing in a run that was stored when a strategy traded one."""
+    entry: str = ""
+    """Whose trade it is."""
     opened: str
     closed: str
     opened_shown: str

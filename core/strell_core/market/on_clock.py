@@ -117,6 +117,12 @@ class OnClock(Timeline):
         place = int(self.places[index])
         return -1 if place < 0 else int(self.there.times[place])
 
+    def recorded_anew(self, begin: int, end: int) -> npt.NDArray[np.int64]:
+        places = self.places[begin : max(begin, end)]
+        before = self.places[begin - 1] if begin else UNSEEN
+        new = (places >= 0) & (places != np.concatenate([[before], places[:-1]])) if len(places) else places >= 0
+        return begin + np.flatnonzero(new)
+
     def recorded_after(self, instant: int) -> int:
         return int(np.searchsorted(self._last, self.there.recorded_after(instant)))
 

@@ -287,6 +287,10 @@ class Timeline:
         """When what is seen at a snapshot was recorded, epoch second; below 0: nothing is seen there."""
         return int(self.times[index])
 
+    def recorded_anew(self, begin: int, end: int) -> npt.NDArray[np.int64]:
+        """Snapshots of ``[begin, end)`` at which something is seen that was not seen at the one before."""
+        return np.arange(begin, max(begin, end))
+
     def recorded_after(self, instant: int) -> int:
         """First snapshot at which what is seen was recorded after an epoch second; the end without one."""
         return bisect_right(self.times, instant)

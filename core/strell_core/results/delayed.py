@@ -57,13 +57,14 @@ def delayed(history: History, timeline: Timeline, last: int) -> list[Leaving]:
 def in_the_way(
     timeline: Timeline, contracts: Iterable[ContractKey], decided_at: int, done_at: int
 ) -> tuple[int, dict[ContractKey, int]]:
-    """How many snapshots lie between a decision and what came of it, and at how many of them each contract had no valid
-    quote; contracts that always had one are left out."""
+    """How many snapshots of what was traded lie between a decision and what came of it, and at how many of them each
+    contract had no valid quote; contracts that always had one are left out."""
     begin, end = timeline.at_or_before(decided_at) + 1, int(np.searchsorted(timeline.times, done_at))
     if timeline.is_single[begin - 1]:
         begin -= 1  # decided and dealt on the same one, if it can be
+    seen = timeline.recorded_anew(begin, end)
     missing = {}
     for contract in contracts:
         bid, ask = timeline.quotes(contract, begin, max(begin, end))
-        missing[contract] = int((~valid_quotes(bid, ask)).sum())
-    return max(0, end - begin), {contract: count for contract, count in missing.items() if count}
+        missing[contract] = int((~valid_quotes(bid, ask))[seen - begin].sum())
+    return len(seen), {contract: count for contract, count in missing.items() if count}

@@ -18,6 +18,7 @@ from strell_core.market.chains import SessionChain
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.results.causes import causes
+from strell_core.results.delayed import in_the_way
 from strell_core.results.equity import equity_curve
 from strell_core.results.report import report
 from strell_core.scenario.generator import MK30, Scenario, Settings
@@ -70,6 +71,11 @@ class ByHandTest(ByHandCase):
             ],
         )  # fmt: skip
         (trade,) = history.closed
+        # no snapshot of it lies between a decision and its fill, whatever the clock recorded meanwhile
+        seen, contracts = market.on_clock("OTHR"), [trade.legs[0].contract]
+        self.assertEqual(in_the_way(seen, contracts, trade.left_at, trade.closed_at), (0, {}))
+        self.assertEqual(in_the_way(seen, contracts, trade.decided_at, trade.opened_at), (0, {}))
+        self.assertEqual(in_the_way(seen, contracts, trade.opened_at, trade.left_at), (0, {}))
         # at mid: sold at (5.00 + 5.20) / 2 × 20 = 102 steps of 0.01, bought back at 41: 0.61 × 100 units × 2, 4 contracts' costs
         fills = [(leg.contract.underlying, leg.opened_parts, leg.closed_parts) for leg in trade.legs]
         self.assertEqual(trade.symbol, "OTHR")

@@ -4825,6 +4825,11 @@ export interface components {
              * @default
              */
             symbol: string;
+            /**
+             * Entry
+             * @default
+             */
+            entry: string;
             /** Opened */
             opened: string;
             /** Closed */

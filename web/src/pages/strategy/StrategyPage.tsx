@@ -249,7 +249,10 @@ function beside(
       marked: preview.data.said_no ? [preview.data.said_no] : [],
     };
   if (stage !== "backtest") return { evidence: NO_EVIDENCE, marked: [] };
-  const opening = run.data?.sheet.find((sentence) => sentence.part === "when")?.id;
+  // where there is one entry its sentences belong to nobody else
+  const opening = run.data?.sheet.find(
+    (sentence) => sentence.part === "when" && ["", trade?.entry].includes(sentence.entry),
+  )?.id;
   return { evidence: runEvidence(run.data), marked: trade ? [opening ?? "", trade.rule] : [] };
 }
 
