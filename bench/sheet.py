@@ -49,6 +49,21 @@ DRAWN = """() => {
     seen.observe(picked, { subtree: true, childList: true, characterData: true, attributes: true });
   }, { capture: true, once: true });
 }"""
+TOLD = """() => {
+  window.__told = null;
+  const title = () => document.querySelector('section[aria-label="Decision times"] b').textContent;
+  const before = title();
+  document.addEventListener("keydown", (event) => {
+    if (event.key !== "Enter") return;
+    const began = performance.now();
+    const seen = new MutationObserver(() => {
+      if (title() === before) return;
+      seen.disconnect();
+      requestAnimationFrame(() => { window.__told = performance.now() - began; });
+    });
+    seen.observe(document.body, { subtree: true, childList: true, characterData: true });
+  }, { capture: true, once: true });
+}"""
 STRIP = """(name) => {
   const began = performance.now();
   const strip = () => document.querySelector('section[aria-label="Decision times"] svg');
@@ -98,7 +113,12 @@ def _in_the_browser(strategy: int) -> dict[str, list[float]]:
         }
         page.goto(f"{ADDRESS}/strategies/{strategy}/rules")
         page.get_by_text("answered in").wait_for()
-        out["from changing a value to what the rules would do now"] = [_edited(page, turn) for turn in range(TIMES)]
+        edits = [_edited(page, turn) for turn in range(TIMES)]
+        out["from changing a delta to what the rules would do now"] = [drawn for drawn, _ in edits]
+        out["from changing a delta to every decision time over three years"] = [told for _, told in edits]
+        out["from changing a profit target to every decision time over three years"] = [
+            _changed(page, "%", "Share of the credit", f"{(30, 60)[turn % 2] + turn}") for turn in range(TIMES)
+        ]
         out["from the shelf to every decision time of a run over three years"] = [_strip(page) for _ in range(TIMES)]
         browser.close()
     return out
@@ -112,13 +132,21 @@ def _strip(page: Any) -> float:
     return float(page.wait_for_function("() => window.__drawn", timeout=5000).json_value())
 
 
-def _edited(page: Any, turn: int) -> float:
-    page.wait_for_timeout(1200)
-    page.locator("[data-sentence] .value").filter(has_text="0.").first.click()
-    page.get_by_label("Delta", exact=True).last.fill(f"0.{20 + turn % 10}" if turn % 2 else f"0.{35 + turn % 10}")
+def _edited(page: Any, turn: int) -> tuple[float, float]:
+    """Milliseconds from the key to the preview, and to the strip of decisions, being drawn."""
     page.evaluate(DRAWN)
+    told = _changed(page, "0.", "Delta", f"0.{20 + turn % 10}" if turn % 2 else f"0.{35 + turn % 10}")
+    return float(page.wait_for_function("() => window.__drawn", timeout=5000).json_value()), told
+
+
+def _changed(page: Any, shown: str, label: str, value: str) -> float:
+    """The first value that reads so, changed; milliseconds until the strip is of the new revision."""
+    page.wait_for_timeout(1500)
+    page.locator("[data-sentence] .value").filter(has_text=shown).first.click()
+    page.get_by_label(label, exact=True).last.fill(value)
+    page.evaluate(TOLD)
     page.keyboard.press("Enter")
-    return float(page.wait_for_function("() => window.__drawn", timeout=5000).json_value())
+    return float(page.wait_for_function("() => window.__told", timeout=10_000).json_value())
 
 
 if __name__ == "__main__":

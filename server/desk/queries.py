@@ -197,10 +197,18 @@ def deployment_facts(deployment: Deployment) -> dict[str, Any]:
         "id": deployment.pk, "strategy": deployment.strategy_id, "name": deployment.revision.document["name"],
         "revision": deployment.revision.number, "latest": deployment.strategy.latest.number, "account": account.pk,
         "account_name": account.name, "account_kind": account.kind,
-        "beside": [{"account": one.pk, "name": one.name, "symbol": one.underlying.symbol} for one in deployment.accounts[1:]], "size": deployment.size, "armed": deployment.armed,
+        "beside": [_beside(deployment, one) for one in deployment.accounts[1:]], "size": deployment.size, "armed": deployment.armed,
         "ended": deployment.ended_at is not None, "says": deployment.says, "next": _next_decision(deployment),
         "open_trades": len(state.trades), "checklist": deployment.checklist, "sessions": sessions_of(deployment)[:30],
         "limits": deployment.limits, "late_exits": _late_exits(deployment, state),
+    }  # fmt: skip
+
+
+def _beside(deployment: Deployment, account: Account) -> dict[str, Any]:
+    clock, its = (venue_of(one.underlying.symbol) for one in (deployment.account, account))
+    return {
+        "account": account.pk, "name": account.name, "symbol": account.underlying.symbol,
+        "stands": its.session != clock.session or (clock.running and not its.running),
     }  # fmt: skip
 
 

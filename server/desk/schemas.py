@@ -274,6 +274,8 @@ class OtherAccount(Schema):
     account: int
     name: str
     symbol: str
+    stands: bool
+    """Its market does not run in the session of the deployment's clock: nothing of it is entered."""
 
 
 class DeploymentOut(Schema):

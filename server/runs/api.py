@@ -7,7 +7,7 @@ from django.http import HttpResponse
 from ninja import Query, Router
 
 from people.access import SignedRequest
-from runs import queries, reporting, services
+from runs import queries, reporting, services, strip
 from runs.compare import compared
 from runs.luck import luck_of
 from runs.models import Run
@@ -23,6 +23,7 @@ from runs.schemas import (
     RunRequest,
     RunRow,
     RunWords,
+    StripOut,
     TradeDetail,
 )
 from runs.slices import market_measures, slices
@@ -49,6 +50,12 @@ def runs(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
 def ask(request: SignedRequest, strategy_id: int, body: RunRequest) -> dict[str, Any]:
     run = services.ask(request.user, strategy_id, body.start, body.end, body.cash, body.method, look=body.look)
     return queries.run_facts(run)
+
+
+@router.get("/strategies/{strategy_id}/strip", response=StripOut, operation_id="strip")
+def strip_of(request: SignedRequest, strategy_id: int) -> dict[str, Any]:
+    """What the latest revision decides at every look of all sessions that are not held back."""
+    return strip.told(request.user, strategy_id)
 
 
 @router.get("/runs", response=list[RunRow], operation_id="active_runs")

@@ -222,6 +222,16 @@ class DecisionOut(BaseModel):
     """Whose decision it is, where the strategy has several entries; empty too where a limit said no."""
 
 
+class StripOut(BaseModel):
+    """What a sheet as it stands decides at every look."""
+
+    revision: int
+    start: dt.date
+    end: dt.date
+    cash: float
+    decisions: list[DecisionOut]
+
+
 class EvidenceOut(Schema):
     """How often a sentence was true, said no, was unvalued; the session in which it was last true, and how often it
     was asked since. A run that was stored before that was kept knows neither."""

@@ -42,7 +42,10 @@ from strell_core.strategy import kinds
 from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
 from strell_core.strategy.document import Rule
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, EntryFrame
-from strell_core.strategy.schedule import DUE, MISSED
+from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
+
+SKIPPED = {MISSED: "no snapshot near the decision time", POLICY_SKIP: "single-snapshot session"}
+"""Why an entry is not looked at, by its schedule's status."""
 
 
 @dataclass(frozen=True)
@@ -302,8 +305,7 @@ class Decisions(Limits):
                 continue
             when = entry.entry.schedule.id
             if status != DUE:
-                message = "no snapshot near the decision time" if status == MISSED else "single-snapshot session"
-                self.say("skipped", None, when, None, {"message": message})
+                self.say("skipped", None, when, None, {"message": SKIPPED[status]})
                 continue
             barred = self.barred(entry)
             if barred is not None:

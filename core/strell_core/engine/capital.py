@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -16,7 +16,7 @@ from strell_core.engine.state import Order, TradeState
 from strell_core.margin import strategy_based as margin
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
-from strell_core.market.prices import PARTS
+from strell_core.market.prices import PARTS, grouped
 from strell_core.market.timeline import Timeline
 
 CENT = 0.005
@@ -148,6 +148,12 @@ def of_new(plan: Plan, timeline: Timeline, index: int, legs: Iterable[tuple[Cont
 def refuses(plan: Plan, needed: float, free: float) -> bool:
     """Whether the sheet enters nothing for which ``needed`` capital is not ``free``."""
     return plan.strategy.limits["capital"].params["entries"] != "allow" and needed > free + CENT
+
+
+def short_of(needed: float, free: float, currency: str) -> dict[str, Any]:
+    """What is said of capital that is needed and not free."""
+    words = f"needs {grouped(needed)} {currency} of capital, {grouped(free)} {currency} is free"
+    return {"message": words, "needed": round(needed, 2), "free": round(free, 2)}
 
 
 def next_close(timeline: Timeline, index: int) -> int:

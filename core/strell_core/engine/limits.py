@@ -12,7 +12,6 @@ from strell_core.engine.expiry import Expiry
 from strell_core.engine.plan import EntryPlan
 from strell_core.engine.record import ALL, Rest, none_yet
 from strell_core.engine.state import Need, OrderLeg, TradeState
-from strell_core.market.prices import grouped
 from strell_core.measures.frames import FALSE, TRUE, Account, Ended, Past, PickedLeg, Values, Verdict
 from strell_core.strategy import conditions, kinds
 from strell_core.strategy.actions import Close
@@ -125,9 +124,7 @@ class Limits(Expiry):
         """The figures where ``needed`` capital is more than is free."""
         if not capital.refuses(self.plan, needed, free):
             return None
-        unit = self.timeline.underlying.on(self.observation.date).currency
-        words = f"needs {grouped(needed)} {unit} of capital, {grouped(free)} {unit} is free"
-        return {"message": words, "needed": round(needed, 2), "free": round(free, 2)}
+        return capital.short_of(needed, free, self.timeline.underlying.on(self.observation.date).currency)
 
     def with_legs(self, trade: TradeState, legs: Sequence[OrderLeg]) -> list[capital.Backed]:
         """What a trade would hold after an order of these legs: what is new at its fill price, the rest at mid."""

@@ -7,7 +7,7 @@ an exit is first true, what closing there brings. A variant then is a walk over 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from operator import attrgetter, itemgetter
@@ -18,13 +18,13 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine import capital
-from strell_core.engine.advance import decide_entry
+from strell_core.engine.advance import SKIPPED, decide_entry
 from strell_core.engine.lives import NEVER, Beyond, End, Lives, Opening
 from strell_core.engine.plan import EVERYTHING, EntryPlan, Plan
-from strell_core.engine.state import OrderLeg
+from strell_core.engine.state import OrderLeg, Reason, ReasonKind
 from strell_core.market.market import Market, Observation
 from strell_core.market.prices import CENT
-from strell_core.measures.frames import Account, Past
+from strell_core.measures.frames import FALSE, TRUE, Account, Past
 from strell_core.strategy.actions import Close
 from strell_core.strategy.schedule import DUE
 
@@ -51,6 +51,8 @@ class Told:
     """By snapshot, the amounts that a fill or a settlement moved, in the order in which they were booked."""
     capital: Floats
     """Needed at the ends of sessions with open trades, money."""
+    said: Sequence[Reason] = ()
+    """What was decided at every look, as the engine says it, where it was asked for."""
 
 
 @dataclass(eq=False)
@@ -67,10 +69,23 @@ class Picked:
 MOST, MOST_DECISIONS = 12_000, 200_000
 """Orders of which is kept what came of them, a few kilobytes each; and decisions, a quarter of one each."""
 COUNTS = ("open_trades", "of_entry", "entered_today", "all_entered_today")
+"""What of an account is counted, as :class:`strell_core.measures.frames.Account` has it."""
 OF_ALL = {"of_underlying": "open_trades", "underlying_entered_today": "all_entered_today"}
 """What of an account is counted by underlying, of which variants have one."""
-"""What of an account is counted, as :class:`strell_core.measures.frames.Account` has it."""
-Known = list[tuple[tuple[tuple[int, int], ...], Picked | None]]
+
+
+class Decided(NamedTuple):
+    """What an entry decides at a look."""
+
+    picked: Picked | None
+    """What it would deal in, before its capital is asked for."""
+    rule: str
+    """The sentence that says no, with its truth and the numbers it saw; nothing where none does."""
+    truth: int
+    values: Mapping[str, Any]
+
+
+Known = list[tuple[tuple[tuple[int, int], ...], Decided]]
 """Decisions at a look, each with the counts on which it rests: their places in :data:`COUNTS` and values."""
 
 
@@ -121,13 +136,14 @@ class Variants:
         self._decisions: dict[str, dict[int, Known]] = {}
         self._picked: dict[Any, Picked] = {}
 
-    def run(self, plan: Plan, cash: Decimal) -> Told:
-        """One variant; raises :class:`Beyond` where only the engine itself can tell."""
+    def run(self, plan: Plan, cash: Decimal, tells: bool = False) -> Told:
+        """One variant; raises :class:`Beyond` where only the engine itself can tell. ``tells``: what it decided at every look
+        too."""
         self._check(plan, cash)
         if len(self._picked) > MOST or sum(map(len, self._decisions.values())) > MOST_DECISIONS:
             # who varies every leg by fifty values has less in common than fits
             self._lives, self._decisions, self._picked = Lives(self.market, self.begin, self.end), {}, {}
-        return _Walk(self, plan, cash).told()
+        return _Walk(self, plan, cash, tells).told()
 
     def _check(self, plan: Plan, cash: Decimal) -> None:
         timeline, strategy = self.timeline, plan.strategy
@@ -171,16 +187,17 @@ class Variants:
 
     def decide(
         self, plan: Plan, entry: _Entry, index: int, counts: Sequence[int], funds: Callable[[], tuple[float, float]]
-    ) -> Picked | None:
-        """What an entry would deal in at a look, before its capital is asked for; ``None``: nothing."""
+    ) -> Decided:
         account = _Watched(counts, funds)
         decision = decide_entry(entry.plan, Observation(self.market, index), cast(Account, account))
-        found = None
         if decision.entered and decision.selection is not None:
             legs = tuple(
                 OrderLeg(leg.leg_id, leg.contract, leg.contracts * decision.lots) for leg in decision.selection.legs
             )
-            found = self._pick(plan, index, legs, decision.lots)
+            found = Decided(self._pick(plan, index, legs, decision.lots), "", TRUE, {})
+        else:
+            rule, verdict = decision.verdicts[-1]
+            found = Decided(None, rule, verdict.truth, verdict.values)
         if not account.of_funds:
             entry.decisions.setdefault(index, []).append((tuple(account.asked.items()), found))
         return found
@@ -220,8 +237,11 @@ class Variants:
 class _Walk:
     """One variant, look by look."""
 
-    def __init__(self, shared: Variants, plan: Plan, cash: Decimal) -> None:
+    def __init__(self, shared: Variants, plan: Plan, cash: Decimal, tells: bool) -> None:
         self.shared, self.plan, self.timeline = shared, plan, shared.timeline
+        self.tells, self.made = tells, 0
+        self.said: list[tuple[int, str, Reason]] = []
+        """By snapshot and entry."""
         self.start = int(cash * 100)
         self.lived: list[Lived] = []
         self.there: list[Lived] = []
@@ -250,18 +270,20 @@ class _Walk:
         if self.changes <= 2 * index:
             self._leave(2 * index)
         counts = self._counts(entry.plan.entry.id, session)
-        for asked, picked in entry.decisions.get(index, ()):
+        for asked, found in entry.decisions.get(index, ()):
             for place, value in asked:
                 if counts[place] != value:
                     break
             else:
                 # what was decided rests on nothing that is different now
-                if picked is not None:
-                    self._enter(entry, index, session, counts[2], picked)
-                return
-        picked = self.shared.decide(self.plan, entry, index, counts, lambda: self._funds(index))
-        if picked is not None:
-            self._enter(entry, index, session, counts[2], picked)
+                decided = found
+                break
+        else:
+            decided = self.shared.decide(self.plan, entry, index, counts, lambda: self._funds(index))
+        if decided.picked is not None:
+            self._enter(entry, index, session, counts[2], decided.picked)
+        elif self.tells:
+            self._say(entry, index, "no entry", decided.rule, decided.truth, decided.values)
 
     def _counts(self, name: str, session: int) -> tuple[int, int, int, int]:
         """As :data:`COUNTS`."""
@@ -276,9 +298,25 @@ class _Walk:
             sum(times for other, times in today if other == name), sum(times for _, times in today),
         )  # fmt: skip
 
+    def _say(
+        self, entry: _Entry, index: int, kind: ReasonKind, rule: str, truth: int | None, values: Mapping[str, Any]
+    ) -> None:
+        number = self.made if kind == "entry" else None
+        reason = Reason(int(self.timeline.times[index]), kind, number, rule, truth, values)
+        self.said.append((index, entry.plan.id, reason))
+
     def _enter(self, entry: _Entry, index: int, session: int, times: int, picked: Picked) -> None:
-        if capital.refuses(self.plan, picked.needed, self._funds(index)[1]):
+        free = self._funds(index)[1]
+        if capital.refuses(self.plan, picked.needed, free):
+            if self.tells:
+                currency = self.timeline.underlying.on(self.timeline.dates[session]).currency
+                told = capital.short_of(picked.needed, free, currency)
+                self._say(entry, index, "no entry", entry.plan.entry.size.id, FALSE, told)
             return
+        self.made += 1
+        if self.tells:
+            told = {"contracts": [leg.contract.code for leg in picked.legs]}
+            self._say(entry, index, "entry", entry.plan.entry.schedule.id, TRUE, told)
         self.entered[entry.plan.entry.id] = session, times + 1
         if self.timeline.last_of_several[index]:
             return
@@ -332,7 +370,23 @@ class _Walk:
                 raise Beyond
         needed = self._watched(opened, [event[0][0] for event in events], [event[2] for event in events])
         held = [one for one in opened if one.end is None]
-        return Told([one for one, _ in ends], held, [(event[1], event[3]) for event in events], needed)
+        return Told(
+            [one for one, _ in ends], held, [(event[1], event[3]) for event in events], needed, self._in_order()
+        )
+
+    def _in_order(self) -> list[Reason]:
+        """What was said at looks, and of those that were missed, in the order of time and of the sheet."""
+        if not self.tells:
+            return []
+        for entry in self.plan.entries:
+            for at in entry.schedule.looks(self.timeline, self.shared.begin, self.shared.end).tolist():
+                message = SKIPPED.get(entry.schedule.status(self.timeline, at) or "")
+                if message is not None:
+                    told = {"message": message}
+                    reason = Reason(int(self.timeline.times[at]), "skipped", None, entry.entry.schedule.id, None, told)
+                    self.said.append((at, entry.id, reason))
+        places = {entry.id: place for place, entry in enumerate(self.plan.entries)}
+        return [reason for _, _, reason in sorted(self.said, key=lambda item: (item[0], places[item[1]]))]
 
     def _watched(self, opened: Sequence[Lived], moments: Sequence[int], cents: Sequence[int]) -> Floats:
         """Capital that was needed at the ends of sessions; where it was not there, the engine tells what follows."""

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import History
-from strell_core.engine.state import ClosedTrade
+from strell_core.engine.state import ClosedTrade, Reason
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
@@ -62,7 +63,7 @@ def report(
     made = finished(plan, market, history, begin, end, cash, seed)
     last = int(made.curve.sessions[-1]) if len(made.curve.sessions) else 0
     return Report(
-        made.curve, figures(made), intervals(made), _decisions(history), _evidence(plan, timeline, history),
+        made.curve, figures(made), intervals(made), decisions(history.reasons), _evidence(plan, timeline, history),
         still_open(market, history, _ended(timeline, history, end) - 1), leavings(history, timeline, last),
     )  # fmt: skip
 
@@ -72,11 +73,12 @@ def _ended(timeline: Timeline, history: History, end: int) -> int:
     return end if history.ruined_at is None else timeline.at_or_before(history.ruined_at) + 1
 
 
-def _decisions(history: History) -> list[dict[str, Any]]:
+def decisions(reasons: Iterable[Reason]) -> list[dict[str, Any]]:
+    """Of what a run said that of its decision times."""
     kinds_of_decision = ("entry", "no entry", "skipped")
     return [
         {"at": r.at, "kind": r.kind, "rule": r.rule, "truth": r.truth, "values": dict(r.values), "trade": r.trade}
-        for r in history.reasons
+        for r in reasons
         if r.kind in kinds_of_decision
     ]
 

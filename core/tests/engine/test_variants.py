@@ -11,8 +11,11 @@ from unittest.mock import patch
 from strell_core.engine import variants
 from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_blocks
 from strell_core.engine.variants import Variants
 from strell_core.market.market import Market
+from strell_core.results.report import decisions
+from strell_core.results.strip import strip
 from strell_core.results.variant import Outcome, outcome
 from strell_core.strategy.document import normalise, parse
 from strell_core.strategy.sweeps import places, suggested, values_of, varied
@@ -58,6 +61,23 @@ class VariantsTest(unittest.TestCase):
         self.assertGreater(shared, 40)
         self.assertLess(len(beyond), 12, beyond)
         self.assertGreater(trades, 500)
+
+    def test_what_is_decided_at_every_look(self) -> None:
+        """A strip of decisions is that of the run: who said no, to what numbers, and what was entered."""
+        shared, kinds, plans = Variants(self.market, 0, self.end), set(), 0
+        every = {**fifty(), **variations(), **documents()}
+        for place, (name, raw) in enumerate(list(every.items())[1::3]):
+            if raw["underlyings"] != ["MK30"]:
+                continue
+            with self.subTest(name):
+                plan, cash = make_plan(parse(raw), self.market), (CASH, Decimal(9_000), Decimal(400_000))[place % 3]
+                found = strip(plan, shared, cash)
+                history = run_blocks(plan, self.market, 0, self.end, cash, until_ruin=True)
+                self.assertEqual(found, decisions(history.reasons))
+                kinds |= {(item["kind"], "needed" in item["values"]) for item in found}
+                plans += 1
+        self.assertGreater(plans, 30)
+        self.assertEqual(kinds, {("entry", False), ("no entry", False), ("no entry", True), ("skipped", False)})
 
     def test_values_by_dice_over_parts_of_the_history(self) -> None:
         """Sheets with several of their values changed at once, orders and costs among them."""

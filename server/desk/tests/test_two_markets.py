@@ -106,7 +106,8 @@ class TwoMarketsTest(DeskTestCase):
         self.assertEqual(self.send("post", f"/strategies/{self.two.pk}/promote", body, self.other)[0], 404)
         status, made = self.send("post", f"/strategies/{self.two.pk}/promote", body)
         self.assertEqual(
-            (status, made["beside"]), (200, [{"account": self.beside.pk, "name": "Paper B", "symbol": OTHER}])
+            (status, made["beside"]),
+            (200, [{"account": self.beside.pk, "name": "Paper B", "symbol": OTHER, "stands": False}]),
         )
         for account in (self.account, self.beside):
             self.assertEqual([row["id"] for row in queries.deployments(self.mara, account)], [made["id"]])

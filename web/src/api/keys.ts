@@ -53,6 +53,7 @@ export const keys = {
   starters: key("starters"),
   strategies: key("strategies"),
   strategy: key("strategy"),
+  strip: key("strip"),
   surface: key("surface"),
   sweep: key("sweep"),
   sweeps: key("sweeps"),

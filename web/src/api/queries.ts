@@ -130,6 +130,16 @@ export const previewOf = (id: number, revision: number, at: string | null, entry
     },
   });
 
+/** What a revision decides at every look; asked for while it is the latest only. */
+export const stripOf = (id: number, revision: number) =>
+  queryOptions({
+    queryKey: keys.strip(id, revision),
+    queryFn: ({ signal }) =>
+      ask(api.GET("/api/strategies/{strategy_id}/strip", { params: { path: { strategy_id: id } }, signal })),
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+
 export const useRuns = (id: number, enabled = true) =>
   useQuery({
     enabled,

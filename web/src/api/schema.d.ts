@@ -1068,6 +1068,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/strategies/{strategy_id}/strip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Strip Of
+         * @description What the latest revision decides at every look of all sessions that are not held back.
+         */
+        get: operations["strip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -4523,6 +4543,48 @@ export interface components {
              */
             look: boolean;
         };
+        /** DecisionOut */
+        DecisionOut: {
+            /** At */
+            at: number;
+            /** Local */
+            local: string;
+            /** Kind */
+            kind: string;
+            /** Rule */
+            rule: string;
+            /** Trade */
+            trade: number | null;
+            /** Text */
+            text: string;
+            /**
+             * Entry
+             * @default
+             */
+            entry: string;
+        };
+        /**
+         * StripOut
+         * @description What a sheet as it stands decides at every look.
+         */
+        StripOut: {
+            /** Revision */
+            revision: number;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /** Cash */
+            cash: number;
+            /** Decisions */
+            decisions: components["schemas"]["DecisionOut"][];
+        };
         /**
          * LatestRun
          * @description A finished run to be found by its name.
@@ -4596,26 +4658,6 @@ export interface components {
              * @default []
              */
             vol: (number | null)[];
-        };
-        /** DecisionOut */
-        DecisionOut: {
-            /** At */
-            at: number;
-            /** Local */
-            local: string;
-            /** Kind */
-            kind: string;
-            /** Rule */
-            rule: string;
-            /** Trade */
-            trade: number | null;
-            /** Text */
-            text: string;
-            /**
-             * Entry
-             * @default
-             */
-            entry: string;
         };
         /**
          * EvidenceOut
@@ -6381,6 +6423,8 @@ export interface components {
             name: string;
             /** Symbol */
             symbol: string;
+            /** Stands */
+            stands: boolean;
         };
         /** ProtectionOut */
         ProtectionOut: {
@@ -8301,6 +8345,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunRow"];
+                };
+            };
+        };
+    };
+    strip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StripOut"];
                 };
             };
         };

@@ -6,18 +6,19 @@ type Decision = Schemas["DecisionOut"];
 const WIDTH = 780;
 const HEIGHT = 34;
 
-/** Every decision time of the last run, by entry where there are several: a tall bar where something was entered, a
- * short one where not. */
-export function DecisionStrip({
-  run,
-  at,
-  go,
-}: {
-  run: Schemas["RunOut"];
+interface Props {
+  decisions: Decision[];
+  /** Whose decisions they are. */
+  of: string;
+  /** What is to be said of them beside that. */
+  aside?: string;
   at?: number;
   go: (local: string) => void;
-}) {
-  const decisions = run.decisions;
+}
+
+/** Every decision time over the history, by entry where there are several: a tall bar where something is entered, a
+ * short one where not. */
+export function DecisionStrip({ decisions, of, aside = "", at, go }: Props) {
   const first = decisions[0]!.at;
   const span = decisions.at(-1)!.at - first || 1;
   const x = (instant: number) => ((instant - first) / span) * (WIDTH - 4) + 2;
@@ -48,15 +49,15 @@ export function DecisionStrip({
   return (
     <section className="card px-4 py-2" aria-label="Decision times">
       <div className="flex justify-between gap-4">
-        <b className="font-semibold whitespace-nowrap">Every decision time of run {run.number}</b>
-        {lanes.length === 1 && <Counts {...counts(decisions)} outdated={run.outdated} />}
+        <b className="font-semibold whitespace-nowrap">Every decision time of {of}</b>
+        {lanes.length === 1 && <Counts {...counts(decisions)} aside={aside} />}
       </div>
       {lanes.map((lane) => (
         <div key={lane.name}>
           {lane.name && (
             <div className="mt-1 flex justify-between gap-4">
               <span className="text-soft">{lane.name}</span>
-              <Counts {...counts(lane.of)} outdated={run.outdated} />
+              <Counts {...counts(lane.of)} aside={aside} />
             </div>
           )}
           {/* biome-ignore lint/a11y/useKeyWithClickEvents: the buttons beside the date do the same by keyboard */}
@@ -105,20 +106,12 @@ export function DecisionStrip({
   );
 }
 
-function Counts({
-  entries,
-  most,
-  outdated,
-}: {
-  entries: number;
-  most: [string, number][];
-  outdated: boolean;
-}) {
+function Counts({ entries, most, aside }: { entries: number; most: [string, number][]; aside: string }) {
   return (
     <span className="truncate text-xs text-soft">
       <b className="font-semibold text-sea">{number(entries)} entries</b>
       {most.map(([who, count]) => ` · ${who} ${number(count)} times`)}
-      {outdated && " · of an older revision"}
+      {aside && ` · ${aside}`}
     </span>
   );
 }

@@ -198,6 +198,7 @@ function DeploymentCard({ row }: { row: Deployment }) {
         {row.beside.map((one) => (
           <Link key={one.account} className="link" to={`/desk?account=${one.account}`}>
             {one.symbol} in {one.name}
+            {one.stands && !row.ended && ", whose market stands"}
           </Link>
         ))}
         <span className={`pill ${row.account_kind}-pill`}>

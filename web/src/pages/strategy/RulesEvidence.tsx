@@ -1,5 +1,7 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
+import { stripOf, useRuns } from "../../api/queries";
 import { useStartReplay } from "../../api/replay";
 import { PayoffChart } from "../../charts/PayoffChart";
 import { DateField } from "../../ui/DateField";
@@ -39,13 +41,47 @@ export function RulesEvidence({ strategy, at, run, preview }: Props) {
         </span>
       </div>
       <ErrorNote error={preview.error} />
-      {run && run.decisions.length > 0 && <DecisionStrip run={run} at={found?.at} go={goTo} />}
+      <Strip strategy={strategy} run={run} at={found?.at} go={goTo} />
       {found && found.entries.length > 1 && <Entries preview={found} choose={choose} />}
       {!found && preview.isPending && <Skeleton className="h-96" />}
       {found && !preview.error && <Answer preview={found} strategy={strategy} />}
     </div>
   );
 }
+
+/** Every decision of the rules as they stand: their run's where there is one, else computed for this revision. What was
+ * shown stays until it has been. */
+function Strip({
+  strategy,
+  run,
+  at,
+  go,
+}: {
+  strategy: Strategy;
+  run: Run | undefined;
+  at?: number;
+  go: (at: string) => void;
+}) {
+  const own = run && !run.outdated ? run : undefined;
+  const ran = useRuns(strategy.id);
+  const asked = useQuery({
+    ...stripOf(strategy.id, strategy.revision),
+    // a run that is there may be of these very rules
+    enabled: !own && ran.data !== undefined && (run !== undefined || !ran.data.some(finished)),
+    placeholderData: keepPreviousData,
+  });
+  const told = own ? undefined : asked.data;
+  const decisions = (own ?? told ?? run)?.decisions;
+  if (asked.error && !own && !told) return <ErrorNote error={asked.error} onRetry={() => asked.refetch()} />;
+  if (!decisions) return <Skeleton className="h-20" />;
+  if (decisions.length === 0) return null;
+  const of = own ? `run ${own.number}` : told ? `revision ${told.revision}` : `run ${run?.number}`;
+  const old = own ? false : told ? told.revision !== strategy.revision : true;
+  const aside = old ? (asked.isFetching ? "being told anew…" : "of an older revision") : "";
+  return <DecisionStrip decisions={decisions} of={of} aside={aside} at={at} go={go} />;
+}
+
+const finished = (run: Schemas["RunRow"]) => run.status === "done" && !run.variant;
 
 /** What each entry says at this instant, and which one is shown. */
 function Entries({ preview, choose }: { preview: Preview; choose: (entry: string) => void }) {
