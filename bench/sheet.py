@@ -117,7 +117,7 @@ def _in_the_browser(strategy: int) -> dict[str, list[float]]:
         out["from changing a delta to what the rules would do now"] = [drawn for drawn, _ in edits]
         out["from changing a delta to every decision time over three years"] = [told for _, told in edits]
         out["from changing a profit target to every decision time over three years"] = [
-            _changed(page, "%", "Share of the credit", f"{(30, 60)[turn % 2] + turn}") for turn in range(TIMES)
+            _changed(page, "%", f"{(30, 60)[turn % 2] + turn}") for turn in range(TIMES)
         ]
         out["from the shelf to every decision time of a run over three years"] = [_strip(page) for _ in range(TIMES)]
         browser.close()
@@ -135,15 +135,15 @@ def _strip(page: Any) -> float:
 def _edited(page: Any, turn: int) -> tuple[float, float]:
     """Milliseconds from the key to the preview, and to the strip of decisions, being drawn."""
     page.evaluate(DRAWN)
-    told = _changed(page, "0.", "Delta", f"0.{20 + turn % 10}" if turn % 2 else f"0.{35 + turn % 10}")
+    told = _changed(page, "0.", f"0.{20 + turn % 10}" if turn % 2 else f"0.{35 + turn % 10}")
     return float(page.wait_for_function("() => window.__drawn", timeout=5000).json_value()), told
 
 
-def _changed(page: Any, shown: str, label: str, value: str) -> float:
+def _changed(page: Any, shown: str, value: str) -> float:
     """The first value that reads so, changed; milliseconds until the strip is of the new revision."""
     page.wait_for_timeout(1500)
     page.locator("[data-sentence] .value").filter(has_text=shown).first.click()
-    page.get_by_label(label, exact=True).last.fill(value)
+    page.get_by_role("dialog").locator("input[inputmode=decimal]").first.fill(value)
     page.evaluate(TOLD)
     page.keyboard.press("Enter")
     return float(page.wait_for_function("() => window.__told", timeout=10_000).json_value())

@@ -417,3 +417,22 @@ class TwoUnderlyingsStory(BrowserTestCase):
         self.page.get_by_role("button", name="Underlyings: MK30, TWIN").click()
         window.get_by_role("button", name="Remove TWIN").click()
         expect(self.page.get_by_role("button", name="Underlyings: MK30", exact=True)).to_be_visible()
+
+
+class StripStory(BrowserTestCase):
+    def test_every_decision_follows_a_change(self) -> None:
+        self.sign_in(f"/strategies/{self.strategy.pk}/rules")
+        strip = self.page.get_by_role("region", name="Decision times")
+        expect(strip).to_contain_text("Every decision time of revision 1")
+        entries = strip.locator("b", has_text="entries")
+        before = entries.inner_text()
+        self.sentence(2).get_by_role("button").first.click()
+        editor = self.page.get_by_role("dialog")
+        editor.locator("input[inputmode=decimal]").first.fill("3")
+        self.page.keyboard.press("Enter")
+        expect(strip).to_contain_text("Every decision time of revision 2")
+        expect(entries).not_to_have_text(before)
+        # back again it is what it was
+        self.page.keyboard.press("Control+z")
+        expect(strip).to_contain_text("Every decision time of revision 3")
+        expect(entries).to_have_text(before)
