@@ -4,6 +4,7 @@ that is near enough (semantics rule 13)."""
 from __future__ import annotations
 
 import dataclasses
+from bisect import bisect_left
 from functools import cached_property
 from typing import Any
 
@@ -72,13 +73,23 @@ class OnClock(Timeline):
         """Of every snapshot, where the timeline stands; below 0: it is not seen."""
         self._last = np.maximum.accumulate(self.places)
         """The same, the last place carried on."""
-        self.spot = there.spot[np.maximum(self._last, 0)]
+        self.splits = splits_at(there.underlying, clock.dates, clock.first)
+        self.spot = self._prices()
         official = [there.official(date) for date in clock.dates]
         self.settlement = np.array([-1 if value is None else value for value in official], np.int32)
-        self.splits = splits_at(there.underlying, clock.dates, clock.first)
         self.cubes = {date: self._seen(cube) for date, cube in there.cubes.items()}
         sizes = there.sizes
         self.sizes = None if sizes is None else lambda contract, at: sizes(contract, self._recorded(at))
+
+    def _prices(self) -> npt.NDArray[np.int32]:
+        """The last price known at every snapshot, in the units of then: what is carried over a split is divided by it."""
+        spot: npt.NDArray[np.int32] = self.there.spot[np.maximum(self._last, 0)]
+        for at, split in self.splits.items():
+            begins = int(self.there.first[bisect_left(self.there.dates, split.date)])
+            old = np.arange(len(spot)) >= at
+            old &= self._last < begins
+            spot[old] = np.rint(spot[old] / split.ratio).astype(np.int32)
+        return spot
 
     def _recorded(self, instant: int) -> int:
         """When what is seen at an epoch second was recorded."""
