@@ -37,6 +37,7 @@ from desk.schemas import (
 from desk.tickets import Ticket
 from people.access import SignedRequest, need, need_confirmed
 from strategies import services as strategies
+from strell_core.strategy.parts import LIMITS
 from venue import clock
 from venue.live import live
 
@@ -208,7 +209,8 @@ def checklist(
     request: SignedRequest, strategy_id: int, account: int, beside: Annotated[list[int] | None, Query()] = None
 ) -> list[dict[str, Any]]:
     """``beside``: accounts in which it would trade its other underlyings."""
-    found = [services.find_account(request.user, key) for key in (account, *(beside or ()))]
+    asked = (beside or [])[: LIMITS["underlyings"]]
+    found = [services.find_account(request.user, key) for key in (account, *asked)]
     return deployments.checklist(strategies.find(request.user, strategy_id), found[0], found[1:])
 
 

@@ -4,11 +4,12 @@ import datetime as dt
 from decimal import Decimal
 from typing import Any
 
-from ninja import Schema
+from ninja import Field, Schema
 
 from config.schemas import Asked, Number, ProblemOut
 from observe.schemas import ChainOut, GlyphOut, PayoffOut
 from runs.outlook import TradeOutlook
+from strell_core.strategy.parts import LIMITS
 
 
 class NewAccount(Asked):
@@ -79,7 +80,7 @@ class Halted(Schema):
 
 class PromoteIn(Asked):
     account: int
-    beside: list[int] = []
+    beside: list[int] = Field([], max_length=LIMITS["underlyings"])
     """Accounts in which it trades its other underlyings, one each."""
     size: int = 1
     limits: dict[str, Any] = {}

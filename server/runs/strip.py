@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import threading
+import time
 from collections import OrderedDict
 from decimal import Decimal
 from typing import Any
@@ -23,6 +24,8 @@ from strell_core.strategy.document import parse
 
 CASH = Decimal(50_000)
 """What it begins with where the strategy was never run."""
+LONGEST_SECONDS = 5.0
+"""What takes longer is no answer while somebody edits: a backtest tells it."""
 MOST = 2
 """Markets of which is kept what sheets have in common: tens of megabytes each."""
 
@@ -49,7 +52,13 @@ def told(user: User, strategy_id: int) -> dict[str, Any]:
         if made is None:
             if _newest.get((user.pk, strategy_id)) is not mine:
                 raise Conflict("The sheet has been changed since.")
-            made = decisions(latest.document, history, strip(plan, _shared(market, begin, end, user.pk), cash))
+            shared, until = _shared(market, begin, end, user.pk), time.monotonic() + LONGEST_SECONDS
+
+            def soon(_: int) -> None:
+                if time.monotonic() > until:
+                    raise Refused("These rules look so often that all their decisions take a while: run a backtest.")
+
+            made = decisions(latest.document, history, strip(plan, shared, cash, soon))
             _remember(_told, key, made, 4 * MOST)
     return {
         "revision": latest.number, "start": history.dates[int(history.session_of[begin])],

@@ -108,7 +108,7 @@ def strategy_facts(strategy: Strategy) -> dict[str, Any]:
     latest = strategy.latest
     whole = sheet(latest.document)
     return {
-        "id": strategy.pk, "name": latest.document["name"], "underlying": clock_of(latest.document),
+        "id": strategy.pk, "name": latest.document["name"], "underlying": clock_of(latest.document), "underlyings": latest.document["underlyings"],
         "revision": latest.number, "digest": latest.digest, "document": latest.document,
         "sheet": _drawn(whole), "blocks": [asdict(block) for block in whole.blocks], "glyph": glyph_now(latest.document, strategy.owner_id),
         "sentences": sum(1 for s in whole.sentences if not s.off), "held_from": strategy.held_from, "looks": strategy.looks,

@@ -71,6 +71,9 @@ class StrategyRow(Schema):
     id: int
     name: str
     underlying: str
+    """The one whose snapshots are the clock."""
+    underlyings: list[str]
+    """All of them, that one first."""
     revision: int
     sentences: int
     glyph: GlyphOut

@@ -136,14 +136,16 @@ class Variants:
         self._decisions: dict[str, dict[int, Known]] = {}
         self._picked: dict[Any, Picked] = {}
 
-    def run(self, plan: Plan, cash: Decimal, tells: bool = False) -> Told:
+    def run(
+        self, plan: Plan, cash: Decimal, tells: bool = False, progress: Callable[[int], None] | None = None
+    ) -> Told:
         """One variant; raises :class:`Beyond` where only the engine itself can tell. ``tells``: what it decided at every look
-        too."""
+        too; ``progress`` is called with the snapshot of each, and may raise to stop."""
         self._check(plan, cash)
         if len(self._picked) > MOST or sum(map(len, self._decisions.values())) > MOST_DECISIONS:
             # who varies every leg by fifty values has less in common than fits
             self._lives, self._decisions, self._picked = Lives(self.market, self.begin, self.end), {}, {}
-        return _Walk(self, plan, cash, tells).told()
+        return _Walk(self, plan, cash, tells, progress).told()
 
     def _check(self, plan: Plan, cash: Decimal) -> None:
         timeline, strategy = self.timeline, plan.strategy
@@ -237,9 +239,11 @@ class Variants:
 class _Walk:
     """One variant, look by look."""
 
-    def __init__(self, shared: Variants, plan: Plan, cash: Decimal, tells: bool) -> None:
+    def __init__(
+        self, shared: Variants, plan: Plan, cash: Decimal, tells: bool, progress: Callable[[int], None] | None
+    ) -> None:
         self.shared, self.plan, self.timeline = shared, plan, shared.timeline
-        self.tells, self.made = tells, 0
+        self.tells, self.progress, self.made = tells, progress, 0
         self.said: list[tuple[int, str, Reason]] = []
         """By snapshot and entry."""
         self.start = int(cash * 100)
@@ -267,6 +271,8 @@ class _Walk:
         return self._sum()
 
     def _look(self, entry: _Entry, index: int, session: int) -> None:
+        if self.progress is not None:
+            self.progress(index)
         if self.changes <= 2 * index:
             self._leave(2 * index)
         counts = self._counts(entry.plan.entry.id, session)

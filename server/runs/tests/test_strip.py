@@ -49,6 +49,12 @@ class StripTest(DemoTestCase):
         self.assertLess(found["end"], f"{held}")
         self.assertLess(found["decisions"][-1]["local"], f"{held}")
 
+    def test_what_takes_too_long_is_left_to_a_backtest(self) -> None:
+        with patch.object(strip, "LONGEST_SECONDS", 0.0):
+            status, told = self.strip()
+        self.assertEqual((status, "run a backtest" in told["message"]), (422, True))
+        self.assertEqual(self.strip()[0], 200)
+
     def test_it_is_its_owners_and_an_old_question_is_not_computed(self) -> None:
         self.assertEqual(self.send("get", f"/strategies/{self.strategy.pk}/strip", client=self.other)[0], 404)
         real = strip._about

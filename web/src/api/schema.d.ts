@@ -3669,6 +3669,8 @@ export interface components {
             name: string;
             /** Underlying */
             underlying: string;
+            /** Underlyings */
+            underlyings: string[];
             /** Revision */
             revision: number;
             /** Sentences */
@@ -3762,6 +3764,8 @@ export interface components {
             name: string;
             /** Underlying */
             underlying: string;
+            /** Underlyings */
+            underlyings: string[];
             /** Revision */
             revision: number;
             /** Sentences */
@@ -4021,6 +4025,8 @@ export interface components {
             name: string;
             /** Underlying */
             underlying: string;
+            /** Underlyings */
+            underlyings: string[];
             /** Revision */
             revision: number;
             /** Sentences */

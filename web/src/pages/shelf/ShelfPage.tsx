@@ -90,7 +90,7 @@ function ShelfRow({ row }: { row: Row }) {
           {row.name}
         </Link>
         <span className="text-xs text-soft">
-          {row.underlying} · revision {row.revision}
+          {row.underlyings.join(", ")} · revision {row.revision}
         </span>
       </div>
       <div role="cell">

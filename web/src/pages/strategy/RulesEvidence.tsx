@@ -72,7 +72,7 @@ function Strip({
   });
   const told = own ? undefined : asked.data;
   const decisions = (own ?? told ?? run)?.decisions;
-  if (asked.error && !own && !told) return <ErrorNote error={asked.error} onRetry={() => asked.refetch()} />;
+  if (asked.error && !decisions) return <ErrorNote error={asked.error} onRetry={() => asked.refetch()} />;
   if (!decisions) return <Skeleton className="h-20" />;
   if (decisions.length === 0) return null;
   const of = own ? `run ${own.number}` : told ? `revision ${told.revision}` : `run ${run?.number}`;
