@@ -2,12 +2,12 @@
 
 from typing import Any
 
-from ninja import Router
+from ninja import Query, Router
 
 from people.access import SignedRequest
 from replay import queries, services
 from replay.models import ReplaySession
-from replay.schemas import ActsIn, Describe, FoundReplay, Move, NewReplay, OrdersIn, ReplayRow, SceneOut, UndoIn
+from replay.schemas import ActsIn, Describe, FoundReplay, Look, Move, NewReplay, OrdersIn, ReplayRow, SceneOut, UndoIn
 from strategies import services as strategies
 
 router = Router(tags=["replay"])
@@ -34,39 +34,38 @@ def start(request: SignedRequest, body: NewReplay) -> dict[str, Any]:
 
 
 @router.get("/replays/{session_id}", response=SceneOut, operation_id="replay")
-def replay(
-    request: SignedRequest, session_id: int, expiration: str | None = None, payoff_at: int | None = None
-) -> dict[str, Any]:
-    return queries.scene(services.find(request.user, session_id), expiration, payoff_at)
+def replay(request: SignedRequest, session_id: int, look: Query[Look]) -> dict[str, Any]:
+    return _scene(services.find(request.user, session_id), look)
 
 
 @router.post("/replays/{session_id}/move", response=SceneOut, operation_id="move_replay")
-def move(
-    request: SignedRequest, session_id: int, body: Move, expiration: str | None = None, payoff_at: int | None = None
-) -> dict[str, Any]:
-    return queries.scene(services.move(request.user, session_id, body.to), expiration, payoff_at)
+def move(request: SignedRequest, session_id: int, body: Move, look: Query[Look]) -> dict[str, Any]:
+    return _scene(services.move(request.user, session_id, body.to), look)
 
 
 @router.post("/replays/{session_id}/orders", response=SceneOut, operation_id="trade_replay")
-def trade(request: SignedRequest, session_id: int, body: OrdersIn, expiration: str | None = None) -> dict[str, Any]:
-    session = services.trade(request.user, session_id, [(o.contract, o.contracts) for o in body.orders])
-    return queries.scene(session, expiration, None)
+def trade(request: SignedRequest, session_id: int, body: OrdersIn, look: Query[Look]) -> dict[str, Any]:
+    return _scene(services.trade(request.user, session_id, [(o.contract, o.contracts) for o in body.orders]), look)
 
 
 @router.post("/replays/{session_id}/close", response=SceneOut, operation_id="close_replay_position")
-def close(request: SignedRequest, session_id: int, expiration: str | None = None) -> dict[str, Any]:
-    return queries.scene(services.close_all(request.user, session_id), expiration, None)
+def close(request: SignedRequest, session_id: int, look: Query[Look]) -> dict[str, Any]:
+    return _scene(services.close_all(request.user, session_id), look)
 
 
 @router.put("/replays/{session_id}/acts", response=SceneOut, operation_id="let_replay_rules_act")
-def acts(request: SignedRequest, session_id: int, body: ActsIn, expiration: str | None = None) -> dict[str, Any]:
+def acts(request: SignedRequest, session_id: int, body: ActsIn, look: Query[Look]) -> dict[str, Any]:
     """What the rules do by themselves: advise, leave, or live."""
-    return queries.scene(services.let_act(request.user, session_id, body.acts), expiration, None)
+    return _scene(services.let_act(request.user, session_id, body.acts), look)
 
 
 @router.post("/replays/{session_id}/undo", response=SceneOut, operation_id="undo_replay")
-def undo(request: SignedRequest, session_id: int, body: UndoIn, expiration: str | None = None) -> dict[str, Any]:
-    return queries.scene(services.undo(request.user, session_id, body.undoes), expiration, None)
+def undo(request: SignedRequest, session_id: int, body: UndoIn, look: Query[Look]) -> dict[str, Any]:
+    return _scene(services.undo(request.user, session_id, body.undoes), look)
+
+
+def _scene(session: ReplaySession, look: Look) -> dict[str, Any]:
+    return queries.scene(session, look.expiration, look.payoff_at, look.symbol)
 
 
 @router.patch("/replays/{session_id}", response=ReplayRow, operation_id="describe_replay")

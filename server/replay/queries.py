@@ -40,30 +40,42 @@ def latest(user: User) -> list[dict[str, Any]]:
     ]  # fmt: skip
 
 
-def scene(session: ReplaySession, expiration: str | None, payoff_at: int | None) -> dict[str, Any]:
-    """Chain, position, payoff, rules and time bar at the session's instant."""
+def scene(
+    session: ReplaySession, expiration: str | None = None, payoff_at: int | None = None, symbol: str | None = None
+) -> dict[str, Any]:
+    """Chain, position, payoff, rules and time bar at the session's instant. ``symbol``: of which underlying chain, payoff and
+    prices are shown; without one that of the trade it began with, else the one whose snapshots are its clock."""
     history = history_of(session)
     index = history.at_or_before(session.cursor)
     fills = active_fills(session)
     here = life(session, history, fills)
+    symbols = [session.underlying.symbol, *here.market.others]
+    looked_at = symbol if symbol in symbols else _of_its_trade(session) or symbols[0]
+    shown = here.market.on_clock(looked_at)
     local = history.calendar.local(session.cursor)
     held = here.held()
     open_held = [h for h in held if h.contracts]
-    # a payoff is over one price: that of the session's own underlying
-    own = [h for h in held if h.contract.underlying == session.underlying.symbol]
-    holdings = [Holding(h.contract, h.contracts, _points(history, h.average)) for h in own if h.contracts]
-    realised = sum(_worth(history, h.realised, h.multiplier) for h in own)
+    # a payoff is over one price
+    own = [h for h in held if h.contract.underlying == looked_at]
+    holdings = [Holding(h.contract, h.contracts, _points(shown, h.average)) for h in own if h.contracts]
+    realised = sum(_worth(shown, h.realised, h.multiplier) for h in own)
     return {
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
-        "spot": int(history.spot[index]) / 100, "currency": history.underlying.currency,
-        "chain": chain_table(history, index, {h.contract: h.contracts for h in own if h.contracts}, expiration), "account": _account(index, session, here, open_held),
+        "symbol": looked_at, "symbols": symbols, "spot": int(shown.spot[index]) / 100, "currency": shown.underlying.currency,
+        "chain": chain_table(shown, index, {h.contract: h.contracts for h in own if h.contracts}, expiration), "account": _account(index, session, here, open_held),
         "legs": [_leg(here, index, h) for h in held],
-        "payoff": payoff(history, index, holdings, realised, payoff_at) if holdings else None,
-        "glyph": glyph(holdings, int(history.spot[index]) / 100), "outlooks": _outlooks(session, index, here),
-        "bar": _bar(session, history, index, fills, here), "single": bool(history.is_single[index]),
+        "payoff": payoff(shown, index, holdings, realised, payoff_at) if holdings else None,
+        "glyph": glyph(holdings, int(shown.spot[index]) / 100), "outlooks": _outlooks(session, index, here),
+        "bar": _bar(session, history, shown, index, fills, here), "single": bool(history.is_single[index]),
         "aside": session.fills.exclude(set_aside=None).count(), "undoes": max((f.pk for f in fills if f.by == "hand"), default=None),
         "is_first": index == 0, "is_last": index == len(history.times) - 1,
     }  # fmt: skip
+
+
+def _of_its_trade(session: ReplaySession) -> str:
+    """The underlying of the run's trade that a session began with; nothing of another session."""
+    legs = session.trade.trade["legs"] if session.trade else []
+    return ContractKey.parse(legs[0]["contract"], session.underlying.symbol, only=False).underlying if legs else ""
 
 
 def _points(history: Timeline, parts: Any) -> float:
@@ -151,7 +163,9 @@ def _said(session: ReplaySession, history: Timeline, here: Life) -> list[dict[st
     return out
 
 
-def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[ReplayFill], here: Life) -> dict[str, Any]:
+def _bar(
+    session: ReplaySession, history: Timeline, shown: Timeline, index: int, fills: list[ReplayFill], here: Life
+) -> dict[str, Any]:
     """Underlying and P/L from the session's start to now, with marks, and where the axis ends."""
     begin = min(history.at_or_before(session.start), index)
     rows = np.unique(np.linspace(begin, index, min(index - begin + 1, BAR_POINTS)).round().astype(int))
@@ -178,7 +192,7 @@ def _bar(session: ReplaySession, history: Timeline, index: int, fills: list[Repl
         for d in range(first_day, int(history.session_of[ends]) + 1)
     ]
     return {
-        "at": history.times[rows].tolist(), "spot": (history.spot[rows] / 100).round(2).tolist(),
+        "at": history.times[rows].tolist(), "spot": (shown.spot[rows] / 100).round(2).tolist(),
         "pnl": _pnl_series(session, here, rows), "marks": [*session.marks, *_said(session, history, here), *hand],
         "start": int(history.times[begin]), "end": end, "days": days,
     }  # fmt: skip

@@ -53,6 +53,14 @@ class Move(Asked):
     to: str
 
 
+class Look(Schema):
+    """What of a scene is asked for."""
+
+    expiration: str | None = None
+    payoff_at: int | None = None
+    symbol: str | None = None
+
+
 class OrderIn(Asked):
     contract: str
     contracts: int
@@ -126,6 +134,10 @@ class BarOut(Schema):
 
 
 class SceneOut(ReplayRow):
+    symbol: str
+    """The underlying whose chain, payoff and prices are shown."""
+    symbols: list[str]
+    """All that its rules look at or trade, that of the clock first."""
     at: int
     local: str
     zone: str

@@ -46,13 +46,13 @@ def told(user: User, strategy_id: int) -> dict[str, Any]:
     plan, history = plan_for(parse(latest.document), market), market.main
     begin, end = _period(strategy, market)
     cash = _cash(strategy)
-    key = (latest.pk, cash, *_about(market, begin, end, user.pk))
+    key = latest.pk, cash, market.identity, begin, end
     with _lock:
         made = _told.get(key)
         if made is None:
             if _newest.get((user.pk, strategy_id)) is not mine:
                 raise Conflict("The sheet has been changed since.")
-            shared, until = _shared(market, begin, end, user.pk), time.monotonic() + LONGEST_SECONDS
+            shared, until = _shared(market, begin, end), time.monotonic() + LONGEST_SECONDS
 
             def soon(_: int) -> None:
                 if time.monotonic() > until:
@@ -81,15 +81,8 @@ def _cash(strategy: Strategy) -> Decimal:
     return done.first() or CASH
 
 
-def _about(market: Market, begin: int, end: int, owner_id: int) -> tuple[Any, ...]:
-    """All of a market that decisions rest on."""
-    others = [(name, there.digest) for name, there in sorted(market.others.items())]
-    series = [(name, there.digest) for name, there in sorted(market.series.items())]
-    return market.main.underlying.symbol, market.main.digest, begin, end, owner_id if series else 0, *others, *series
-
-
-def _shared(market: Market, begin: int, end: int, owner_id: int) -> Variants:
-    key = _about(market, begin, end, owner_id)
+def _shared(market: Market, begin: int, end: int) -> Variants:
+    key = market.identity, begin, end
     found = _kept.pop(key, None) or Variants(market, begin, end)
     _remember(_kept, key, found, MOST)
     return found

@@ -168,9 +168,7 @@ def _outcome(sweep: Sweep, document: dict[str, Any], history: Callable[[str], Ti
 @contextmanager
 def _shared(sweep: Sweep, market: Market, begin: int, end: int) -> Iterator[Cells]:
     """What variants of a sweep have in common, for one at a time; kept between its parts."""
-    others = [(name, there.digest) for name, there in sorted(market.others.items())]
-    series = [(name, there.digest) for name, there in sorted(market.series.items())]
-    key = sweep.pk, market.main.digest, begin, end, *others, *series
+    key = sweep.pk, market.identity, begin, end
     cells = _KEPT.pop(key, None) or Cells(market, begin, end)
     yield cells
     while len(_KEPT) >= MOST_KEPT:

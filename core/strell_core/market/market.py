@@ -24,6 +24,13 @@ class Market:
     series: Mapping[str, DatedSeries] = field(default_factory=dict)
     """Series of one's own, by name."""
 
+    @property
+    def identity(self) -> tuple[tuple[str, str], ...]:
+        """Of all that it holds, the clock's history first: the same where nothing of it has changed."""
+        others = ((name, there.digest) for name, there in sorted(self.others.items()))
+        series = ((name, there.digest) for name, there in sorted(self.series.items()))
+        return (self.main.underlying.symbol, self.main.digest), *others, *series
+
     def timeline(self, symbol: str = "") -> Timeline:
         """The recorded history of an underlying, of the main one without a symbol; raises ``KeyError`` when the
         market does not hold it."""

@@ -29,9 +29,9 @@ class LoadDemoTest(DemoTestCase):
         self.assertTrue(demo.check_password("harbour-lantern"))
         self.assertFalse(demo.is_superuser)
         self.assertTrue(demo.is_staff, "who starts the demo operates its practice exchange")
-        self.assertEqual(Strategy.objects.of(demo).count(), 6)
+        self.assertEqual(Strategy.objects.of(demo).count(), 7)
         runs = Run.objects.of(demo)
-        self.assertEqual([run.status for run in runs], ["done"] * 6)
+        self.assertEqual([run.status for run in runs], ["done"] * 7)
         session = ReplaySession.objects.of(demo).get()
         self.assertTrue(session.note)
         self.assertIsNotNone(session.trade)
@@ -50,7 +50,7 @@ class LoadDemoTest(DemoTestCase):
         self.assertTrue(Underlying.objects.get(symbol="MDVF").dividends.exists())
         self.load()
         self.assertEqual(Account.objects.of(demo).count(), 2)
-        self.assertEqual((Strategy.objects.of(demo).count(), runs.count()), (6, 6))
+        self.assertEqual((Strategy.objects.of(demo).count(), runs.count()), (7, 7))
         self.assertEqual(SessionChainRow.objects.count(), before + 9, "data that is there is not made again")
 
     def test_warming_up_changes_nothing(self) -> None:

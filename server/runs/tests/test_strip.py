@@ -57,12 +57,12 @@ class StripTest(DemoTestCase):
 
     def test_it_is_its_owners_and_an_old_question_is_not_computed(self) -> None:
         self.assertEqual(self.send("get", f"/strategies/{self.strategy.pk}/strip", client=self.other)[0], 404)
-        real = strip._about
+        real = strip._period
 
         def later(*about: Any) -> Any:
             strip._newest[self.mara.pk, self.strategy.pk] = object()
             return real(*about)
 
-        with patch.object(strip, "_about", later):
+        with patch.object(strip, "_period", later):
             self.assertEqual(self.strip()[0], 409)
         self.assertEqual(self.strip()[0], 200)

@@ -96,6 +96,14 @@ class TwoUnderlyingsTest(DemoTestCase):
         self.assertEqual(by_symbol["MK30"], by_symbol[TWIN])
         self.assertTrue(all(leg["label"].startswith(TWIN) for leg in scene["legs"] if leg["contract"].startswith(TWIN)))
         self.assertIsNotNone(scene["account"]["equity"])
+        # chain, payoff and price are those of the underlying that is looked at
+        both = {symbol: self.send("get", f"{path}?symbol={symbol}")[1] for symbol in ("MK30", TWIN, "XYZ")}
+        self.assertEqual(
+            {symbol: found["symbol"] for symbol, found in both.items()}, {"MK30": "MK30", TWIN: TWIN, "XYZ": "MK30"}
+        )
+        self.assertEqual(both["MK30"]["payoff"], both[TWIN]["payoff"])
+        self.assertEqual(both["MK30"]["symbols"], ["MK30", TWIN])
+        self.assertTrue(all(row["call"]["contract"].startswith(TWIN) for row in both[TWIN]["chain"]["rows"]))
         # by hand: what is dealt in joins a trade of its own underlying
         quoted = next(row["call"] for row in scene["chain"]["rows"] if row["call"]["ask"])
         status, _ = self.send(
@@ -110,6 +118,16 @@ class TwoUnderlyingsTest(DemoTestCase):
             ],
             422,
         )
+
+    def test_a_trade_is_replayed_where_it_was_traded(self) -> None:
+        run = self.finished_run(self.two)
+        rows = self.send("get", f"/runs/{run.pk}")[1]["trades"]
+        number = next(row["number"] for row in rows if row["symbol"] == TWIN)
+        _, session = self.send("post", "/replays", {"run": run.pk, "trade": number, "cash": "50000"})
+        _, scene = self.send("get", f"/replays/{session['id']}")
+        self.assertEqual((scene["symbol"], scene["underlying"]), (TWIN, "MK30"))
+        self.assertIsNotNone(scene["payoff"])
+        self.assertTrue(scene["legs"] and all(leg["contract"].startswith(TWIN) for leg in scene["legs"]))
 
     def test_one_currency(self) -> None:
         Underlying.objects.filter(symbol=TWIN).update(currency="USD")

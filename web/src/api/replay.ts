@@ -8,18 +8,21 @@ export type Scene = Schemas["SceneOut"];
 interface Look {
   expiration: string | null;
   payoffAt: number | null;
+  /** Of which underlying chain and payoff are shown; none: the session's usual one. */
+  symbol: string | null;
 }
 
 function query(look: Look) {
   return {
     ...(look.expiration ? { expiration: look.expiration } : {}),
     ...(look.payoffAt === null ? {} : { payoff_at: look.payoffAt }),
+    ...(look.symbol ? { symbol: look.symbol } : {}),
   };
 }
 
 export function useScene(id: number, look: Look) {
   return useQuery({
-    queryKey: keys.scene(id, look.expiration, look.payoffAt),
+    queryKey: keys.scene(id, look.expiration, look.payoffAt, look.symbol),
     queryFn: () =>
       ask(api.GET("/api/replays/{session_id}", { params: { path: { session_id: id }, query: query(look) } })),
     placeholderData: keepPreviousData,
@@ -40,7 +43,8 @@ export function useReplayAction(id: number, look: Look) {
     scope: { id: `replay-${id}` },
     mutationFn: (action: Action): Promise<Scene> => {
       const path = { session_id: id };
-      const expiration = look.expiration ? { expiration: look.expiration } : {};
+      // a date on which the payoff is looked at does not outlive a change of the position
+      const kept = query({ ...look, payoffAt: null });
       if (action.kind === "move")
         return ask(
           api.POST("/api/replays/{session_id}/move", {
@@ -51,30 +55,30 @@ export function useReplayAction(id: number, look: Look) {
       if (action.kind === "trade")
         return ask(
           api.POST("/api/replays/{session_id}/orders", {
-            params: { path, query: expiration },
+            params: { path, query: kept },
             body: { orders: action.orders },
           }),
         );
       if (action.kind === "acts")
         return ask(
           api.PUT("/api/replays/{session_id}/acts", {
-            params: { path, query: expiration },
+            params: { path, query: kept },
             body: { acts: action.acts },
           }),
         );
       if (action.kind === "close")
-        return ask(api.POST("/api/replays/{session_id}/close", { params: { path, query: expiration } }));
+        return ask(api.POST("/api/replays/{session_id}/close", { params: { path, query: kept } }));
       // what is the latest when its turn comes, also of two asked for at once
       const latest = cache.getQueriesData<Scene>({ queryKey: keys.scene(id) });
       const undoes = Math.max(...latest.map(([, scene]) => scene?.undoes ?? 0));
       return ask(
-        api.POST("/api/replays/{session_id}/undo", { params: { path, query: expiration }, body: { undoes } }),
+        api.POST("/api/replays/{session_id}/undo", { params: { path, query: kept }, body: { undoes } }),
       );
     },
     onSuccess: (scene, action) => {
       const payoffAt = action.kind === "move" ? look.payoffAt : null;
       cache.removeQueries({ queryKey: keys.scene(id), predicate: (q) => q.getObserversCount() === 0 });
-      cache.setQueryData(keys.scene(id, look.expiration, payoffAt), scene);
+      cache.setQueryData(keys.scene(id, look.expiration, payoffAt, look.symbol), scene);
       if (scene.strategy) cache.invalidateQueries({ queryKey: keys.replays(scene.strategy) });
     },
   });

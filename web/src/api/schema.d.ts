@@ -5698,6 +5698,18 @@ export interface components {
              */
             cash: number | string;
         };
+        /**
+         * Look
+         * @description What of a scene is asked for.
+         */
+        Look: {
+            /** Expiration */
+            expiration?: string | null;
+            /** Payoff At */
+            payoff_at?: number | null;
+            /** Symbol */
+            symbol?: string | null;
+        };
         /** AccountOut */
         AccountOut: {
             /** Cash */
@@ -5884,6 +5896,10 @@ export interface components {
             run: number | null;
             /** Run Number */
             run_number: number | null;
+            /** Symbol */
+            symbol: string;
+            /** Symbols */
+            symbols: string[];
             /** At */
             at: number;
             /** Local */
@@ -9141,6 +9157,7 @@ export interface operations {
             query?: {
                 expiration?: string | null;
                 payoff_at?: number | null;
+                symbol?: string | null;
             };
             header?: never;
             path: {
@@ -9212,6 +9229,7 @@ export interface operations {
             query?: {
                 expiration?: string | null;
                 payoff_at?: number | null;
+                symbol?: string | null;
             };
             header?: never;
             path: {
@@ -9240,6 +9258,8 @@ export interface operations {
         parameters: {
             query?: {
                 expiration?: string | null;
+                payoff_at?: number | null;
+                symbol?: string | null;
             };
             header?: never;
             path: {
@@ -9268,6 +9288,8 @@ export interface operations {
         parameters: {
             query?: {
                 expiration?: string | null;
+                payoff_at?: number | null;
+                symbol?: string | null;
             };
             header?: never;
             path: {
@@ -9292,6 +9314,8 @@ export interface operations {
         parameters: {
             query?: {
                 expiration?: string | null;
+                payoff_at?: number | null;
+                symbol?: string | null;
             };
             header?: never;
             path: {
@@ -9320,6 +9344,8 @@ export interface operations {
         parameters: {
             query?: {
                 expiration?: string | null;
+                payoff_at?: number | null;
+                symbol?: string | null;
             };
             header?: never;
             path: {

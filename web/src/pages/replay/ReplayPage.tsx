@@ -28,7 +28,8 @@ export function ReplayPage() {
 function Session({ id }: { id: number }) {
   const [expiration, setExpiration] = useState<string | null>(null);
   const [payoffAt, setPayoffAt] = useState<number | null>(null);
-  const look = { expiration, payoffAt };
+  const [symbol, setSymbol] = useState<string | null>(null);
+  const look = { expiration, payoffAt, symbol };
   const scene = useScene(id, look);
   const action = useReplayAction(id, look);
   const now = scene.data;
@@ -84,7 +85,14 @@ function Session({ id }: { id: number }) {
     <>
       <Band scene={now} />
       <div className="flex h-[calc(100vh_-_--spacing(15.5))] min-h-160 flex-col">
-        <Head scene={now} />
+        <Head
+          scene={now}
+          lookAt={(other) => {
+            setSymbol(other);
+            setExpiration(null);
+            setPayoffAt(null);
+          }}
+        />
         <div className="grid min-h-0 flex-1 grid-cols-[--spacing(72.5)_minmax(--spacing(95),1fr)_--spacing(75)] gap-3 px-4.5 pt-3">
           <ChainTable
             chain={now.chain}
@@ -120,7 +128,7 @@ function Session({ id }: { id: number }) {
   );
 }
 
-function Head({ scene }: { scene: Scene }) {
+function Head({ scene, lookAt }: { scene: Scene; lookAt: (symbol: string) => void }) {
   return (
     <header className="flex items-center gap-5 border-b px-4.5 py-2">
       <h1 className="truncate text-title font-semibold">{scene.name}</h1>
@@ -129,7 +137,23 @@ function Head({ scene }: { scene: Scene }) {
         {scene.shown}
       </b>
       <span className="whitespace-nowrap text-soft">
-        {scene.underlying} {level(scene.spot)}
+        {scene.symbols.length > 1 ? (
+          <select
+            className="field mr-1 h-7"
+            aria-label="Underlying that is shown"
+            value={scene.symbol}
+            onChange={(event) => lookAt(event.target.value)}
+          >
+            {scene.symbols.map((one) => (
+              <option key={one} value={one}>
+                {one}
+              </option>
+            ))}
+          </select>
+        ) : (
+          `${scene.symbol} `
+        )}
+        {level(scene.spot)}
         {scene.single && " · a session with a single snapshot"}
       </span>
       <span className="ml-auto flex gap-3 whitespace-nowrap">
@@ -159,7 +183,7 @@ interface MiddleProps {
 }
 
 function Middle({ scene, payoffAt, setPayoffAt, act }: MiddleProps) {
-  const terms = useTerms(scene.underlying);
+  const terms = useTerms(scene.symbol);
   return (
     <div className="flex min-h-0 flex-col gap-3 overflow-y-auto pb-2">
       <section className="card px-3 pt-2.5 pb-1" aria-label="Position">

@@ -94,7 +94,7 @@ export function TimeBar({ scene, onSeek }: { scene: Scene; onSeek: (at: number) 
           </g>
         ))}
         <text x={10} y={22} fontSize={11} fill="var(--soft)">
-          {scene.underlying}
+          {scene.symbol}
         </text>
         <text x={10} y={36} fontSize={12} fill="var(--ink)">
           {level(scene.spot)}
