@@ -83,21 +83,19 @@ def _trades_there(
         ]
     items = [_item("underlying", True, True, f"The account trades {symbol}")]
     others = [other for other in parse(latest.document).traded if other != symbol]
-    given = [one.underlying.symbol for one in beside]
     for other in others:
         mine = [one for one in beside if one.underlying.symbol == other]
-        if len(mine) == 1 and mine[0].kind == account.kind:
+        fits = len(mine) == 1 and mine[0].kind == account.kind
+        if fits:
             text = f"{mine[0].name} trades {other}"
-        elif mine:
-            text = (
-                f"One account for {other}"
-                if len(mine) > 1
-                else f"{mine[0].name} is not of the same kind as {account.name}"
-            )
-        else:
+        elif not mine:
             text = f"It trades {other} too: choose an account that trades it, or open one at the desk"
-        items.append(_item(f"beside {other}", len(mine) == 1 and mine[0].kind == account.kind, True, text))
-    idle = [other for other in given if other not in others]
+        elif len(mine) > 1:
+            text = f"One account for {other}"
+        else:
+            text = f"{mine[0].name} is not of the same kind as {account.name}"
+        items.append(_item(f"beside {other}", fits, True, text))
+    idle = [one.underlying.symbol for one in beside if one.underlying.symbol not in others]
     if idle:
         items.append(_item("idle", False, True, f"Its rules do not trade {', '.join(idle)} beside {symbol}"))
     return items
@@ -279,7 +277,7 @@ def _halt(account_id: int, who: str, because: str, counts: dict[str, int]) -> No
     venue = venue_of(account.underlying.symbol)
     account.locked_in, account.locked_because = venue.generation, because[:200]
     account.save(update_fields=["locked_in", "locked_because"])
-    within = list(Deployment.objects.within(account).filter(armed=True).values_list("pk", flat=True))
+    within = Deployment.objects.within(account).values("pk")
     for row in Deployment.objects.filter(pk__in=within, armed=True).select_for_update(no_key=True):
         _disarm(Deployment.objects.select_related("revision", "account__underlying").get(pk=row.pk), who, "halted")
         counts["deployments"] += 1

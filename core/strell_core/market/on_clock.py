@@ -4,6 +4,7 @@ that is near enough (semantics rule 13)."""
 from __future__ import annotations
 
 import dataclasses
+import datetime as dt
 from bisect import bisect_left
 from functools import cached_property
 from typing import Any
@@ -137,7 +138,7 @@ class OnClock(Timeline):
     def recorded_after(self, instant: int) -> int:
         return int(np.searchsorted(self._last, self.there.recorded_after(instant)))
 
-    def official(self, date: Any) -> int | None:
+    def official(self, date: dt.date) -> int | None:
         return self.there.official(date)
 
     @cached_property
