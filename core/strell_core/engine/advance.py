@@ -170,14 +170,21 @@ class Decisions(Limits):
     def lapse(self) -> None:
         """Opening and adjusting orders end with their session (semantics rule 8)."""
         last = self.timeline.last_of_several[self.index]
+        patient = self.plan.working.patience is not None
         for order in list(self.orders):
-            if order.purpose != "close" and (last or order.session != self.observation.date):
-                self.orders.remove(order)
-                if order.purpose == "open" and order.trade in self.trades:
-                    continue
-                self.say(
-                    "lapsed", order.trade, order.rule, None, {"message": "no usable quotes until the session ended"}
-                )
+            if order.purpose == "close":
+                continue
+            given_up = self.plan.working.given_up_at(self.timeline, order)
+            over = given_up is not None and self.index >= given_up
+            if not (last or over or order.session != self.observation.date):
+                continue
+            self.orders.remove(order)
+            if order.purpose == "open" and order.trade in self.trades:
+                self.given_up(order)
+                continue
+            why = "its limit was not reached" if patient else "no usable quotes"
+            told = why if over else f"{why} until the session ended"
+            self.say("lapsed", order.trade, order.rule, None, {"message": told})
 
     # (3) marks and paths
     def update_paths(self) -> None:
@@ -200,7 +207,12 @@ class Decisions(Limits):
                 continue
             now = self.now[trade.number]
             working = {leg.leg_id for order in busy for leg in order.legs} | waiting(self.of(trade), trade, now_at)
-            true = [wish for wish in wishes(self.plan, trade, working) if wish.test(now)[0] == TRUE]
+            entering = self.entering(trade)
+            true = [
+                wish
+                for wish in wishes(self.plan, trade, working)
+                if (wish.kind == "loss" or not entering) and wish.test(now)[0] == TRUE
+            ]
             acting: list[ExitWish] = []
             for wish in true:
                 whole = any(other.closes == Close() for other in acting)
@@ -220,11 +232,15 @@ class Decisions(Limits):
             legs = [changed(leg, contracts=leg.contracts // self.lots_held(trade) * lots) for leg in legs]
         self.leave(trade, legs, wish.rule, wish.values(now), also, wish.kind, wish.then, wish.closes)
 
+    def entering(self, trade: TradeState) -> bool:
+        """Whether legs of its entry are still to be dealt, one after another."""
+        return self.plan.working.by_leg is not None and bool(self.at_work(trade.number, "open"))
+
     def adjustments(self) -> None:
         for trade in list(self.trades.values()):
             entry = self.plan.entry(trade.entry)
             today = self.observation.date
-            if not entry.adjustments or self.at_work(trade.number, "close", "adjust"):
+            if not entry.adjustments or self.at_work(trade.number, "close", "adjust") or self.entering(trade):
                 continue
             if entry.schedule.status(self.timeline, self.index) != DUE:
                 continue

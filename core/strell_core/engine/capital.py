@@ -99,15 +99,19 @@ def of_trade(market: Market, trade: TradeState, index: int) -> float:
 def funds(market: Market, index: int, cash: float, trades: Sequence[TradeState], orders: Sequence[Order]) -> Funds:
     """Cash plus trades at mid, and what these and opening orders at work need."""
     equity, sum_needed = cash, 0.0
+    opening = {order.trade: order for order in orders if order.purpose == "open"}
     for trade in trades:
         timeline = market.on_clock(trade.symbol)
         multiplier, legs = timeline.multiplier(trade.opened_on), held(timeline, trade, index)
         point = float(timeline.underlying.quantum) / PARTS
         equity += sum(leg.contracts * leg.parts for leg in legs) * point * multiplier
+        rest = opening.pop(trade.number, None)
+        if rest is not None:
+            # what is still to come stands beside what is there
+            legs += _asked(timeline, rest, index)
         sum_needed += needed(timeline, index, legs, multiplier)
-    for order in orders:
-        if order.purpose == "open":
-            sum_needed += of_order(market, order, index)
+    for order in opening.values():
+        sum_needed += of_order(market, order, index)
     return Funds(equity, sum_needed)
 
 

@@ -11,6 +11,7 @@ from strell_core.engine.ledger import options_in
 from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import DELIVERY, Fill, Order, OrderLeg
+from strell_core.engine.working import cost_of, limit_of, waited
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS, money
@@ -46,12 +47,11 @@ def match(
     """Fills of working orders on snapshot ``index``.
 
     An order fills on quotes recorded after its decision (``same``: on those it was decided on, in sessions with one
-    snapshot), when every leg has a usable one and they bring the least it wants; opening and adjusting orders only
-    within their session. What is to end is confirmed to be gone.
+    snapshot), when every leg whose turn it is has a usable one and they bring the least it wants, within the limit that
+    it has come to; opening and adjusting orders only within their session. What is to end is confirmed to be gone.
     """
     market = market_of(history)
     instant, session = int(market.main.times[index]), market.date(index)
-    settings = plan.strategy.orders["fill_model"]
     fills = []
     for order in orders:
         if order.ending and not same:
@@ -60,7 +60,7 @@ def match(
         timeline = market.on_clock(order.symbol)
         recorded = timeline.recorded_at(index)
         # what was delivered after a close is dealt in the next session at the earliest
-        late = order.decided_at >= recorded and (not same or order.rule == DELIVERY)
+        late = order.turn >= recorded and (not same or order.rule == DELIVERY)
         if late or recorded < 0 or not order.legs:
             continue
         if order.purpose != "close" and order.session != session:
@@ -72,19 +72,49 @@ def match(
             for leg in _over_split(timeline, index, order.legs)
             if not closes or not expired(timeline, leg.contract, instant)
         ]
-        # a market order pays the other side, whatever part of the spread the sheet hopes to keep
-        share = 100 if order.type == "market" else settings["share"]
-        view = timeline.view(index)
-        prices = [price_of(plan, view, leg.contract, leg.contracts, share, closes) for leg in legs]
-        found = tuple(price for price in prices if price is not None)
-        if not legs or len(found) < len(prices) or (order.least is not None and not order.brings(found)):
+        # where a session is one snapshot, one leg after another is all of them
+        turn = legs if same else plan.working.turn(order, legs)
+        last = len(turn) == len(legs)
+        part = order if last else order.of_legs(turn)
+        found = _prices(plan, part, turn, market, index, same) if turn else None
+        if found is None or (last and not order.brings(found)):
             continue
-        lots = _dealt(plan, timeline, index, order, legs)
+        lots = _dealt(plan, timeline, index, part, turn)
         if lots == 0:
             continue
-        dealt = ((leg.contract, leg.contracts * lots // order.lots) for leg in legs)
-        fills.append(Fill(order.id, instant, found, commission(plan, dealt), None if lots == order.lots else lots))
+        dealt = [(leg.leg_id, leg.contracts * lots // part.lots) for leg in turn]
+        costs = commission(plan, ((leg.contract, n) for leg, (_, n) in zip(turn, dealt, strict=True)))
+        if last and not order.turn_at and (lots == order.lots or plan.working.by_leg is None):
+            fills.append(Fill(order.id, instant, found, costs, None if lots == order.lots else lots))
+        else:
+            fills.append(Fill(order.id, instant, found, costs, dealt=tuple(dealt)))
     return fills
+
+
+def _prices(
+    plan: Plan, order: Order, legs: Sequence[OrderLeg], market: Market, index: int, same: bool
+) -> tuple[int, ...] | None:
+    """Prices in parts at which an order deals on a snapshot in those of its legs that have not settled; ``None``: it does
+    not."""
+    view, closes = market.on_clock(order.symbol).view(index), order.purpose == "close"
+
+    def at(view: ChainView, share: int) -> tuple[int, ...] | None:
+        prices = [price_of(plan, view, leg.contract, leg.contracts, share, closes) for leg in legs]
+        found = tuple(price for price in prices if price is not None)
+        return found if len(found) == len(prices) else None
+
+    # a market order pays the other side, whatever part of the spread the sheet hopes to keep
+    found = at(view, 100 if order.type == "market" else plan.strategy.orders["fill_model"]["share"])
+    patience = plan.working.patience
+    if patience is None or order.type == "market" or found is None:
+        return found
+    elapsed = None if same else waited(market.main, order, index)
+    # a limit is set on what was seen before
+    set_at = at(view if same else market.on_clock(order.symbol).view(index - 1), patience.stood(elapsed))
+    if set_at is not None and cost_of(legs, found) <= limit_of(legs, order.lots, set_at):
+        return found
+    over = elapsed is None or elapsed > patience.whole
+    return at(view, 100) if over and patience.crosses(order) else None
 
 
 def commission(plan: Plan, dealt: Iterable[tuple[ContractKey, int]]) -> Decimal:
@@ -128,7 +158,7 @@ def _over_split(timeline: Timeline, index: int, legs: Sequence[OrderLeg]) -> Seq
     return [OrderLeg(leg.leg_id, after(leg.contract, split.whole), leg.contracts * split.whole) for leg in legs]
 
 
-def first_event(market: Market, order: Order, index: int, end: int) -> int:
+def first_event(plan: Plan, market: Market, order: Order, index: int, end: int) -> int:
     """First snapshot from ``index`` on at which an order at work may come to something: a fill, its end, or the last
     chance in its session."""
     if order.ending:
@@ -137,14 +167,16 @@ def first_event(market: Market, order: Order, index: int, end: int) -> int:
     if order.purpose != "close":
         session = timeline.session_index(order.session)
         last = index if session is None else int(timeline.first[session + 1]) - 1
-        stop = min(end, max(index, last))
-    until = min([stop, *(timeline.listed_until(leg.contract) for leg in order.legs)])
-    index = max(index, timeline.recorded_after(order.decided_at))
+        given_up = plan.working.given_up_at(market.main, order)
+        stop = min(end, max(index, last if given_up is None else min(last, given_up)))
+    legs = plan.working.turn(order, order.legs)
+    until = min([stop, *(timeline.listed_until(leg.contract) for leg in legs)])
+    index = max(index, timeline.recorded_after(order.turn))
     if index >= until:
         # without quotes only a settlement, which is an event of its own, can make another order of it
         return stop
     usable = np.ones(until - index, np.bool_)
-    for leg in order.legs:
+    for leg in legs:
         bid, ask = timeline.quotes(leg.contract, index, until)
         usable &= valid_quotes(bid, ask)
         if order.purpose != "close" and leg.contracts < 0:

@@ -131,7 +131,7 @@ class Lives:
             return self._filled(plan, order, index, index, fills) if fills else _lapsed(order, moment(index, True))
         last = int(timeline.first[int(timeline.session_of[index]) + 1]) - 1
         at = index + 1
-        while (at := first_event(self.market, order, at, self.end)) <= last and at < self.end:
+        while (at := first_event(plan, self.market, order, at, self.end)) <= last and at < self.end:
             fills = match(plan, [order], self.market, at)
             if fills:
                 return self._filled(plan, order, index, at, fills)

@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.engine.working import Working
 from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
@@ -78,6 +79,11 @@ class Plan:
     def delivers(self) -> bool:
         """Whether any contract it may hold is settled by delivery."""
         return any(underlying.delivers for underlying in self.underlyings.values())
+
+    @cached_property
+    def working(self) -> Working:
+        """How its limit orders are worked."""
+        return Working.of(self.strategy)
 
     @cached_property
     def unit_halves(self) -> dict[str, int]:

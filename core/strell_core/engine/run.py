@@ -144,7 +144,7 @@ def _next_event(
     timeline = market.main
     at = int(np.searchsorted(looks, index))
     candidates = [int(looks[at]) if at < len(looks) else end]
-    candidates += [first_event(market, order, index, end) for order in state.orders]
+    candidates += [first_event(plan, market, order, index, end) for order in state.orders]
     if state.trades and plan.delivers:
         # shorts may be assigned at the end of a session
         candidates.append(next_close(timeline, index))

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
-from collections.abc import Mapping, Sequence
+import math
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cache
@@ -23,12 +24,21 @@ OrderType = Literal["market", "limit"]
 Urgency = Literal["now", "patient"]
 
 
+UNSAID = {"unsaid": True}
+"""Of a field that plain data leave out while it says nothing: what was written before there was one is the same."""
+
+
 @dataclass(frozen=True)
 class OrderLeg:
     leg_id: str
     contract: ContractKey
     contracts: int
     """Signed: bought positive, sold negative."""
+
+
+def in_lots(lots: int, legs: Iterable[OrderLeg]) -> int:
+    """So many lots, or fewer, as go into every leg of an order."""
+    return math.gcd(lots, *(leg.contracts for leg in legs))
 
 
 def symbol_of(legs: Sequence[OrderLeg | LegState | LegClose]) -> str:
@@ -73,6 +83,13 @@ class Order:
     """What follows when it is complete."""
     least: int | None = None
     """Premium of a lot in parts, a credit positive, that a fill has to bring; ``None``: any."""
+    turn_at: int = field(default=0, metadata=UNSAID)
+    """When the legs before those whose turn it is were dealt; 0: none were."""
+
+    @property
+    def turn(self) -> int:
+        """From when on the legs whose turn it is are at work."""
+        return self.turn_at or self.decided_at
 
     @property
     def symbol(self) -> str:
@@ -90,6 +107,23 @@ class Order:
         legs = tuple(changed(leg, contracts=leg.contracts // self.lots * lots) for leg in self.legs)
         return changed(self, lots=lots, legs=legs)
 
+    def of_legs(self, legs: Sequence[OrderLeg]) -> Order:
+        """The order for some of its legs, or of their contracts, in as many lots as these go into."""
+        return changed(self, lots=math.gcd(*(leg.contracts for leg in legs)), legs=tuple(legs))
+
+    def parted(self, fill: Fill) -> tuple[Order, Order | None]:
+        """What a fill deals in of it, and what is left; ``None``: nothing."""
+        if not fill.dealt:
+            lots = self.lots if fill.lots is None else fill.lots
+            return self.of_lots(lots), self.of_lots(self.lots - lots) if lots < self.lots else None
+        there = dict(fill.dealt)
+        part = self.of_legs([changed(leg, contracts=there[leg.leg_id]) for leg in self.legs if leg.leg_id in there])
+        legs = [changed(leg, contracts=leg.contracts - there.get(leg.leg_id, 0)) for leg in self.legs]
+        rest = self.of_legs([leg for leg in legs if leg.contracts])
+        if self.least is not None and rest.legs:
+            rest = changed(rest, least=-((premium_of(part.legs, fill.prices) - self.least * self.lots) // rest.lots))
+        return part, changed(rest, turn_at=fill.at) if rest.legs else None
+
 
 @dataclass(frozen=True)
 class Fill:
@@ -106,6 +140,8 @@ class Fill:
     commission: Decimal
     lots: int | None = None
     ended: bool = False
+    dealt: tuple[tuple[str, int], ...] = field(default=(), metadata=UNSAID)
+    """Legs with the contracts that were dealt, where these are not the order's whole lots."""
 
 
 @dataclass(frozen=True)
@@ -323,7 +359,12 @@ PLAIN = frozenset({str, int, bool, float})
 
 @cache
 def _names(kind: type) -> tuple[str, ...]:
-    return tuple(field.name for field in dataclasses.fields(kind))
+    return tuple(field.name for field in dataclasses.fields(kind) if field.metadata != UNSAID)
+
+
+@cache
+def _unsaid(kind: type) -> tuple[str, ...]:
+    return tuple(field.name for field in dataclasses.fields(kind) if field.metadata == UNSAID)
 
 
 def to_plain(value: Any) -> Any:
@@ -335,7 +376,8 @@ def to_plain(value: Any) -> Any:
     if isinstance(value, Consequence):
         return plain_consequence(value)
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {name: to_plain(getattr(value, name)) for name in _names(type(value))}
+        out = {name: to_plain(getattr(value, name)) for name in _names(type(value))}
+        return out | {name: to_plain(said) for name in _unsaid(type(value)) if (said := getattr(value, name))}
     if isinstance(value, Mapping):
         return {str(key): to_plain(item) for key, item in value.items()}
     if isinstance(value, tuple | list):

@@ -30,6 +30,7 @@ from strell_core.engine.state import (
     OrderLeg,
     Reason,
     TradeState,
+    in_lots,
     premium_of,
 )
 from strell_core.market.market import Observation
@@ -41,11 +42,6 @@ from strell_core.strategy.actions import HEDGE, Close, Consequence, Reenter, Sto
 
 def closing_legs(legs: Iterable[LegState]) -> tuple[OrderLeg, ...]:
     return tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in legs)
-
-
-def in_lots(lots: int, legs: Iterable[OrderLeg]) -> int:
-    """So many lots, or fewer, as go into every leg of an order."""
-    return math.gcd(lots, *(leg.contracts for leg in legs))
 
 
 class Step:
@@ -135,7 +131,9 @@ class Step:
 
     def _finish(self, trade: TradeState, rule: str, left_at: int, values: Any, also: tuple[str, ...]) -> None:
         del self.trades[trade.number]
-        for name in (ALL, trade.entry):
+        by_leg = self.plan.working.by_leg
+        undone = by_leg is not None and rule == by_leg.id
+        for name in () if undone else (ALL, trade.entry):
             self.outcomes[name] = self.outcomes.get(name, none_yet(name)).after(self.observation.date, trade.cash)
         self.orders = [order for order in self.orders if order.trade != trade.number]
         best = trade.realised if trade.best is None else max(trade.best, trade.realised)
@@ -160,22 +158,23 @@ class Step:
             if len(fill.prices) > len(order.legs):
                 # a market may have dealt all the legs it had; what has settled is settled
                 fill = changed(fill, prices=tuple(compress(fill.prices, self.shortened[order.id])))
-            lots = order.lots if fill.lots is None else fill.lots
-            left = order.lots - lots
-            complete = left <= 0 and not grown
-            if left > 0 and not fill.ended:
-                dealt[order.id] = order.of_lots(left)
-                self.orders[self.orders.index(now)] = dealt[order.id]
+            part, rest = order.parted(fill)
+            complete = rest is None and not grown
+            if rest is not None and not fill.ended:
+                dealt[order.id] = rest
+                self.orders[self.orders.index(now)] = rest
             elif complete or fill.ended:
                 self.orders.remove(now)
-            if lots == 0:
+            if part.lots == 0:
                 self.say("ended", order.trade, order.rule, None, {"kind": order.purpose, "lots": order.lots})
             elif order.purpose == "open":
-                self._open(order.of_lots(lots), fill)
+                self._open(part, fill, order.lots)
             else:
-                self._deal(order.of_lots(lots), fill, complete)
+                self._deal(part, fill, complete)
             if fill.ended or complete or grown:
                 self._pass_on(order)
+            if fill.ended and rest is not None:
+                self.given_up(rest)
 
     def _pass_on(self, gone: Order) -> None:
         """Legs of an order that is gone come to the exit that closes the position."""
@@ -193,7 +192,32 @@ class Step:
         if legs != whole.legs:
             self.replace(whole, lots=in_lots(self.lots_held(trade), legs), legs=legs)
 
-    def _open(self, order: Order, fill: Fill) -> None:
+    def given_up(self, rest: Order) -> bool:
+        """An opening order has ended with legs that were not dealt; whether the trade lacks them beside others that it
+        has. The trade stays, or is undone, as the sheet says."""
+        trade, by_leg = self.trades.get(rest.trade), self.plan.working.by_leg
+        if rest.purpose != "open" or trade is None or by_leg is None or rest.ending:
+            return False
+        held = {leg.leg_id: leg.contracts for leg in trade.legs}
+        missing = {leg.leg_id: leg.contracts for leg in rest.legs}
+        shares = {
+            Fraction(held.get(name, 0), held.get(name, 0) + missing.get(name, 0)) for name in held.keys() | missing
+        }
+        if len(shares) == 1:
+            # so many lots of the whole
+            self.trades[trade.number] = changed(trade, lots=int(trade.lots * shares.pop()))
+            return False
+        undone = by_leg.params["rest"] == "undo"
+        told = {"legs": list(missing), "message": f"legs that were not dealt: {len(missing)}"}
+        self.say("lapsed", trade.number, by_leg.id, None, told)
+        if undone:
+            made = self.entered[trade.entry]
+            self.entered[trade.entry] = changed(made, times=made.times - (made.on == self.observation.date))
+            self.leave(trade, trade.legs, by_leg.id, told, (), "loss", (), Close())
+        return True
+
+    def _open(self, order: Order, fill: Fill, lots: int) -> None:
+        """``lots``: what was left of the order before this part of it."""
         before = self.trades.get(order.trade)
         trade = before or TradeState(
             order.trade, 0, order.decided_at, fill.at, self.observation.date, (), 0, entry=order.entry,
@@ -201,13 +225,19 @@ class Step:
         )  # fmt: skip
         opening = premium_of(order.legs, fill.prices)
         legs = self._joined(trade, order, fill)
-        trade = changed(trade, lots=trade.lots + order.lots, legs=legs, opening=trade.opening + opening)
+        if not fill.dealt:
+            lots = trade.lots + order.lots
+        elif before is not None:
+            lots = trade.lots
+        trade = changed(trade, lots=lots, legs=legs, opening=trade.opening + opening)
         for leg, parts in zip(order.legs, fill.prices, strict=True):
             amount = self._amount(trade, leg.contracts, parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         self.trades[trade.number] = trade
         told = {"kind": "open", "premium": opening, **self._beyond(order)}
+        if fill.dealt:
+            told["legs"] = [name for name, _ in fill.dealt]
         self.say("filled", trade.number, order.rule, None, told)
         # a working exit closes what is held
         for other in self.at_work(trade.number, "close"):
@@ -224,7 +254,7 @@ class Step:
         """The trade's legs with a further part of its entry."""
         held = {leg.leg_id: leg for leg in trade.legs}
         for leg, parts in zip(order.legs, fill.prices, strict=True):
-            new = LegState(leg.leg_id, leg.contract, leg.contracts, parts)
+            new = LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at if trade.legs else 0)
             held[leg.leg_id] = added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
         return tuple(held.values())
 
@@ -254,6 +284,8 @@ class Step:
         if complete and order.purpose == "adjust":
             trade = changed(trade, adjustments=trade.adjustments + 1)
         told = {"kind": order.purpose, "pnl": trade.realised, **self._beyond(order)}
+        if fill.dealt:
+            told |= {"legs": [name for name, _ in fill.dealt], "more": not complete}
         self.say("filled", trade.number, order.rule, None, told)
         self.trades[trade.number] = trade
         if not trade.legs:

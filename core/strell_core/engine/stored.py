@@ -180,4 +180,5 @@ def closed_trade(raw: dict[str, Any], underlying: str) -> ClosedTrade:
 
 def fill_of(raw: dict[str, Any]) -> Fill:
     """The fill that :func:`to_plain` wrote."""
-    return Fill(**{**raw, "prices": tuple(raw["prices"]), "commission": Decimal(raw["commission"])})
+    dealt = tuple((name, contracts) for name, contracts in raw.get("dealt", ()))
+    return Fill(**{**raw, "prices": tuple(raw["prices"]), "commission": Decimal(raw["commission"]), "dealt": dealt})

@@ -153,6 +153,7 @@ class Variants:
             plan.acts == EVERYTHING
             and not plan.delivers
             and not strategy.guards
+            and plan.working.plain
             and not timeline.unfinished
             and not any(self.begin <= at < self.end for at in timeline.splits)
             and (timeline.sizes is None or strategy.orders["quoted_size"]["policy"] == "take")

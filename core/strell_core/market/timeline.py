@@ -283,6 +283,22 @@ class Timeline:
         """That of a trade opened on a day: its contracts keep the terms they were listed with."""
         return self.underlying.on(opened_on).multiplier
 
+    @cached_property
+    def _traded(self) -> npt.NDArray[np.int64]:
+        """Seconds of sessions up to every snapshot, from the first one on: nights are none."""
+        passed = np.diff(self.times, prepend=self.times[:1])
+        passed[self.first[:-1]] = 0
+        return np.cumsum(passed)
+
+    def traded_between(self, begin: int, end: int) -> int:
+        """Seconds of sessions, as recorded, between two snapshots."""
+        return int(self._traded[end] - self._traded[begin])
+
+    def after_trading(self, instant: int, seconds: int) -> int:
+        """First snapshot at least so many seconds of sessions after the one at or before an instant; the end without
+        one."""
+        return int(np.searchsorted(self._traded, self._traded[self.at_or_before(instant)] + seconds))
+
     def recorded_at(self, index: int) -> int:
         """When what is seen at a snapshot was recorded, epoch second; below 0: nothing is seen there."""
         return int(self.times[index])

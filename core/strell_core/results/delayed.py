@@ -40,6 +40,9 @@ def leavings(history: History, timeline: Timeline, last: int) -> list[Leaving]:
         if reason.kind == "left":
             waiting.setdefault(key, reason.at)
         elif reason.kind == "filled" and reason.values.get("kind") == "close" and key in waiting:
+            if reason.values.get("more"):
+                # legs of it are still to be dealt
+                continue
             decided = waiting.pop(key)
             out.append(Leaving(*key, decided, reason.at, session(reason.at) - session(decided) > 1))
     held = {trade.number for trade in history.state.trades}

@@ -15,7 +15,7 @@ from typing import Any
 
 from strell_core.market.instruments import UNIT
 from strell_core.measures.declaration import Declaration
-from strell_core.strategy import catalogue
+from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 from strell_core.strategy.upgrades import FORMAT, upgraded
 from strell_core.strategy.whole import whole
@@ -96,6 +96,8 @@ class Strategy:
     """Limit rules that stand once, by kind, defaults where the document has no such sentence; these have no id."""
     guards: tuple[Rule, ...] = ()
     """Limits on conditions, in the sheet's order."""
+    working: Mapping[str, Rule] = field(default_factory=dict)
+    """Sentences on how limit orders are worked, by kind; without any all legs are dealt at once, on the first quotes."""
 
     @property
     def underlying(self) -> str:
@@ -368,11 +370,12 @@ def typed(document: dict[str, Any]) -> Strategy:
             if declaration.once
         }
 
-    orders = {kind: rule.params for kind, rule in settings("orders").items()}
+    orders = {kind: rule.params for kind, rule in settings("orders").items() if kinds.order_rules[kind].default}
+    working = {rule.kind: rule for rule in rules(document["orders"]) if not kinds.order_rules[rule.kind].default}
     return Strategy(
         document["name"], tuple(document["underlyings"]), tuple(entry(item) for item in document["entries"]),
         rules(document["leave"]), orders, rules(document["adjust"]), settings("limits"),
-        tuple(rule for rule in rules(document["limits"]) if not catalogue.sentences("limits")[rule.kind].once),
+        tuple(rule for rule in rules(document["limits"]) if not catalogue.sentences("limits")[rule.kind].once), working,
     )  # fmt: skip
 
 

@@ -195,9 +195,11 @@ class Adjustment:
 
 @dataclass(frozen=True)
 class OrderRule:
-    """A setting of fills, costs or policies; the engine reads its values."""
+    """A setting of fills, costs or policies; the engine reads its values. ``default``: its defaults hold without the
+    sentence; otherwise nothing of it does."""
 
     declaration: Declaration
+    default: bool = True
 
 
 @dataclass(frozen=True)

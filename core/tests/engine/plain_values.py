@@ -325,9 +325,13 @@ class Values(Here):
         for trade in self.open:
             held = self.at_mid(trade)
             total += float(sum((n * price for _, n, price in held), Fraction(0)) * QUANTUM * MULTIPLIER)
+            for order in [o for o in self.orders if o["kind"] == "open" and o["trade"] == trade["number"]]:
+                # legs of its entry that are still to come stand beside those that are there
+                quotes = [self.recording.quote(contract, self.session, self.snap) for contract, _ in order["legs"]]
+                held += [(*leg, Fraction(sum(q or (0, 0)), 2)) for leg, q in zip(order["legs"], quotes, strict=True)]
             total -= self.capital(held)
         for order in self.orders:
-            if order["kind"] == "open":
+            if order["kind"] == "open" and all(trade["number"] != order["trade"] for trade in self.open):
                 quotes = [self.recording.quote(contract, self.session, self.snap) for contract, _ in order["legs"]]
                 asked = [(*leg, Fraction(sum(q or (0, 0)), 2)) for leg, q in zip(order["legs"], quotes, strict=True)]
                 total -= self.capital(asked)

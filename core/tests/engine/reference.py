@@ -67,10 +67,9 @@ class Reference(Picks):
                 self.session, self.snap, self.single = session, snap, single
                 self.last = snap == len(chain.times) - 1 and not single
                 self.settle()
-                for order in [o for o in self.orders if o["at"] < self.at]:
-                    prices = self.fill_prices(order)
-                    if prices:
-                        self.fill(order, prices)
+                self.orders = [o for o in self.orders if not o.get("ending")]
+                for order in [o for o in self.orders if o["since"] < self.at]:
+                    self.deal(order, False)
                 self.lapse()
                 self.mark()
                 self.call()
@@ -79,10 +78,8 @@ class Reference(Picks):
                 for entry in self.entries:
                     self.enter(entry)
                 if single:
-                    for order in list(self.orders):
-                        prices = self.fill_prices(order)
-                        if prices:
-                            self.fill(order, prices)
+                    for order in [o for o in self.orders if not o.get("ending")]:
+                        self.deal(order, True)
                     self.mark()
             self.session_ends.append(self.equity())
 
@@ -103,11 +100,9 @@ class Reference(Picks):
             self.rests[rule["id"]] = self.session
             for trade in sorted(self.open, key=lambda trade: -trade["number"]):
                 there = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
-                if not there or any(o["trade"] == trade["number"] for o in self.orders):
+                if not there or any(o["trade"] == trade["number"] and o["kind"] == "close" for o in self.orders):
                     continue
-                legs = [(leg["contract"], -leg["n"]) for leg in there]
-                self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at,
-                                    "session": self.session, "rule": rule["id"], "loss": True})  # fmt: skip
+                self.leave(trade, rule["id"], True)
                 if rule["which"] == "newest":
                     break
 
@@ -151,15 +146,82 @@ class Reference(Picks):
         self.closed.append({**trade, "rule": rule, "left": left, "closed": self.at})
 
     # -- rule 8
-    def fill_prices(self, order: dict[str, Any]) -> list[Fraction] | None:
+    def leave(self, trade: dict[str, Any], rule: str, loss: bool) -> None:
+        """Decide to close what can be closed; what is left of its entry goes."""
+        for order in self.orders:
+            order["ending"] = order.get("ending") or order["trade"] == trade["number"]
+        legs = [(leg["contract"], -leg["n"]) for leg in trade["legs"] if not self.over(leg["contract"])]
+        self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at, "since": self.at,
+                            "session": self.session, "rule": rule, "loss": loss, "lots": trade["lots"]})  # fmt: skip
+
+    def deal(self, order: dict[str, Any], same: bool) -> None:
+        legs = self.turn(order, same)
+        prices = self.deals_at(order, legs, same) if legs else None
+        if prices:
+            self.fill(order, legs, prices)
+
+    def turn(self, order: dict[str, Any], same: bool) -> list[tuple[Contract, int]]:
+        """The legs dealt next."""
+        every = order["legs"]
+        if "leg_by_leg" not in self.set or order.get("loss") or same:
+            return list(every)
+        bought = [leg for leg in every if leg[1] > 0]
+        first = bought if bought else list(every)
+        return first[:1] if self.set["leg_by_leg"]["how"] == "each" else first
+
+    def waited(self, order: dict[str, Any]) -> int | None:
+        """Minutes of sessions since an order, or its part, came to work."""
+        chains, total = self.recording.chains, 0
+        for session in range(order["turn_session"] if "turn_session" in order else order["session"], self.session + 1):
+            times = [int(t) for t in chains[session].times]
+            if session in (order.get("turn_session", order["session"]), self.session) and len(times) == 1:
+                return None
+            for before, after in zip(times, times[1:], strict=False):
+                if before >= order["since"] and after <= self.at:
+                    total += (after - before) // 60
+        return total
+
+    def deals_at(self, order: dict[str, Any], legs: list[tuple[Contract, int]], same: bool) -> list[Fraction] | None:
+        assumed = Fraction(self.set.get("fill_model", {"share": 100})["share"], 100)
+        found = self.fill_prices(order, legs, Fraction(1) if order.get("loss") else assumed, (self.session, self.snap))
+        patience = self.set.get("patience")
+        if found is None or patience is None or order.get("loss"):
+            return found
+        shares = [patience["start"]]
+        while patience["step"] > 0 and shares[-1] < patience["most"]:
+            shares.append(min(patience["most"], shares[-1] + patience["step"]))
+        waited, every = None if same else self.waited(order), patience["minutes"]
+        if waited is None:
+            share, over = shares[-1], True
+        else:
+            # the limit that was set for the minutes up to now
+            share = next((s for k, s in enumerate(shares) if waited <= (k + 1) * every), shares[-1])
+            over = waited > len(shares) * every
+        before = (self.session, self.snap)
+        if not same:
+            earlier = self.session - 1
+            before = (
+                (self.session, self.snap - 1) if self.snap else (earlier, len(self.recording.chains[earlier].times) - 1)
+            )
+        limit = self.fill_prices(order, legs, Fraction(share, 100), before, False)
+        if limit is not None:
+            whole = len(legs) == len(order["legs"]) and "turn_session" not in order
+            lots = order["lots"] if whole else math.gcd(*(n for _, n in legs))
+            most = math.floor(sum((n * p for (_, n), p in zip(legs, limit, strict=True)), Fraction(0)) / lots) * lots
+            if sum(n * p for (_, n), p in zip(legs, found, strict=True)) <= most:
+                return found
+        takes = patience["entry" if order["kind"] == "open" else "exit"] == "cross"
+        return self.fill_prices(order, legs, Fraction(1), (self.session, self.snap)) if over and takes else None
+
+    def fill_prices(
+        self, order: dict[str, Any], legs: list[tuple[Contract, int]], share: Fraction, at: tuple[int, int],
+        asks: bool = True,
+    ) -> list[Fraction] | None:  # fmt: skip
         if order["kind"] == "open" and order["session"] != self.session:
             return None
-        share = Fraction(self.set.get("fill_model", {"share": 100})["share"], 100)
-        if order["kind"] == "close" and order["loss"]:
-            share = Fraction(1)
         out = []
-        for contract, n in order["legs"]:
-            quote = self.recording.quote(contract, self.session, self.snap)
+        for contract, n in legs:
+            quote = self.recording.quote(contract, *at)
             if quote is None or (n < 0 and quote[0] == 0 and order["kind"] == "open"):
                 return None
             if n < 0 and quote[0] == 0:
@@ -167,44 +229,73 @@ class Reference(Picks):
                 continue
             mid, half = Fraction(quote[0] + quote[1], 2), Fraction(quote[1] - quote[0], 2)
             out.append(mid + share * half * (1 if n > 0 else -1))
-        if order["kind"] == "open" and order["entry"]["credit"] is not None:
-            brought = sum((-n * price for (_, n), price in zip(order["legs"], out, strict=True)), Fraction(0)) * QUANTUM
-            if brought < order["entry"]["credit"] * order["lots"]:
+        if (
+            asks
+            and order["kind"] == "open"
+            and order["entry"]["credit"] is not None
+            and len(legs) == len(order["legs"])
+        ):
+            brought = sum((-n * price for (_, n), price in zip(legs, out, strict=True)), Fraction(0)) + order["brought"]
+            if brought * QUANTUM < order["entry"]["credit"] * order["lots"]:
                 return None
         return out
 
-    def fill(self, order: dict[str, Any], prices: list[Fraction]) -> None:
-        self.orders.remove(order)
+    def fill(self, order: dict[str, Any], dealt: list[tuple[Contract, int]], prices: list[Fraction]) -> None:
+        # legs of one contract are told apart by where they stand
+        left = list(range(len(order["legs"])))
+        places = [left.pop(next(k for k, place in enumerate(left) if order["legs"][place] == leg)) for leg in dealt]
+        ids = [order["ids"][place] for place in places] if "ids" in order else []
+        if not left:
+            self.orders.remove(order)
+        else:
+            if "ids" in order:
+                order["ids"] = [order["ids"][place] for place in left]
+                order["brought"] -= sum((n * p for (_, n), p in zip(dealt, prices, strict=True)), Fraction(0))
+            order["legs"] = [order["legs"][place] for place in left]
+            order["since"], order["turn_session"] = self.at, self.session
         costs = self.set.get("commission", {"per_contract": 0.8, "per_order": 0})
-        fee = Fraction(str(costs["per_contract"])) * sum(abs(n) for _, n in order["legs"]) + Fraction(
-            str(costs["per_order"])
-        )
+        fee = Fraction(str(costs["per_contract"])) * sum(abs(n) for _, n in dealt) + Fraction(str(costs["per_order"]))
         if order["kind"] == "open":
-            trade = {"number": order["trade"], "opened": self.at, "legs": [], "gone": [], "realised": Fraction(0),
-                     "cash": Decimal(0), "best": None, "decided": order["at"], "entry": order["entry"],
-                     "spot": int(self.recording.chains[self.session].spot[self.snap])}  # fmt: skip
-            trade["premium"] = -sum((n * p for (_, n), p in zip(order["legs"], prices, strict=True)), Fraction(0))
-            for (contract, n), price, name in zip(order["legs"], prices, order["ids"], strict=True):
+            there = [trade for trade in self.open if trade["number"] == order["trade"]]
+            trade = there[0] if there else {
+                "number": order["trade"], "opened": self.at, "legs": [], "gone": [], "realised": Fraction(0),
+                "cash": Decimal(0), "best": None, "decided": order["at"], "entry": order["entry"],
+                "spot": int(self.recording.chains[self.session].spot[self.snap]), "premium": Fraction(0),
+                "lots": order["lots"],
+            }  # fmt: skip
+            trade["premium"] -= sum((n * p for (_, n), p in zip(dealt, prices, strict=True)), Fraction(0))
+            for (contract, n), price, name in zip(dealt, prices, ids, strict=True):
                 trade["legs"].append({"contract": contract, "n": n, "in": price, "id": name})
                 self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
             self.pay(trade, -cents(fee))
-            self.open.append(trade)
+            if not there:
+                self.open.append(trade)
             return
         trade = next(t for t in self.open if t["number"] == order["trade"])
-        told = dict(zip(order["legs"], prices, strict=True))
-        for leg in list(trade["legs"]):
-            price = told.get((leg["contract"], -leg["n"]))
-            if price is not None:
-                self.close_leg(trade, leg, price)
+        for (contract, n), price in zip(dealt, prices, strict=True):
+            leg = next(leg for leg in trade["legs"] if leg["contract"] == contract and leg["n"] == -n)
+            self.close_leg(trade, leg, price)
         self.pay(trade, -cents(fee))
         if trade["legs"]:
             return
         self.finish(trade, order["rule"], order["at"])
 
     def lapse(self) -> None:
-        self.orders = [
-            o for o in self.orders if o["kind"] == "close" or (not self.last and o["session"] == self.session)
-        ]
+        patience = self.set.get("patience", {"entry": ""})
+        for order in [o for o in self.orders if o["kind"] == "open"]:
+            over = self.last or order["session"] != self.session
+            if not over and patience["entry"] == "give_up":
+                waited, shares = self.waited(order), 1
+                way = patience["most"] - patience["start"]
+                if patience["step"] > 0 and way > 0:
+                    shares += math.ceil(way / patience["step"])
+                over = waited is not None and waited >= shares * patience["minutes"]
+            if not over:
+                continue
+            self.orders.remove(order)
+            for trade in [t for t in self.open if t["number"] == order["trade"] and not order.get("ending")]:
+                if self.set["leg_by_leg"]["rest"] == "undo":
+                    self.leave(trade, self.set["leg_by_leg"]["id"], True)
 
     # -- rules 3, 5, 9
     def mark(self) -> None:
@@ -226,17 +317,17 @@ class Reference(Picks):
     # -- rule 7
     def exits(self) -> None:
         for trade in list(self.open):
-            if any(o["trade"] == trade["number"] for o in self.orders):
+            mine = [o for o in self.orders if o["trade"] == trade["number"]]
+            if any(o["kind"] == "close" for o in mine):
                 continue
             there = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
             if not there:
                 continue
-            rule = next((r for r in trade["entry"]["leaves"] if self.leaves(r, trade)), None)
+            # legs of its entry that are still to come are waited for, but not with a loss
+            asked = [r for r in trade["entry"]["leaves"] if not mine or self.is_loss(r)]
+            rule = next((r for r in asked if self.leaves(r, trade)), None)
             if rule:
-                legs = [(leg["contract"], -leg["n"]) for leg in there]
-                self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at,
-                                    "session": self.session, "rule": rule["id"],
-                                    "loss": self.is_loss(rule)})  # fmt: skip
+                self.leave(trade, rule["id"], self.is_loss(rule))
 
     @staticmethod
     def is_loss(rule: dict[str, Any]) -> bool:
@@ -357,8 +448,8 @@ class Reference(Picks):
         number, self.next = self.next, self.next + 1
         if not self.last:
             self.orders.append(
-                {"kind": "open", "trade": number, "legs": picked, "at": self.at, "session": self.session, "entry": entry,
-                 "ids": ids, "lots": lots}
+                {"kind": "open", "trade": number, "legs": picked, "at": self.at, "since": self.at, "session": self.session,
+                 "entry": entry, "ids": ids, "lots": lots, "brought": Fraction(0)}
             )  # fmt: skip
 
     def judge(self, entry: dict[str, Any]) -> tuple[str, list[str], list[tuple[Contract, int]], int]:
@@ -367,7 +458,7 @@ class Reference(Picks):
             rests = self.session - self.rests.get(rule["id"], -999) <= rule.get("sessions", -1)
             if rests or (rule["rule"] in ("no_entry", "close_trades") and self.true_now(rule)):
                 return rule["id"], [], [], 0
-        count = len(self.open) + sum(o["kind"] == "open" for o in self.orders)
+        count = len({t["number"] for t in self.open} | {o["trade"] for o in self.orders if o["kind"] == "open"})
         for rule in entry["conditions"]:
             if rule["rule"] == "open_limit" and count >= rule["limit"]:
                 return rule["id"], [], [], 0
@@ -450,7 +541,6 @@ class Reference(Picks):
             there = [(leg["contract"], -leg["n"]) for leg in trade["legs"] if not self.over(leg["contract"])]
             if below == "report" or leaving or needs <= 0.005 or not there:
                 continue
-            self.orders.append({"kind": "close", "trade": trade["number"], "legs": there, "at": self.at,
-                                "session": self.session, "rule": self.limit["id"], "loss": True})  # fmt: skip
+            self.leave(trade, self.limit["id"], True)
             if below == "newest":
                 break

@@ -114,7 +114,11 @@ def random_strategy(rng: random.Random) -> dict[str, Any]:
         {"rule": "commission", "per_contract": rng.choice((0.0, 0.83)), "per_order": rng.choice((0.0, 1.5))},
         {"rule": "single_snapshots", "policy": rng.choice(("decide", "skip"))},
         {"rule": "doubtful_marks", "percent": rng.choice((20, 200)), "last": rng.choice(("wait", "act"))},
-    ]
+        {"rule": "leg_by_leg", "how": rng.choice(("sides", "each")), "rest": rng.choice(("undo", "keep"))},
+        {"rule": "patience", "start": rng.choice((-40, 0, 60)), "step": rng.choice((0, 30, 50)),
+         "minutes": rng.choice((1, 5, 10)), "most": rng.choice((20, 100)), "exit": rng.choice(("cross", "wait")),
+         "entry": rng.choice(("give_up", "wait", "cross"))},
+    ]  # fmt: skip
     days = ["mon", "tue", "wed", "thu", "fri"]
     return normalise(
         {
@@ -125,7 +129,7 @@ def random_strategy(rng: random.Random) -> dict[str, Any]:
             ],
             "legs": [*legs, *rng.sample(conditions, rng.choice((0, 0, 1)))],
             "size": [{"rule": "fixed_lots", "lots": rng.choice((1, 3))}],
-            "leave": rng.sample(leave, rng.randint(0, 4)), "orders": rng.sample(orders, rng.randint(0, 4)),
+            "leave": rng.sample(leave, rng.randint(0, 4)), "orders": rng.sample(orders, rng.randint(0, 5)),
             "limits": rng.choice(([], [{"rule": "capital", "entries": rng.choice(("allow", "refuse")),
                                         "below": rng.choice(("report", "newest", "all"))}])),
         }
@@ -155,7 +159,7 @@ def with_holes(rng: random.Random, snapshots: list[Snapshot]) -> list[Snapshot]:
 class RandomHistoriesTest(unittest.TestCase):
     tags = frozenset({"long"})
     maxDiff = 3000
-    entered = waiting = refused = called = 0
+    entered = waiting = refused = called = parted = unreached = undone = 0
 
     @settings(max_examples=80, deadline=None)
     @given(st.integers(0, 2**32 - 1))
@@ -189,6 +193,11 @@ class RandomHistoriesTest(unittest.TestCase):
             self.assertEqual(in_cuts(run_blocks, plan, timeline, cuts)[0], bytes_of(steps))
             equity_curve(timeline, steps, 0, len(timeline.times), CASH)
             type(self).entered += len(steps.closed)
+            type(self).parted += sum("legs" in r.values for r in steps.reasons if r.kind == "filled")
+            type(self).unreached += sum(
+                "limit" in r.values.get("message", "") for r in steps.reasons if r.kind == "lapsed"
+            )
+            type(self).undone += sum(t.rule == getattr(plan.working.by_leg, "id", None) for t in steps.closed)
             type(self).called += sum(r.kind == "call" for r in steps.reasons)
             type(self).refused += sum("needed" in r.values for r in steps.reasons if r.kind == "no entry")
             type(self).waiting += sum(
@@ -203,4 +212,7 @@ class RandomHistoriesTest(unittest.TestCase):
         assert cls.entered > 100, f"only {cls.entered} trades were closed: these histories prove too little"
         assert cls.called > 10, f"only {cls.called} times did capital not suffice any more"
         assert cls.refused > 10, f"only {cls.refused} entries were refused for capital"
+        assert cls.parted > 100, f"only {cls.parted} fills were of some legs of an order"
+        assert cls.unreached > 20, f"only {cls.unreached} entries were given up because their limit was not reached"
+        assert cls.undone > 10, f"only {cls.undone} entries that remained incomplete were undone"
         assert cls.waiting > 10, f"only {cls.waiting} legs wait for their settlement value: the holes prove too little"

@@ -54,7 +54,7 @@ def local(at: int) -> str:
 
 class WorkedExamplesTest(unittest.TestCase):
     def kinds(self, document: dict[str, Any]) -> dict[str, str]:
-        own = {s["id"]: s["rule"] for s in (*document["leave"], *document["limits"])}
+        own = {s["id"]: s["rule"] for s in (*document["leave"], *document["limits"], *document["orders"])}
         return own | {"settlement": "settlement"}
 
     def of_engine(
