@@ -101,6 +101,7 @@ def _aligned(
 def _fills(market: Market, decisions: Sequence[Decision], history: History) -> list[dict[str, Any]]:
     """What each order of the session was filled at: net price a lot in points, on both sides."""
     lived: dict[str, list[dict[str, Any]]] = {}
+    legs: dict[str, dict[str, int]] = {}
     ratios: dict[str, list[int]] = {}
     quanta: dict[str, Decimal] = {}
     asked: dict[str, int] = {}
@@ -109,6 +110,7 @@ def _fills(market: Market, decisions: Sequence[Decision], history: History) -> l
             asked[order["id"]] = order["lots"]
             traded = order_of(order, market.main.underlying.symbol).symbol
             quanta[order["id"]] = market.timeline(traded).underlying.quantum
+            legs[order["id"]] = {leg["leg_id"]: leg["contracts"] for leg in order["legs"]}
             ratios[order["id"]] = [leg["contracts"] // order["lots"] for leg in order["legs"]]
         for fill in row.fills:
             if fill["prices"]:
@@ -119,7 +121,9 @@ def _fills(market: Market, decisions: Sequence[Decision], history: History) -> l
         mine, other = lived.get(name), theirs.get(name)
         price, quantum = None, quanta.get(name, market.main.underlying.quantum)
         # where a leg settled before the rest was dealt there is no price of the whole
-        if mine and name in ratios and all(len(fill["prices"]) == len(ratios[name]) for fill in mine):
+        if mine and name in legs and any(fill.get("dealt") for fill in mine):
+            price = _in_parts(mine, legs[name], asked[name], quantum)
+        elif mine and name in ratios and all(len(fill["prices"]) == len(ratios[name]) for fill in mine):
             # the average of its parts, each by its lots
             parts = [sum(r * p for r, p in zip(ratios[name], fill["prices"], strict=True)) for fill in mine]
             lots = [fill["lots"] or asked[name] for fill in mine]
@@ -134,6 +138,18 @@ def _fills(market: Market, decisions: Sequence[Decision], history: History) -> l
             }
         )  # fmt: skip
     return sorted(out, key=lambda row: row["at"])
+
+
+def _in_parts(
+    fills: Sequence[dict[str, Any]], legs: Mapping[str, int], lots: int, quantum: Decimal
+) -> float | None:  # fmt: skip
+    """What a lot was filled at leg by leg, points; ``None``: legs of it were not dealt."""
+    left, paid = dict(legs), 0
+    for fill in fills:
+        for (name, contracts), parts in zip(fill.get("dealt") or left.items(), fill["prices"], strict=True):
+            paid += contracts * parts
+            left = {**left, name: left[name] - contracts}
+    return None if any(left.values()) else float(parts_to_price(round(paid / lots), quantum))
 
 
 def _tested_fills(history: History, since: int) -> dict[str, tuple[int, int]]:

@@ -18,7 +18,7 @@ from django.db.models import Exists, OuterRef, Q
 
 from config.push import notify
 from desk import beside
-from desk.carry_out import carry_out
+from desk.carry_out import carry_out, dealt_in
 from desk.deployed import document_of, plan_of, reason_words, state_of, symbol_of
 from desk.leader import still_leading
 from desk.models import Decision, Deployment, DeskFill, DeskOrder
@@ -26,6 +26,7 @@ from journal import services as journal
 from market.models import Venue
 from market.own import market_for
 from strell_core.engine.advance import advance
+from strell_core.engine.plan import Plan
 from strell_core.engine.state import (
     Advanced,
     ClosedTrade,
@@ -99,7 +100,7 @@ def decide(epoch: int, deployment_id: int, market: Market, begin: int, end: int)
     heard = False
     for index in range(begin, end):
         instant = int(timeline.times[index])
-        orders, fills, news = _untold(deployment, state, instant) if news else ([], [], False)
+        orders, fills, news = _untold(deployment, plan, state, instant) if news else ([], [], False)
         given = dataclasses.replace(state, orders=(*state.orders, *orders))
         advanced = advance(plan, given, Observation(market, index), fills)
         session = timeline.dates[int(timeline.session_of[index])]
@@ -133,11 +134,14 @@ def _has_news(deployment: Deployment) -> bool:
     return fills.union(ended.exclude(state__in=DeskOrder.ALIVE)).exists()
 
 
-def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[list[Order], list[Fill], bool]:
+def _untold(
+    deployment: Deployment, plan: Plan, state: EngineState, instant: int
+) -> tuple[list[Order], list[Fill], bool]:
     """What became of orders since the engine last heard, up to ``instant``; with the orders it does not
     (or no longer) know: made by hand or by protection, or lapsed before their fill came. And whether there are
     fills of ``instant`` or later, which a later snapshot is told of."""
     known = {order.id for order in state.orders}
+    asked = {order.id: order for order in state.orders}
     has = {order.id: {leg.contract for leg in order.legs} for order in state.orders}
     orders: list[Order] = []
     fills: list[Fill] = []
@@ -159,7 +163,11 @@ def _untold(deployment: Deployment, state: EngineState, instant: int) -> tuple[l
         # a leg that settled before the fill was heard of is no longer the order's
         dealt = [(ContractKey.parse(code), parts) for code, _, parts in fill.legs]
         prices = tuple(parts for contract, parts in dealt if name not in has or contract in has[name])
-        fills.append(Fill(name, fill.at, prices, fill.commission, None if whole else fill.lots, over and not whole))
+        of_legs = dealt_in(asked[name], fill) if name in asked and plan.working.by_leg is not None else ()
+        if of_legs:
+            fills.append(Fill(name, fill.at, prices, fill.commission, ended=over and order.left > 0, dealt=of_legs))
+        else:
+            fills.append(Fill(name, fill.at, prices, fill.commission, None if whole else fill.lots, over and not whole))
         fill.told = True
         fill.save(update_fields=["told"])
     ended = (

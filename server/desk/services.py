@@ -317,7 +317,7 @@ def reprice(order: DeskOrder, limit: int, who: str) -> None:
         return
     now = market_now(venue_of(order.account.underlying.symbol))
     if order.account.kind == PRACTICE:
-        order.new_limit = limit
+        order.new_limit, order.arrived_market = limit, now
         order.save()
         _message(order, "replace", limit)
         book.tell(

@@ -215,6 +215,8 @@ def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, 
         if item["kind"] == "entry":
             codes = item["values"]["contracts"]
             text = f"entered {labels(codes, history.underlying.symbol, several)}"
+            if "lapsed" in item["values"]:
+                text = f"{text}: not filled, {item['values']['lapsed']}"
         else:
             text = reason_text(declaration, item["truth"], item["values"], str)
         out.append(

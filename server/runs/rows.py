@@ -65,7 +65,8 @@ def waiting_words(history: Timeline, document: dict[str, Any], trade: ClosedTrad
     said = f" (sentence {number})" if number else ""
     end = "was never carried out" if leaving.done_at is None else f"was carried out on {_when(history, until)}"
     waited = f", {snapshots} snapshots later" if leaving.done_at is not None else f" on {snapshots} snapshots"
-    reason = f": without a valid quote was {why}" if why else ""
+    limited = not why and any(s.rule == "patience" and not s.off for s in sheet(document).sentences)
+    reason = f": without a valid quote was {why}" if why else ": its limit was not reached before" if limited else ""
     return f"What was decided on {_when(history, leaving.decided_at)}{said} {end}{waited}{reason}."
 
 

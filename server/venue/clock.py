@@ -49,6 +49,18 @@ def is_open(venue: Venue) -> bool:
     return session.open <= market_now(venue) < session.close
 
 
+def traded_since(venue: Venue, instant: int) -> int:
+    """Seconds of sessions from an instant, which lies in one, until now."""
+    calendar, now = calendar_for(venue.underlying), market_now(venue)
+    since, today = calendar.local(instant).date(), session_of(venue)
+    if since >= today.date:
+        return max(0, now - instant)
+    begun = calendar.session(since)
+    between = (one for one in calendar.sessions if since < one.date < today.date)
+    nights_left_out = sum(one.close - one.open for one in between)
+    return max(0, begun.close - instant) + nights_left_out + max(0, now - today.open)
+
+
 def open_venue(underlying: Underlying, scenario: dict[str, object], session: dt.date, at: int) -> Venue:
     """Connect the practice exchange to an underlying, standing at ``at``."""
     return Venue.objects.create(

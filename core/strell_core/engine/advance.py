@@ -24,8 +24,9 @@ from strell_core.engine.state import (
     Order,
     OrderLeg,
     TradeState,
+    in_lots,
 )
-from strell_core.engine.step import closing_legs, in_lots
+from strell_core.engine.step import closing_legs
 from strell_core.market.market import Observation
 from strell_core.market.timeline import ChainView
 from strell_core.measures.frames import (
@@ -46,6 +47,9 @@ from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
 
 SKIPPED = {MISSED: "no snapshot near the decision time", POLICY_SKIP: "single-snapshot session"}
 """Why an entry is not looked at, by its schedule's status."""
+NO_SNAPSHOT_LEFT, NO_QUOTES = "no snapshot was left in the session", "no usable quotes"
+NOT_REACHED, UNTIL_THE_END = "its limit was not reached", " until the session ended"
+"""Why an order to open or adjust came to nothing."""
 
 
 @dataclass(frozen=True)
@@ -182,8 +186,7 @@ class Decisions(Limits):
             if order.purpose == "open" and order.trade in self.trades:
                 self.given_up(order)
                 continue
-            why = "its limit was not reached" if patient else "no usable quotes"
-            told = why if over else f"{why} until the session ended"
+            told = (NOT_REACHED if patient else NO_QUOTES) + ("" if over else UNTIL_THE_END)
             self.say("lapsed", order.trade, order.rule, None, {"message": told})
 
     # (3) marks and paths
@@ -288,7 +291,7 @@ class Decisions(Limits):
         told = {**values, "contracts": [leg.contract.code for leg in legs if leg.contracts]}
         self.say("moved", trade.number, rule, TRUE, told)
         if self.timeline.last_of_several[self.index]:
-            self.say("lapsed", trade.number, rule, None, {"message": "no snapshot was left in the session"})
+            self.say("lapsed", trade.number, rule, None, {"message": NO_SNAPSHOT_LEFT})
             return True
         self.intend(Order(
             f"{trade.number}-adjust-{rule}", "adjust", trade.number, in_lots(self.lots_held(trade), legs), legs,
@@ -350,7 +353,7 @@ class Decisions(Limits):
         self.say("entry", number, rule, TRUE, told)
         last = self.timeline.last_of_several[self.index]
         if last:
-            self.say("lapsed", number, rule, None, {"message": "no snapshot was left in the session"})
+            self.say("lapsed", number, rule, None, {"message": NO_SNAPSHOT_LEFT})
             return
         self.intend(Order(
             f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, told,

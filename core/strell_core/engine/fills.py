@@ -84,7 +84,7 @@ def match(
             continue
         dealt = [(leg.leg_id, leg.contracts * lots // part.lots) for leg in turn]
         costs = commission(plan, ((leg.contract, n) for leg, (_, n) in zip(turn, dealt, strict=True)))
-        if last and not order.turn_at and (lots == order.lots or plan.working.by_leg is None):
+        if last and (lots == order.lots or plan.working.by_leg is None):
             fills.append(Fill(order.id, instant, found, costs, None if lots == order.lots else lots))
         else:
             fills.append(Fill(order.id, instant, found, costs, dealt=tuple(dealt)))

@@ -122,7 +122,11 @@ class Order:
         rest = self.of_legs([leg for leg in legs if leg.contracts])
         if self.least is not None and rest.legs:
             rest = changed(rest, least=-((premium_of(part.legs, fill.prices) - self.least * self.lots) // rest.lots))
-        return part, changed(rest, turn_at=fill.at) if rest.legs else None
+        if not rest.legs:
+            return part, None
+        # what was dealt in part goes on as it is
+        begun = {leg.leg_id for leg in rest.legs} & there.keys()
+        return part, rest if begun else changed(rest, turn_at=fill.at)
 
 
 @dataclass(frozen=True)

@@ -225,7 +225,7 @@ class Step:
         )  # fmt: skip
         opening = premium_of(order.legs, fill.prices)
         legs = self._joined(trade, order, fill)
-        if not fill.dealt:
+        if self.plan.working.by_leg is None:
             lots = trade.lots + order.lots
         elif before is not None:
             lots = trade.lots
@@ -235,7 +235,7 @@ class Step:
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         self.trades[trade.number] = trade
-        told = {"kind": "open", "premium": opening, **self._beyond(order)}
+        told: dict[str, Any] = {"kind": "open", "premium": opening, **self._beyond(order)}
         if fill.dealt:
             told["legs"] = [name for name, _ in fill.dealt]
         self.say("filled", trade.number, order.rule, None, told)
@@ -283,7 +283,7 @@ class Step:
             trade = changed(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
         if complete and order.purpose == "adjust":
             trade = changed(trade, adjustments=trade.adjustments + 1)
-        told = {"kind": order.purpose, "pnl": trade.realised, **self._beyond(order)}
+        told: dict[str, Any] = {"kind": order.purpose, "pnl": trade.realised, **self._beyond(order)}
         if fill.dealt:
             told |= {"legs": [name for name, _ in fill.dealt], "more": not complete}
         self.say("filled", trade.number, order.rule, None, told)

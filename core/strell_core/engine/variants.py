@@ -18,7 +18,7 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine import capital
-from strell_core.engine.advance import SKIPPED, decide_entry
+from strell_core.engine.advance import NO_QUOTES, NO_SNAPSHOT_LEFT, SKIPPED, UNTIL_THE_END, decide_entry
 from strell_core.engine.lives import NEVER, Beyond, End, Lives, Opening
 from strell_core.engine.plan import EVERYTHING, EntryPlan, Plan
 from strell_core.engine.state import OrderLeg, Reason, ReasonKind
@@ -308,7 +308,7 @@ class _Walk:
     def _say(
         self, entry: _Entry, index: int, kind: ReasonKind, rule: str, truth: int | None, values: Mapping[str, Any]
     ) -> None:
-        number = self.made if kind == "entry" else None
+        number = self.made if kind in ("entry", "lapsed") else None
         reason = Reason(int(self.timeline.times[index]), kind, number, rule, truth, values)
         self.said.append((index, entry.plan.id, reason))
 
@@ -326,8 +326,13 @@ class _Walk:
             self._say(entry, index, "entry", entry.plan.entry.schedule.id, TRUE, told)
         self.entered[entry.plan.entry.id] = session, times + 1
         if self.timeline.last_of_several[index]:
+            if self.tells:
+                self._say(entry, index, "lapsed", entry.plan.entry.schedule.id, None, {"message": NO_SNAPSHOT_LEFT})
             return
         lived = self.shared.lived(self.plan, entry, index, picked)
+        if self.tells and lived.opening.trade is None and lived.opening.moment < 2 * self.shared.end - 1:
+            told = {"message": NO_QUOTES + UNTIL_THE_END}
+            self._say(entry, index, "lapsed", entry.plan.entry.schedule.id, None, told)
         self.there.append(lived)
         self.changes = min(self.changes, lived.ended if lived.opening.trade is not None else lived.opening.moment)
         if lived.opening.trade is not None:

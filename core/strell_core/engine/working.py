@@ -49,7 +49,11 @@ class Patience:
 
     def stands(self, elapsed: int) -> int:
         """The share of the limit that stands from ``elapsed`` seconds on."""
-        return self._share(elapsed // self.seconds)
+        return self._share(self.reached(elapsed))
+
+    def reached(self, elapsed: int) -> int:
+        """The step that stands from ``elapsed`` seconds on; one more than all of them: its time is over."""
+        return min(elapsed // self.seconds, self.steps + 1)
 
     def _share(self, step: int) -> int:
         step = max(0, min(step, self.steps))

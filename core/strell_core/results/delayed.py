@@ -1,13 +1,15 @@
-"""Decisions to leave: when each was done, and what stood in the way meanwhile (semantics rule 8)."""
+"""Decisions and what came of them: exits with when each was done and what stood in the way meanwhile, entries that were
+not filled (semantics rule 8)."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from strell_core.engine.run import History
+from strell_core.engine.state import Reason
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import Timeline, valid_quotes
 
@@ -50,6 +52,16 @@ def leavings(history: History, timeline: Timeline, last: int) -> list[Leaving]:
         late = trade not in held or last - session(decided) > 1
         out.append(Leaving(trade, rule, decided, None, late))
     return out
+
+
+def unfilled(reasons: Sequence[Reason]) -> dict[int, str]:
+    """Trades that an order was to open and none of which was filled, each with what it said in the end."""
+    filled = {reason.trade for reason in reasons if reason.kind == "filled"}
+    return {
+        reason.trade: str(reason.values["message"])
+        for reason in reasons
+        if reason.kind == "lapsed" and reason.trade is not None and reason.trade not in filled
+    }
 
 
 def delayed(history: History, timeline: Timeline, last: int) -> list[Leaving]:

@@ -16,7 +16,7 @@ from strell_core.engine.settlement import expired
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.results import again, bootstrap, metrics
-from strell_core.results.delayed import delayed
+from strell_core.results.delayed import delayed, unfilled
 from strell_core.results.equity import EquityCurve
 
 Kind = Literal["money", "share", "ratio", "count", "date", "flag"]
@@ -231,6 +231,7 @@ FIGURES: dict[str, Figure] = {
         Figure("ruined_on", "All lost on", "date", "Session at whose end equity was lost; the run ends there.", _ruined_on, True),
         Figure("awaiting_value", "Waiting for a settlement", "count", "Open trades with a leg that has come to its settlement, whose official value is not recorded: they are carried at their last marks.", lambda run: run.waits, True),
         Figure("beyond_size", "Beyond the quoted size", "count", "Fills of more lots than were quoted, where the history tells sizes: no quote says what the rest would have cost.", lambda run: sum("quoted" in r.values for r in run.history.reasons if r.kind == "filled"), True),
+        Figure("entries_unfilled", "Entries not filled", "count", "Entries whose order came to nothing: a leg had no usable quote, or the limit was not reached, until it ended.", lambda run: len(unfilled(run.history.reasons)), True),
         Figure("exits_delayed", "Decided, not carried out", "count", "Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.", _exits_delayed, True),
     )
 }  # fmt: skip

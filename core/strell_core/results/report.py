@@ -14,7 +14,7 @@ from strell_core.market.market import Market, market_of
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED
-from strell_core.results.delayed import Leaving, leavings
+from strell_core.results.delayed import Leaving, leavings, unfilled
 from strell_core.results.equity import EquityCurve, equity_curve
 from strell_core.results.figures import Finished, figures, intervals
 from strell_core.results.still_open import StillOpen, still_open
@@ -74,10 +74,16 @@ def _ended(timeline: Timeline, history: History, end: int) -> int:
 
 
 def decisions(reasons: Iterable[Reason]) -> list[dict[str, Any]]:
-    """Of what a run said that of its decision times."""
-    kinds_of_decision = ("entry", "no entry", "skipped")
+    """Of what a run said that of its decision times; of an entry that came to nothing why."""
+    kinds_of_decision, reasons = ("entry", "no entry", "skipped"), list(reasons)
+    lapsed = unfilled(reasons)
+
+    def values(reason: Reason) -> dict[str, Any]:
+        said = {"lapsed": lapsed[reason.trade]} if reason.kind == "entry" and reason.trade in lapsed else {}
+        return {**reason.values, **said}
+
     return [
-        {"at": r.at, "kind": r.kind, "rule": r.rule, "truth": r.truth, "values": dict(r.values), "trade": r.trade}
+        {"at": r.at, "kind": r.kind, "rule": r.rule, "truth": r.truth, "values": values(r), "trade": r.trade}
         for r in reasons
         if r.kind in kinds_of_decision
     ]

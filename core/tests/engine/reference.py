@@ -205,7 +205,7 @@ class Reference(Picks):
             )
         limit = self.fill_prices(order, legs, Fraction(share, 100), before, False)
         if limit is not None:
-            whole = len(legs) == len(order["legs"]) and "turn_session" not in order
+            whole = len(legs) == len(order["legs"]) and "parted" not in order
             lots = order["lots"] if whole else math.gcd(*(n for _, n in legs))
             most = math.floor(sum((n * p for (_, n), p in zip(legs, limit, strict=True)), Fraction(0)) / lots) * lots
             if sum(n * p for (_, n), p in zip(legs, found, strict=True)) <= most:
@@ -252,7 +252,7 @@ class Reference(Picks):
                 order["ids"] = [order["ids"][place] for place in left]
                 order["brought"] -= sum((n * p for (_, n), p in zip(dealt, prices, strict=True)), Fraction(0))
             order["legs"] = [order["legs"][place] for place in left]
-            order["since"], order["turn_session"] = self.at, self.session
+            order["since"], order["turn_session"], order["parted"] = self.at, self.session, True
         costs = self.set.get("commission", {"per_contract": 0.8, "per_order": 0})
         fee = Fraction(str(costs["per_contract"])) * sum(abs(n) for _, n in dealt) + Fraction(str(costs["per_order"]))
         if order["kind"] == "open":

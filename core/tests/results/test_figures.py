@@ -52,6 +52,8 @@ def run() -> Finished:
             Reason(at("06 17:30"), "filled", 3, "", values={"kind": "open"}),
             Reason(at("07 15:40"), "call", None, "capital", values={"needed": 1.0}),
             Reason(at("06 17:30"), "left", 9, "stop"),
+            Reason(at("06 17:30"), "lapsed", 2, "roll", values={"message": "an adjustment of what was filled"}),
+            Reason(at("07 17:30"), "lapsed", 11, "when", values={"message": "its limit was not reached"}),
         ],
         closed=[
             closed(1, "05 15:45", "60", "1.60"), closed(2, "06 15:40", "-40", "1.60"),
@@ -99,7 +101,7 @@ class FiguresTest(unittest.TestCase):
             "daily_skew": skew, "worst_day": -60.0, "worst_day_date": "2026-10-07",
             "costs": 8.8, "credit_taken": 380.0, "sessions": 6, "single_sessions": 4, "stale_sessions": 2,
             "open_trades": 2, "capital_limited": False, "capital_refused": 1, "capital_calls": 1,
-            "ruined_on": "2026-10-12", "awaiting_value": 1, "beyond_size": 1, "exits_delayed": 1,
+            "ruined_on": "2026-10-12", "awaiting_value": 1, "beyond_size": 1, "exits_delayed": 1, "entries_unfilled": 1,
         }  # fmt: skip
         self.assertEqual(set(found), set(expected))
         for name, value in expected.items():
@@ -121,7 +123,7 @@ class FiguresTest(unittest.TestCase):
         zero = {
             "trades_count", "intraday_count", "closing_count", "drawdown_sessions", "longest_flat", "sessions",
             "single_sessions", "stale_sessions", "open_trades", "capital_refused", "capital_calls", "awaiting_value",
-            "beyond_size", "exits_delayed",
+            "beyond_size", "exits_delayed", "entries_unfilled",
         }  # fmt: skip
         shares = {"max_drawdown": 0.0, "time_in_market": 0.0}
         flags = {"drawdown_recovered": True, "capital_limited": True}

@@ -29,7 +29,15 @@ BESIDE = (
     "time_in_market", "longest_flat", "costs",
 )  # fmt: skip
 """Figures that are set side by side."""
-TOLD_IN_HEAD = ("ruined_on", "exits_delayed", "capital_refused", "capital_calls", "awaiting_value", "beyond_size")
+TOLD_IN_HEAD = (
+    "ruined_on",
+    "exits_delayed",
+    "capital_refused",
+    "capital_calls",
+    "awaiting_value",
+    "beyond_size",
+    "entries_unfilled",
+)
 """Figures that say what to beware of; told at the head when there is something to tell."""
 
 

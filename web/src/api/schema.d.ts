@@ -4451,6 +4451,11 @@ export interface components {
              */
             beyond_size: number | null;
             /**
+             * Entries Unfilled
+             * @description Entries whose order came to nothing: a leg had no usable quote, or the limit was not reached, until it ended.
+             */
+            entries_unfilled: number | null;
+            /**
              * Exits Delayed
              * @description Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.
              */

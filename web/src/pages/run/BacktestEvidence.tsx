@@ -209,6 +209,11 @@ function RunHead({
           {plural(figures.beyond_size, "fill")} beyond the quoted size
         </span>
       )}
+      {!!figures?.entries_unfilled && (
+        <span className="pill" title={words("entries_unfilled")}>
+          {plural(figures.entries_unfilled, "entry", "entries")} not filled
+        </span>
+      )}
       {!!figures?.awaiting_value && (
         <span className="pill border-loss text-loss" title={words("awaiting_value")}>
           {plural(figures.awaiting_value, "trade waits", "trades wait")} for a settlement value
