@@ -17,10 +17,10 @@ from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.market.market import Market, Observation
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import TRUE, TRUTH_WORDS, Account
+from strell_core.measures.frames import FALSE, TRUE, TRUTH_WORDS, Account, just_opened
 from strell_core.pricing.held import Holding
 from strell_core.selection.select import LegChoice, Selection
-from strell_core.strategy import catalogue, kinds
+from strell_core.strategy import catalogue, conditions, kinds
 from strell_core.strategy.document import parse
 from strell_core.strategy.kinds import EntryFrame
 from strell_core.strategy.reasons import reason_text
@@ -30,8 +30,8 @@ from strell_core.strategy.sentences import sheet
 RUNNERS_UP = 6
 Looks = npt.NDArray[np.int64]
 """Indices of decision times."""
-EMPTY = Account(0, 0, lambda: (50_000.0, 50_000.0))
-"""In a preview nothing is open, and the account is one of 50 000."""
+CASH = 50_000.0
+"""In a preview the account was just opened with so much money: nothing is open, nothing was lost yet."""
 LOOKS_BACK = 250
 """Decision times that are looked at for when a condition was last true."""
 STATUS_TEXT = {
@@ -51,15 +51,16 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     looks = entry.schedule.looks(history, 0, len(history.times))
     last = int(looks[-1]) if len(looks) else len(history.times) - 1
     index = last if at is None else instant_of(history, at)
-    decision = decide_entry(entry, Observation(whole, index), EMPTY, RUNNERS_UP, thorough=True)
+    decision = decide_entry(entry, Observation(whole, index), _account(entry), RUNNERS_UP, thorough=True)
+    barred = _barred(plan, entry, whole, index)
     local = history.calendar.local(int(history.times[index]))
     status = entry.schedule.status(history, index)
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(there.spot[index]) / 100, "symbol": entry.entry.underlying,
-        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered, "said_no": _said_no(decision), "last_true": _last_true(entry, whole, looks[looks < index], decision),
-        "entry": entry.id, "entries": [_in_short(item, whole, index) for item in plan.entries],
-        "neighbours": _neighbours(history, looks, index), "verdicts": _verdicts(document, decision),
+        "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered and not any(barred.values()), "said_no": _no_of_all(barred, decision), "last_true": _last_true(entry, whole, looks[looks < index], decision),
+        "entry": entry.id, "entries": [_in_short(plan, item, whole, index) for item in plan.entries],
+        "neighbours": _neighbours(history, looks, index), "verdicts": _verdicts(document, decision, barred),
         "legs": [_leg(there, index, choice) for choice in decision.selection.choices] if decision.selection else [],
         "single": bool(history.is_single[index]), "structure": None,
     }  # fmt: skip
@@ -68,11 +69,37 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     return out
 
 
-def _in_short(entry: EntryPlan, whole: Market, index: int) -> dict[str, Any]:
+def _account(entry: EntryPlan) -> Account:
+    return just_opened(CASH, entry.entry.underlying)
+
+
+def _in_short(plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[str, Any]:
     """Whether an entry would enter, and which sentence says no."""
-    decision = decide_entry(entry, Observation(whole, index), EMPTY)
-    due = entry.schedule.status(whole.main, index) == DUE
-    return {"id": entry.id, "due": due, "enters": decision.entered, "said_no": _said_no(decision)}
+    decision, barred = (
+        decide_entry(entry, Observation(whole, index), _account(entry)),
+        _barred(plan, entry, whole, index),
+    )
+    due, no = entry.schedule.status(whole.main, index) == DUE, _no_of_all(barred, decision)
+    return {"id": entry.id, "due": due, "enters": decision.entered and not any(barred.values()), "said_no": no}
+
+
+def _barred(plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[str, str]:
+    """Limits that let nothing be entered while they hold, in the sheet's order: what one says that does hold or cannot be
+    told, nothing of one that does not."""
+    frame = EntryFrame(Observation(whole, index), _account(entry), entry.entry.underlying).frame()
+    out = {}
+    for rule in plan.strategy.guards:
+        kind = kinds.limit_rules[rule.kind]
+        if kind.bars:
+            truth = int(conditions.truths(rule.params, frame)[0])
+            said = reason_text(kind.declaration, truth, conditions.told(rule.params, frame), str)
+            out[rule.id] = "" if truth == FALSE else said
+    return out
+
+
+def _no_of_all(barred: dict[str, str], decision: EntryDecision) -> str | None:
+    """Id of the sentence that says no first: limits are asked before everything else."""
+    return next((name for name, said in barred.items() if said), _said_no(decision))
 
 
 def _asked(history: Timeline, index: int, at: str | None) -> str | None:
@@ -95,7 +122,7 @@ def _last_true(entry: EntryPlan, whole: Market, before: Looks, decision: EntryDe
     if rule is None or not len(looks):
         return None
     for at in reversed(looks.tolist()):
-        frame = EntryFrame(Observation(whole, at), EMPTY, entry.entry.underlying)
+        frame = EntryFrame(Observation(whole, at), _account(entry), entry.entry.underlying)
         if kinds.enter_conditions[rule.kind].judge(frame, rule.params).truth == TRUE:
             return f"last true on {whole.date(at):%-d %b %Y}"
     return f"not true at any of the {len(looks)} decision times before"
@@ -110,9 +137,16 @@ def _neighbours(history: Timeline, found: Looks, index: int) -> dict[str, str | 
     return {"before": local(found[found < index], -1), "after": local(found[found > index], 0)}
 
 
-def _verdicts(document: dict[str, Any], decision: EntryDecision) -> list[dict[str, Any]]:
+def _verdicts(document: dict[str, Any], decision: EntryDecision, barred: dict[str, str]) -> list[dict[str, Any]]:
     out = []
     for sentence in sheet(document).sentences:
+        if sentence.id in barred:
+            said = barred[sentence.id]
+            out.append(
+                {"id": sentence.id, "number": sentence.number, "truth": TRUTH_WORDS[FALSE if said else TRUE],
+                 "text": said or "bars nothing", "sentence": sentence.text}
+            )  # fmt: skip
+            continue
         found = next((verdict for key, verdict in decision.verdicts if key == sentence.id), None)
         if found is None or sentence.off:
             continue

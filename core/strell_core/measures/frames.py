@@ -188,6 +188,12 @@ class Account:
     """How often its entries were made in this session."""
 
 
+def just_opened(cash: float, symbol: str) -> Account:
+    """An account with so much money in which nothing was done yet."""
+    none = Ended(0, None, 0, 0.0)
+    return Account(0, 0, lambda: (cash, cash), past=lambda: Past(none, none, cash, cash, ()), symbol=symbol)
+
+
 @dataclass(frozen=True)
 class Frame:
     """Where values are asked for: snapshots ``[begin, end)`` of a market's clock, and what there is beside it."""

@@ -259,6 +259,43 @@ class PreviewTest(DemoTestCase):
         self.assertIn("needs at least 500", verdicts[6]["text"])
         self.assertIsNotNone(found["structure"], "the structure is shown all the same")
 
+    def of_the_account(self, sizes: dict[str, Any] | None = None, **limits: Any) -> dict[str, Any]:
+        """The preview of rules that ask for the account's past."""
+        from strategies import services
+
+        asking = document()
+        asking["limits"] = [
+            {
+                "rule": "no_entry",
+                "left": {"measure": "losses_today", "of": "all"},
+                "is": "at least",
+                "right": 1,
+                **limits,
+            }
+        ]
+        if sizes:
+            asking["entries"][0]["size"] = [sizes]
+        return self.preview("2026-11-04T15:45", services.create(self.mara, services.checked(asking)))[1]
+
+    def test_the_account_of_a_preview_was_just_opened(self) -> None:
+        lots = {
+            "rule": "value_lots",
+            "value": {"measure": "scaled", "of": {"measure": "below_high"}, "times": 1, "plus": 3},
+        }
+        found = self.of_the_account(lots)
+        self.assertEqual((found["enters"], found["said_no"]), (True, None))
+        self.assertEqual(found["structure"]["lots"], 3, "it stands at its high")
+        (limit,) = [v for v in found["verdicts"] if v["sentence"].startswith("No entry while")]
+        self.assertEqual((limit["truth"], limit["text"]), ("true", "bars nothing"))
+
+    def test_a_limit_that_holds_says_no_before_everything_else(self) -> None:
+        found = self.of_the_account(**{"is": "below"})
+        (limit,) = [v for v in found["verdicts"] if v["sentence"].startswith("No entry while")]
+        self.assertEqual((found["enters"], found["said_no"], limit["truth"]), (False, limit["id"], "false"))
+        self.assertIn("0", limit["text"])
+        self.assertEqual([entry["enters"] for entry in found["entries"]], [False])
+        self.assertIsNotNone(found["structure"])
+
     def test_no_expiration_in_the_range(self) -> None:
         from strategies import services
 

@@ -21,12 +21,12 @@ ENTERED = Declaration(
 )  # fmt: skip
 EQUITY = Declaration(
     id="equity", section="measure", title="Equity", sentence="equity", params=(),
-    explains="Cash and open trades at mid, of the run or deployment, in money. Not known in a preview.", example="equity",
+    explains="Cash and open trades at mid, of the run or deployment, in money.", example="equity",
     words=("account", "balance"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 FREE = Declaration(
     id="free_capital", section="measure", title="Free capital", sentence="free capital", params=(),
-    explains="Equity less what open trades and opening orders need by the strategy-based rules, in money. Not known in a preview.",
+    explains="Equity less what open trades and opening orders need by the strategy-based rules, in money.",
     example="free capital", words=("margin", "buying power"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 

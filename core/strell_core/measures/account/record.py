@@ -9,7 +9,7 @@ from strell_core.measures.position.exposure import net_greek
 from strell_core.measures.sensitivities import NAMES
 
 OF = Param("of", "choice", "Of", "all", choices={"all": "the strategy", "entry": "this entry"})
-COUNTED = "A loss is a closed trade that lost money, costs included. Not known in a preview."
+COUNTED = "A loss is a closed trade that lost money, costs included."
 IN_A_ROW = Declaration(
     id="losses_in_a_row", section="measure", title="Losses in a row", sentence="losses in a row of {of}", params=(OF,),
     explains=f"Closed trades since the last one that was no loss. {COUNTED}", example="losses in a row of the strategy",
@@ -27,18 +27,18 @@ LOST = Declaration(
 )  # fmt: skip
 REALISED = Declaration(
     id="realised_today", section="measure", title="P/L realised today", sentence="P/L that {of} realised today", params=(OF,),
-    explains="Of trades closed in this session, in money, costs included. Not known in a preview.", example="P/L that the strategy realised today",
+    explains="Of trades closed in this session, in money, costs included.", example="P/L that the strategy realised today",
     words=("daily", "closed"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 TODAY = Declaration(
     id="pnl_today", section="measure", title="P/L today", sentence="P/L today", params=(),
-    explains="Equity now less equity at the last session's end, in money. Not known in a preview.", example="P/L today",
+    explains="Equity now less equity at the last session's end, in money.", example="P/L today",
     words=("daily loss", "day stop", "session"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 BELOW_HIGH = Declaration(
     id="below_high", section="measure", title="Equity below its high", sentence="equity below its high in {unit}",
     params=(Param("unit", "choice", "In", "percent", choices={"percent": "%", "money": "money"}),),
-    explains="The highest equity of all session ends so far less equity now, 0 at a new high. Not known in a preview.",
+    explains="The highest equity of all session ends so far less equity now, 0 at a new high.",
     example="equity below its high in %", words=("drawdown", "high-water mark"), scope="account", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 GREEK = Declaration(
@@ -48,7 +48,7 @@ GREEK = Declaration(
         Param("of", "choice", "Of", "all", choices={"all": "all open trades", "underlying": "open trades of this underlying"}),
     ),
     explains="As of a position, of all of them together, in money; 0 without any. Deltas of several underlyings are added up as they are: "
-    "money for a point of each. Unvalued while a leg has none, and in a preview.",
+    "money for a point of each. Unvalued while a leg has none.",
     example="the delta of all open trades", words=("net delta", "exposure", "vega", "limit"), scope="account", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 TRADE = Declaration(
@@ -58,7 +58,7 @@ TRADE = Declaration(
         Param("what", "choice", "What", "pnl", choices={"pnl": "P/L", "days": "calendar days held", "move": "the underlying's move since entry"}),
     ),
     explains="P/L at mid in money, calendar days since it was opened, or the underlying's move since in percent. Worst is lowest in P/L at mid. "
-    "Without an open trade it does not exist; not known in a preview.",
+    "Without an open trade it does not exist.",
     example="P/L of the newest open trade", words=("scale in", "ladder", "add", "average down", "distance"), scope="account", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 
