@@ -436,3 +436,104 @@ class StripStory(BrowserTestCase):
         self.page.keyboard.press("Control+z")
         expect(strip).to_contain_text("Every decision time of revision 3")
         expect(entries).to_have_text(before)
+
+
+class KeyboardStory(BrowserTestCase):
+    """Nothing but keys, from the empty sheet of a starter to rules of every section."""
+
+    def press(self, *keys: str) -> None:
+        for key in keys:
+            self.page.keyboard.press(key)
+
+    def focused(self) -> str:
+        """What has the focus, by the name that is read out."""
+        name: str = self.page.evaluate(
+            """() => {
+                const at = document.activeElement
+                if (at === document.body) return ""
+                return at.getAttribute("aria-label") || at.labels?.[0]?.innerText || at.innerText || ""
+            }"""
+        )
+        return name.replace("\n", " ")
+
+    def tab_to(self, name: str, most: int = 12) -> None:
+        """Go on with Tab until something of that name has the focus; it must be near."""
+        for _ in range(most):
+            if name in self.focused():
+                return
+            self.press("Tab")
+        self.fail(f"{name} is more than {most} Tabs away, the focus is on {self.focused()!r}")
+
+    def stands_on(self, name: str) -> None:
+        """Wait until the focus is there."""
+        self.page.wait_for_function(
+            "name => (document.activeElement.getAttribute('aria-label') ?? '').startsWith(name)", arg=name
+        )
+
+    def add(self, words: str, sentence: str) -> None:
+        """Add a sentence by what it is about; the focus stands on its first value then."""
+        self.press("a")
+        expect(self.page.get_by_placeholder("Search: delta, stop")).to_be_focused()
+        self.page.keyboard.type(words)
+        self.press("Enter")
+        expect(self.page.get_by_role("dialog")).to_be_hidden()
+        expect(self.page.locator("[data-sentence]").filter(has_text=sentence)).to_be_in_viewport()
+        self.page.wait_for_function(
+            "text => document.activeElement.closest('[data-sentence]')?.innerText.replace(/\\s+/g, ' ').includes(text)",
+            arg=sentence,
+        )
+
+    def test_a_sheet_is_written_without_a_mouse(self) -> None:
+        self.sign_in()
+        self.tab_to("New strategy", 20)
+        self.press("Enter")
+        expect(self.page.get_by_role("dialog").get_by_label("Name")).to_be_focused()
+        self.page.keyboard.type("By keys alone")
+        expect(self.page.get_by_role("radio", name="Iron condor", exact=True)).to_be_visible()
+        self.tab_to("Short put")
+        for _ in range(40):
+            if self.page.get_by_role("radio", name="Iron condor", exact=True).is_checked():
+                break
+            self.press("ArrowDown")
+        self.tab_to("Write it", 4)
+        self.press("Enter")
+        expect(self.page.get_by_role("heading", name="By keys alone")).to_be_visible()
+
+        # an order of the sheet, and a limit of another measure than the one it comes with
+        self.add("leg by leg", "Limit orders deal what is bought first")
+        self.press("Enter", "ArrowRight", "Space")
+        self.tab_to("Change")
+        self.press("Enter")
+        expect(self.page.get_by_text("one leg after another, what is bought first")).to_be_visible()
+        self.stands_on("one leg after another, what is bought first, change")
+        self.add("no entry while", "No entry while losses of the strategy today is at least 1")
+        self.press("Enter")
+        self.tab_to("Choose something else")
+        self.press("Enter")
+        self.page.keyboard.type("below its high")
+        self.press("Enter")
+        self.tab_to("Change")
+        self.press("Enter")
+        limit = self.page.locator("[data-sentence]").filter(has_text="No entry while")
+        expect(limit).to_contain_text("equity below its high in % is at least 1")
+        # the sentence reads otherwise now: what had the focus is gone, another value of it has it
+        self.page.wait_for_function("() => document.activeElement.closest('[data-sentence]') !== null")
+        self.tab_to("1, change", 4)
+        self.press("Enter", "Control+a")
+        self.page.keyboard.type("7.5")
+        self.press("Enter")
+        expect(limit).to_contain_text("is at least 7.5")
+
+        # from sentence to sentence, moved and taken out again
+        self.press("s")
+        self.assertIn("change", self.focused())
+        first = self.page.evaluate("() => document.activeElement.closest('[data-sentence]').dataset.sentence")
+        self.press("ArrowDown")
+        second = self.page.evaluate("() => document.activeElement.closest('[data-sentence]').dataset.sentence")
+        self.press("ArrowUp")
+        self.assertNotEqual(first, second)
+        self.assertEqual(
+            first, self.page.evaluate("() => document.activeElement.closest('[data-sentence]').dataset.sentence")
+        )
+        self.press("Control+z")
+        expect(limit).to_contain_text("is at least 1")

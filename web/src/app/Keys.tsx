@@ -13,7 +13,10 @@ const KEYS: [string, [string, string][]][] = [
   [
     "Sheet",
     [
+      ["S", "go to the first sentence"],
+      ["↑ ↓", "from sentence to sentence"],
       ["Tab, Enter", "go to a value, change it"],
+      ["A", "add a sentence"],
       ["Alt ↑ ↓", "move the sentence in which the focus is"],
       ["Ctrl Z", "take back the latest change"],
       ["1 2 3 4", "Rules, Backtest, Replay, Paper"],

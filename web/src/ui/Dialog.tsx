@@ -1,8 +1,8 @@
 import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
-import type { ReactNode } from "react";
+import { type ReactNode, useRef } from "react";
 
-/** A window over the page, closed by Escape. */
+/** A window over the page, closed by Escape. The focus goes back to where it was, or to what ``returnTo`` gives. */
 export function Window({
   open,
   onOpenChange,
@@ -10,6 +10,7 @@ export function Window({
   about,
   children,
   width = "max-w-xl",
+  returnTo,
 }: {
   open: boolean;
   onOpenChange: (open: boolean) => void;
@@ -17,13 +18,24 @@ export function Window({
   about?: string;
   children: ReactNode;
   width?: string;
+  returnTo?: () => HTMLElement | null;
 }) {
+  const before = useRef<Element | null>(null);
+  function back(event: Event) {
+    event.preventDefault();
+    const to = returnTo?.() ?? before.current;
+    if (to instanceof HTMLElement) to.focus();
+  }
   return (
     <Dialog.Root open={open} onOpenChange={onOpenChange}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
         <Dialog.Content
           className={`popover fixed top-[12vh] left-1/2 z-50 max-h-[76vh] w-[92vw] ${width} -translate-x-1/2 overflow-auto p-4`}
+          onOpenAutoFocus={() => {
+            before.current = document.activeElement;
+          }}
+          onCloseAutoFocus={back}
           {...(about ? {} : { "aria-describedby": undefined })}
         >
           <div className="mb-2 flex items-start gap-3">

@@ -1,5 +1,6 @@
 import { Command } from "cmdk";
 import { useRef, useState } from "react";
+import { fits } from "../../ui/search";
 import type { Declaration } from "./document";
 
 const FEW = 16;
@@ -38,7 +39,7 @@ export function Chooser({ label, chosen, others, choose }: Props) {
       </button>
     );
   return (
-    <Command label={label}>
+    <Command label={label} filter={fits}>
       <Command.Input
         autoFocus
         placeholder="Search: average, IV, P/L…"

@@ -2,7 +2,7 @@ import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import type { Document } from "../../api/queries";
 import { useDeclarations } from "../../api/queries";
-import { isTyping } from "../../ui/keyboard";
+import { isTyping, useKeys } from "../../ui/keyboard";
 import { MenuItem } from "../../ui/MenuItem";
 import { tellError } from "../../ui/toast";
 import { AddSentence } from "./AddSentence";
@@ -23,7 +23,7 @@ import {
 import { EntryMenu } from "./EntryMenu";
 import { NoteEditor } from "./NoteEditor";
 import { unbroken } from "./sentence";
-import type { Evidence } from "./types";
+import type { Evidence, Strategy } from "./types";
 import { ValueEditor } from "./ValueEditor";
 
 interface Props {
@@ -33,7 +33,7 @@ interface Props {
   evidence: Evidence;
   /** Ids of the sentences that matter now. */
   marked?: string[];
-  save: (document: Document) => Promise<unknown>;
+  save: (document: Document) => Promise<Strategy>;
   mirror: (sentence: string) => Promise<unknown>;
   /** One more entry, as another is or mirrored. */
   like: (entry: string, mirror: boolean) => Promise<unknown>;
@@ -44,6 +44,10 @@ interface Props {
 export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mirror, like, footer }: Props) {
   const declarations = useDeclarations();
   const [adding, setAdding] = useState<Block[] | null>(null);
+  useKeys({
+    a: () => setAdding(blocks),
+    s: () => sentenceAt(0)?.focus(),
+  });
   if (!declarations.data) return null;
   return (
     <section aria-label="Sheet" className="flex min-h-full flex-col bg-surface px-5 pt-3 pb-2">
@@ -116,6 +120,11 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
   );
 }
 
+/** The first value of a sentence, or what else can be done with it, by its place on the sheet. */
+function sentenceAt(place: number): HTMLElement | null {
+  return window.document.querySelectorAll("[data-sentence]")[place]?.querySelector("button") ?? null;
+}
+
 interface LineProps {
   document: Document;
   declarations: Declarations;
@@ -148,8 +157,15 @@ function SentenceLine({
   // only sentences of the same list may be dropped here
   const dragged = `text/x-sentence-${sentence.path}`;
   function move(event: React.KeyboardEvent) {
-    if (!event.altKey || isTyping(event.target) || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
+    // what opens over the page bubbles through here as well
+    const within = event.currentTarget.contains(event.target as Node);
+    if (!within || isTyping(event.target) || !["ArrowUp", "ArrowDown"].includes(event.key)) return;
     event.preventDefault();
+    if (!event.altKey) {
+      const lines = [...window.document.querySelectorAll("[data-sentence]")];
+      sentenceAt(lines.indexOf(event.currentTarget) + (event.key === "ArrowUp" ? -1 : 1))?.focus();
+      return;
+    }
     save(moved(document, sentence, event.key === "ArrowUp" ? -1 : 1)).catch(tellError);
   }
   return (

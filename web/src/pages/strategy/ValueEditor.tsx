@@ -1,5 +1,5 @@
 import { Popover } from "radix-ui";
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useRef, useState } from "react";
 import { Refusal } from "../../api/client";
 import type { Document } from "../../api/queries";
 import { Chooser } from "./Chooser";
@@ -23,9 +23,19 @@ type Values = Record<string, unknown>;
 /** A value in a sentence: a button that opens its small editor in place. */
 export function ValueEditor({ document, target, sentence, text, piece, legs, save }: Props) {
   const [open, setOpen] = useState(false);
+  const trigger = useRef<HTMLButtonElement>(null);
+  const line = useRef<Element | null>(null);
+  // the sentence may read otherwise now: what stood here is gone, the focus stays in the sentence
+  function back(event: Event) {
+    event.preventDefault();
+    const id = line.current?.getAttribute("data-sentence");
+    const there = id ? window.document.querySelector(`[data-sentence="${CSS.escape(id)}"]`) : null;
+    const to = trigger.current?.isConnected ? trigger.current : there?.querySelector("button");
+    to?.focus();
+  }
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
-      <Popover.Trigger className="value" aria-label={`${text}, change`}>
+      <Popover.Trigger ref={trigger} className="value" aria-label={`${text}, change`}>
         {text}
       </Popover.Trigger>
       <Popover.Portal>
@@ -34,6 +44,10 @@ export function ValueEditor({ document, target, sentence, text, piece, legs, sav
           align="start"
           sideOffset={6}
           collisionPadding={12}
+          onOpenAutoFocus={() => {
+            line.current = trigger.current?.closest("[data-sentence]") ?? null;
+          }}
+          onCloseAutoFocus={back}
           onInteractOutside={(event) => {
             // signing in again is no way out of it
             const at = event.detail.originalEvent.target;
