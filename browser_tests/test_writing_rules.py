@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 import tempfile
 from pathlib import Path
@@ -12,6 +13,7 @@ from playwright.sync_api import expect
 from browser_tests.stage import NAME, PASSWORD, BrowserTestCase
 from config.tests.demo import document
 from facts import copies
+from market.models import MarketEvent, Series, SeriesValue, Underlying
 from market.refresh import refresh
 from strategies import services as strategies
 
@@ -537,3 +539,66 @@ class KeyboardStory(BrowserTestCase):
         )
         self.press("Control+z")
         expect(limit).to_contain_text("is at least 1")
+
+
+class OwnFactsStory(BrowserTestCase):
+    """Rules that look at what a person keeps: series, reports, the account's own past."""
+
+    def added(self, section: str, words: str) -> None:
+        self.page.get_by_role("button", name=f"Add a sentence to {section}").click()
+        self.page.get_by_placeholder("Search: delta, stop").fill(words)
+        self.page.keyboard.press("Enter")
+
+    def test_a_series_and_reports_of_ones_own_decide(self) -> None:
+        self.sign_in(f"/strategies/{self.strategy.pk}/rules?at=2026-11-05T15:45")
+        self.added("Enter", "series of one")
+        dialog = self.page.get_by_role("dialog")
+        # without one of one's own it says what to do
+        expect(dialog.get_by_role("alert")).to_contain_text("load one under Data first")
+        self.page.keyboard.press("Escape")
+        for name, value in (("BREADTH", 40.0), ("VIEW", 1.5)):
+            series = Series.objects.create(owner=self.user, name=name)
+            SeriesValue.objects.create(series=series, date=dt.date(2026, 11, 3), value=value)
+        index = Underlying.objects.get(symbol="MK30")
+        MarketEvent.objects.create(underlying=index, date=dt.date(2026, 11, 9), event="Quarterly report")
+        refresh(index)
+        self.addCleanup(refresh, index)
+        self.addCleanup(MarketEvent.objects.filter(underlying=index).delete)
+        self.page.reload()
+        self.added("Enter", "series of one")
+        asked = self.page.locator("[data-sentence]").filter(has_text="the series \u201cBREADTH\u201d is")
+        expect(asked).to_be_visible()
+        asked.get_by_role("button", name="\u201cBREADTH\u201d, change").click()
+        editor = self.page.get_by_role("dialog")
+        editor.get_by_role("radio", name="VIEW").click()
+        editor.get_by_role("button", name="Change").click()
+        asked = self.page.locator("[data-sentence]").filter(has_text="the series \u201cVIEW\u201d is")
+        expect(asked).to_be_visible()
+        verdict = self.page.locator("li:not([data-sentence])").filter(has_text="VIEW")
+        expect(verdict).to_contain_text("1.5")
+
+        # two sessions before the report nothing is entered
+        self.added("Enter", "stay out around reports")
+        out = self.page.locator("[data-sentence]").filter(has_text="before a \u201creport\u201d until")
+        expect(out).to_be_in_viewport()
+        verdict = self.page.locator("li:not([data-sentence])").filter(has_text="before a \u201creport\u201d")
+        expect(verdict).to_contain_text("to the next")
+        expect(verdict).to_contain_text("false")
+        out.get_by_role("button", name="2 sessions, change").click()
+        self.page.get_by_role("dialog").get_by_role("textbox").fill("0")
+        self.page.keyboard.press("Enter")
+        expect(verdict).to_contain_text("true")
+
+    def test_a_limit_on_the_accounts_past_is_asked_first(self) -> None:
+        self.sign_in(f"/strategies/{self.strategy.pk}/rules?at=2026-11-04T15:45")
+        expect(self.page.get_by_text("They enter.")).to_be_visible()
+        self.added("Limits", "no entry while")
+        limit = self.page.locator("[data-sentence]").filter(has_text="No entry while")
+        verdict = self.page.locator("li:not([data-sentence])").filter(has_text="No entry while")
+        expect(verdict).to_contain_text("bars nothing")
+        limit.get_by_role("button", name="at least, change").click()
+        editor = self.page.get_by_role("dialog")
+        editor.get_by_role("radio", name="below", exact=True).click()
+        editor.get_by_role("button", name="Change").click()
+        expect(verdict).to_contain_text("false")
+        expect(self.page.get_by_text("They enter.")).to_be_hidden()

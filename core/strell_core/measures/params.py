@@ -194,7 +194,7 @@ class WordsKind(ParamKind):
 
 REFERENCES = ("sentence", "leg", "underlying", "series")
 """Kinds of values that name something of the document; what they begin as is up to whoever adds the sentence."""
-UNNAMED = "must name a sentence"
+UNNAMED, NO_SERIES = "must name a sentence", "must be one of your own: load one under Data first"
 
 
 class SentenceKind(ParamKind):
@@ -212,8 +212,10 @@ class SentenceKind(ParamKind):
 class SeriesKind(WordsKind):
     """The name of a series of one's own."""
 
+    editor: Editor = "reference"
+
     def problem(self, param: Param, value: Any) -> str | None:
-        return f"{param.label} {UNNAMED}" if value == "" else super().problem(param, value)
+        return f"{param.label} {NO_SERIES}" if value == "" else super().problem(param, value)
 
     def normal(self, param: Param, value: Any) -> Any:
         return value.strip().upper() if isinstance(value, str) else value

@@ -26,6 +26,9 @@ export const useCoverage = (symbol: string | undefined) =>
 export const useOthers = () =>
   useQuery({ queryKey: keys.others(), queryFn: () => ask(api.GET("/api/data-others")) });
 
+/** Names of the person's own series. */
+export const useSeriesNames = (): string[] => useOthers().data?.series.map((one) => one.name) ?? [];
+
 export const useFacts = (symbol: string, kind: string, enabled: boolean) =>
   useQuery({
     queryKey: keys.facts(symbol, kind),

@@ -1,6 +1,7 @@
 import { Popover } from "radix-ui";
 import { type FormEvent, useRef, useState } from "react";
 import { Refusal } from "../../api/client";
+import { useSeriesNames } from "../../api/data";
 import type { Document } from "../../api/queries";
 import { Chooser } from "./Chooser";
 import { naming, type Reference, type Target, valueAt, withoutPiece, withValue } from "./document";
@@ -89,8 +90,10 @@ function EditorForm({
   const [error, setError] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
   const symbols = document.underlyings as string[];
+  const series = useSeriesNames();
   const references: Record<string, Record<string, string>> = {
     leg: Object.fromEntries(legs.map((leg) => [leg.id, leg.text])),
+    series: Object.fromEntries(series.map((name) => [name, name])),
     underlying: Object.fromEntries([["", "its own"], ...symbols.map((symbol) => [symbol, symbol])]),
   };
   // values within a value are changed where they stand in the sentence
@@ -110,7 +113,11 @@ function EditorForm({
     const kept = (p: (typeof next.params)[number]) => (before.has(means(p)) ? values[p.name] : undefined);
     const first = legs.map((leg) => leg.id);
     const begins = (p: (typeof next.params)[number]) =>
-      p.kind === "leg" ? (first[0] ?? "") : naming(p.default, first);
+      p.kind === "leg"
+        ? (first[0] ?? "")
+        : p.kind === "series"
+          ? (series[0] ?? "")
+          : naming(p.default, first, series[0]);
     setValues(Object.fromEntries(next.params.map((p) => [p.name, kept(p) ?? begins(p)])));
   }
 

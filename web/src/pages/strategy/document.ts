@@ -159,6 +159,7 @@ export function added(
   declaration: Declaration,
   legs: string[] = [],
   values: Item = {},
+  series = "",
 ): Document {
   const expiry = items(document, path).length > 0 ? "same_expiration" : "nearest_days";
   const picks = LEGS.includes(declaration.id)
@@ -173,9 +174,11 @@ export function added(
   for (const param of declaration.params ?? []) {
     // the second leg that is named is the second there is
     if (param.kind === "leg") named[param.name] = meant[place++] ?? meant[0] ?? "";
-    if (param.kind === "value") named[param.name] = naming(param.default, held);
+    if (param.kind === "value") named[param.name] = naming(param.default, held, series);
   }
-  const more = Object.fromEntries(Object.entries(values).map(([name, value]) => [name, naming(value, held)]));
+  const more = Object.fromEntries(
+    Object.entries(values).map(([name, value]) => [name, naming(value, held, series)]),
+  );
   return changed(document, path, (list) => list.push({ rule: declaration.id, ...picks, ...named, ...more }));
 }
 
@@ -189,13 +192,17 @@ function foremost(document: Document, legs: string[], rule: string): string[] {
 }
 
 /** A value in which every leg that is not named yet is the first one. */
-export function naming(value: unknown, legs: string[]): unknown {
-  if (Array.isArray(value)) return value.map((item) => naming(item, legs));
+export function naming(value: unknown, legs: string[], series = ""): unknown {
+  if (Array.isArray(value)) return value.map((item) => naming(item, legs, series));
   if (value === null || typeof value !== "object") return value;
   return Object.fromEntries(
     Object.entries(value).map(([key, item]) => [
       key,
-      key === "leg" && item === "" ? (legs[0] ?? "") : naming(item, legs),
+      key === "leg" && item === ""
+        ? (legs[0] ?? "")
+        : key === "series" && item === ""
+          ? series
+          : naming(item, legs, series),
     ]),
   );
 }
