@@ -19,6 +19,7 @@ from desk.models import Connection, DeskFill, DeskOrder, Inbox
 from desk.reconcile import ledger_positions
 from desk.tests.test_adjustments import rolling
 from desk.tests.test_deployments import DeploymentTestCase
+from desk.tests.test_worked_orders import PATIENCE, condor
 from fix44 import messages as wire
 from fix_gateway import gate
 from fix_gateway.gateway import Gateway, keep
@@ -436,4 +437,35 @@ class DeployedTest(GatewayTestCase):
         (trade,) = state_of(deployment).trades
         held = {leg.contract.code: leg.contracts for leg in trade.legs}
         self.assertEqual(held, dict(ledger_positions(self.practice)))
+        self.assertEqual(held, book.positions(self.practice.broker_code, "MK30"))
+
+    def test_legs_come_one_after_another_and_their_limits_walk(self) -> None:
+        patience = {**PATIENCE, "minutes": 1, "start": -100, "step": 100}
+        strategy = strategies.create(
+            self.mara, condor({"rule": "leg_by_leg", "how": "sides", "rest": "undo"}, patience)
+        )
+        self.finished_run(strategy)
+        made = deployments.promote(self.mara, strategy.pk, self.practice.pk, 1, {}, True)
+        deployment = deployments.arm(self.mara, made.pk)
+        for time in ("09:40", "09:45", "09:50", "09:55", "10:00"):
+            self.go(time)
+            for _ in range(5):
+                self.gateway.round()
+                self.broker_reads()
+                self.exchange_deals()
+                self.pass_seconds(40)
+        rows = list(DeskOrder.objects.filter(by="rule").order_by("id"))
+        self.assertEqual(
+            [(row.state, [ratio for _, ratio in row.legs]) for row in rows], [("filled", [1, 1]), ("filled", [-1, -1])]
+        )
+        # the own side first, then further: every change was asked of the broker, once a step or snapshot
+        changes = [list(row.messages.filter(kind="replace").values_list("limit", flat=True)) for row in rows]
+        self.assertTrue(any(changes), "no limit walked")
+        for limits in changes:
+            self.assertEqual(limits, sorted(limits), "it walked back")
+            self.assertLessEqual(len(limits), 8)
+        deployment.refresh_from_db()
+        (trade,) = state_of(deployment).trades
+        held = {leg.contract.code: leg.contracts for leg in trade.legs}
+        self.assertEqual((len(held), held), (4, dict(ledger_positions(self.practice))))
         self.assertEqual(held, book.positions(self.practice.broker_code, "MK30"))
