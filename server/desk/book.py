@@ -12,7 +12,7 @@ from desk.models import DIVIDEND, Account, DeskFill, DeskOrder, Holding, LedgerR
 from journal import services as journal
 from strell_core.engine.ledger import cash_of, holdings, options_in
 from strell_core.market.instruments import ContractKey, Right
-from strell_core.market.prices import money, parts_to_price
+from strell_core.market.prices import money, parts_to_price, signed
 from strell_core.orders.order import price_words
 
 State = DeskOrder.State
@@ -28,12 +28,11 @@ def structure_words(legs: Sequence[tuple[str, int]]) -> str:
     for code, contracts in legs:
         contract = ContractKey.parse(code)
         if contract.is_unit:
-            out.append(f"{contract.label} {'+' if contracts > 0 else '−'}{abs(contracts)}")
+            out.append(f"{contract.label} {signed(contracts)}")
             continue
         date = "" if contract.expiration == last else f"{contract.expiration:%-d %b} "
         last = contract.expiration
-        sign = "+" if contracts > 0 else "−"
-        out.append(f"{date}{contract.strike} {contract.right} {sign}{abs(contracts)}")
+        out.append(f"{date}{contract.strike} {contract.right} {signed(contracts)}")
     return ", ".join(out)
 
 
@@ -165,7 +164,7 @@ def settle(holding: Holding, contract: ContractKey, contracts: int, parts: int, 
     price = parts_to_price(parts, holding.account.underlying.quantum)
     _happened(
         holding, f"settled {holding.pk} {contract.code}", "settlement", [[contract.code, -contracts, parts]], market_at,
-        "settled", f"{contract.label}: {contracts:+d} settled in cash at {price:.2f}",
+        "settled", f"{contract.label}: {signed(contracts)} settled in cash at {price:.2f}",
     )  # fmt: skip
 
 
@@ -179,7 +178,7 @@ def deliver(holding: Holding, contract: ContractKey, contracts: int, parts: int,
     _happened(
         holding, f"{how} {holding.pk} {contract.code} {market_at}", "delivery",
         [[contract.code, -contracts, 0], [unit.code, units, parts]], market_at, how,
-        f"{contract.label}: {contracts:+d} {how}, {abs(units)} of {unit.label} {flow} at {price:.2f}",
+        f"{contract.label}: {signed(contracts)} {how}, {abs(units)} of {unit.label} {flow} at {price:.2f}",
     )  # fmt: skip
 
 
@@ -190,7 +189,7 @@ def pay(holding: Holding, date: dt.date, units: int, parts: int, market_at: int)
     words = "is paid to" if units > 0 else "is owed by"
     _happened(
         holding, f"dividend {holding.pk} {date}", DIVIDEND, [[unit.code, units, parts]], market_at, DIVIDEND,
-        f"A dividend of {amount.normalize():f} {words} {holding.name}, {units:+d} of {unit.label}",
+        f"A dividend of {amount.normalize():f} {words} {holding.name}, {signed(units)} of {unit.label}",
     )  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from desk.positions import mark, moves
 from journal import services as journal
 from strell_core.engine.ledger import holdings
 from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import signed
 from venue.live import Live
 
 
@@ -64,7 +65,9 @@ def difference(ledger: Counter[str], broker: Counter[str]) -> str:
     parts = []
     for code in sorted({*ledger, *broker}):
         if ledger[code] != broker[code]:
-            parts.append(f"{ContractKey.parse(code).label}: broker {broker[code]:+d}, ledger {ledger[code]:+d}")
+            parts.append(
+                f"{ContractKey.parse(code).label}: broker {signed(broker[code])}, ledger {signed(ledger[code])}"
+            )
     return f"Broker and ledger differ ({'; '.join(parts)})."
 
 

@@ -15,7 +15,7 @@ from strell_core.engine.outlook import AdjustmentNow, ExitNow, Proposal, TradeNo
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import EngineState, LegStop, TradeState
 from strell_core.market.market import Observation
-from strell_core.market.prices import PARTS, money, parts_to_money
+from strell_core.market.prices import PARTS, money, parts_to_money, signed
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUTH_WORDS, UNVALUED
 from strell_core.pricing.held import Holding
@@ -114,7 +114,7 @@ def _trade(written: Sheet, observation: Observation, found: TradeNow) -> dict[st
 
 
 def _legs_text(trade: TradeState) -> str:
-    return ", ".join(f"{leg.contracts:+d} {leg.contract.label}" for leg in trade.legs)
+    return ", ".join(f"{signed(leg.contracts)} {leg.contract.label}" for leg in trade.legs)
 
 
 def _rule(written: Sheet, rule: str, truth: int, text: str) -> dict[str, Any]:

@@ -70,3 +70,9 @@ def points_to_quanta(points: float, quantum: Decimal) -> int:
 def grouped(value: Decimal | float, digits: int = 0) -> str:
     """A number as people read it: thousands apart by a space that does not break."""
     return f"{value:,.{digits}f}".replace(",", "\u00a0").replace("-", "\u2212")
+
+
+def signed(value: float, digits: int = 0) -> str:
+    """As :func:`grouped`, with a plus before what is more than nothing as written."""
+    text = grouped(value, digits)
+    return f"+{text}" if value > 0 and any(c in "123456789" for c in text) else text

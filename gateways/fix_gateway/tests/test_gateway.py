@@ -347,7 +347,7 @@ class ReportsTest(GatewayTestCase):
         order = self.filled()
         code = order.legs[0][0]
         self.positions({code: 5})
-        self.assertIn("broker +5, ledger -2", self.practice.quarantine)
+        self.assertIn("broker +5, ledger \u22122", self.practice.quarantine)
         self.assertEqual(DeskOrder.objects.count(), 1, "nothing is flattened by guess")
         self.assertTrue(JournalEntry.objects.filter(kind="quarantine").exists())
         services.take_over(self.mara, self.practice.pk)

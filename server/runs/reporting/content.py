@@ -16,7 +16,7 @@ from runs.luck import luck_of
 from runs.models import Run
 from runs.queries import course, run_facts, whole_facts
 from runs.slices import facts
-from strell_core.market.prices import grouped
+from strell_core.market.prices import grouped, signed
 from strell_core.results.causes import CAUSES
 from strell_core.results.figures import FIGURES, Figure
 from strell_core.results.slices import mean_range
@@ -60,11 +60,6 @@ def written(figure: Figure, value: Any) -> str:
             return day(value)
 
 
-def signed(value: float, digits: int = 0) -> str:
-    text = grouped(value, digits)
-    return f"+{text}" if value > 0 and any(c in "123456789" for c in text) else text
-
-
 def day(iso: str | dt.date) -> str:
     date = dt.date.fromisoformat(iso) if isinstance(iso, str) else iso
     return f"{date.day} {MONTHS[date.month - 1]} {date.year}"
@@ -102,7 +97,7 @@ def of_run(run: Run) -> dict[str, Any]:
         "rules": _rules(run), "luck": _luck(run, currency), "exits": _exits(told["trades"]),
         "open_trades": [
             {**item, "credit": grouped(item["credit"], 2), "pnl": signed(item["pnl"], 2),
-             "legs": (f"{item['symbol']} " if several else "") + "; ".join(f"{leg['contracts']:+d} {leg['label']}" for leg in item["legs"])}
+             "legs": (f"{item['symbol']} " if several else "") + "; ".join(f"{signed(leg['contracts'])} {leg['label']}" for leg in item["legs"])}
             for item in run.open_trades
         ],
         "trades": [_trade(row, several) for row in told["trades"]], "manifest": run.manifest,
@@ -269,7 +264,7 @@ def _exits(trades: list[dict[str, Any]]) -> list[dict[str, Any]]:
 
 def _trade(row: dict[str, Any], several: bool) -> dict[str, Any]:
     legs = " ".join(
-        f"{leg['contracts']:+d}\u00d7{'underlying' if leg['right'] == 'unit' else str(leg['strike']) + leg['right'][0].upper()}"
+        f"{signed(leg['contracts'])}\u00d7{'underlying' if leg['right'] == 'unit' else str(leg['strike']) + leg['right'][0].upper()}"
         for leg in row["legs"]
     )
     return {
