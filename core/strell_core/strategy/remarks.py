@@ -34,6 +34,11 @@ def remarks(document: Mapping[str, Any], numbers: Mapping[str, int]) -> dict[str
         adjust = [item for _, item in switched_on([*document["adjust"], *entry["adjust"]])]
         _later(entry, adjust, numbers, out)
     _overtaken(common, common, numbers, out)
+    for _, item in switched_on(document["orders"]):
+        if item["rule"] == "patience" and item["most"] < item["start"]:
+            out[item["id"]] = f"It starts beyond {item['most']} % and stays where it starts."
+        elif item["rule"] == "patience" and item["most"] > item["start"] and item["step"] == 0:
+            out[item["id"]] = f"Without a step it stays at {item['start']} %."
     return out
 
 

@@ -75,6 +75,15 @@ class RemarksTest(unittest.TestCase):
         raw["entries"][0]["adjust"] = [{**opens, "what": "call"}]
         self.assertEqual(self.said(raw), {})
 
+    def test_a_limit_that_goes_nowhere(self) -> None:
+        def patience(start: int, most: int, step: int) -> dict[int, str]:
+            orders = [{"rule": "patience", "start": start, "most": most, "step": step}]
+            return self.said(document("still", STRANGLE, [target(60)], orders=orders))
+
+        self.assertEqual(patience(20, 0, 25), {7: "It starts beyond 0 % and stays where it starts."})
+        self.assertEqual(patience(0, 100, 0), {7: "Without a step it stays at 0 %."})
+        self.assertEqual((patience(0, 100, 25), patience(0, 0, 0)), ({}, {}))
+
     def test_no_strategy_of_the_set_and_no_starter_is_remarked_on(self) -> None:
         for name, raw in documents().items():
             self.assertEqual(self.said(raw), {}, name)

@@ -35,11 +35,10 @@ order_rules.register(
                     choices={"cross": "takes the other side", "wait": "waits there"},
                 ),
             ),
-            explains="A limit is set on the quotes seen last, for the whole order, and rounded to a tick that costs no "
-            "more; it is dealt on the first later quotes on which the prices that the sheet fills at are as good, at "
-            "these. -100 % is the own side, 0 % the mid. Minutes are those of sessions. What an order waits for in less time than "
-            "lies between two snapshots is one attempt, at its last limit; so it is in sessions with one snapshot. An adjustment "
-            "is treated as an entry. Loss limits are market orders and do not wait.",
+            explains="A limit is set on the quotes seen last, for the whole order; \u2212100 % is the own side, 0 % the mid. It is dealt "
+            "on the first later quotes at which the prices that the sheet fills at are as good, at these. Minutes are those of "
+            "sessions. Where its time is over before the next snapshot, and in sessions with one, its last limit is tried once. "
+            "Adjustments are treated as entries. Loss limits are market orders and do not wait.",
             example="Limits start 0 % of the way from mid to the other side and go 25 % further every 5 min up to 100 %; "
             "then an entry is given up and an exit takes the other side.",
             words=("limit order", "walk", "chase", "work the order", "patience", "price improvement", "last resort"),
