@@ -194,7 +194,8 @@ class WordsKind(ParamKind):
 
 REFERENCES = ("sentence", "leg", "underlying", "series")
 """Kinds of values that name something of the document; what they begin as is up to whoever adds the sentence."""
-UNNAMED, NO_SERIES = "must name a sentence", "must be one of your own: load one under Data first"
+NO_SENTENCE, NO_SERIES = "must name a sentence", "must be one of your own: load one under Data first"
+UNNAMED = (NO_SENTENCE, NO_SERIES)
 
 
 class SentenceKind(ParamKind):
@@ -203,7 +204,7 @@ class SentenceKind(ParamKind):
     editor: Editor = "reference"
 
     def problem(self, param: Param, value: Any) -> str | None:
-        return None if isinstance(value, str) and 0 < len(value) <= 40 else f"{param.label} {UNNAMED}"
+        return None if isinstance(value, str) and 0 < len(value) <= 40 else f"{param.label} {NO_SENTENCE}"
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {"type": "string", "minLength": 1, "maxLength": 40}

@@ -6,7 +6,7 @@ import re
 
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import load
-from strell_core.measures.params import NO_SERIES, REFERENCES, UNNAMED, param_kinds
+from strell_core.measures.params import REFERENCES, UNNAMED, param_kinds
 from strell_core.strategy import catalogue
 
 _NAME = re.compile(r"\{(\w*)[^}]*\}")
@@ -40,7 +40,7 @@ def wrong_with(declaration: Declaration) -> list[str]:
             out.append(f"{param.name} is of kind '{param.kind}', which is not known")
         elif not param.optional and param.kind not in REFERENCES:
             found = declaration.normal({param.name: param.default})[param.name]
-            told = [m for _, m in param.inner(found) if not m.endswith((UNNAMED, NO_SERIES))]
+            told = [m for _, m in param.inner(found) if not m.endswith(UNNAMED)]
             out += [f"its default of {param.name} is refused: {message}" for message in told]
     for name in (*declaration.mirror, *(name for pair in declaration.mirror_swaps for name in pair)):
         if name not in params:
