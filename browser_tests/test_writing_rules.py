@@ -386,7 +386,12 @@ class TwoUnderlyingsStory(BrowserTestCase):
         window = self.page.get_by_role("dialog", name="Underlyings")
         window.get_by_label("Add an underlying").select_option("TWIN")
         expect(window).to_contain_text("looked at only")
+        # the first Escape takes away what was told, the next one closes the window
+        self.told("Revision 2 is kept.")
         self.page.keyboard.press("Escape")
+        self.page.keyboard.press("Escape")
+        expect(window).to_be_hidden()
+        expect(self.page.get_by_role("button", name="Underlyings: MK30")).to_be_focused()
         # one more entry, by keyboard alone
         self.page.get_by_role("button", name="More for the entry").focus()
         self.page.keyboard.press("Enter")
@@ -503,7 +508,12 @@ class KeyboardStory(BrowserTestCase):
 
         # an order of the sheet, and a limit of another measure than the one it comes with
         self.add("leg by leg", "Limit orders deal what is bought first")
-        self.press("Enter", "ArrowRight", "Space")
+        self.press("Enter")
+        expect(self.page.get_by_role("dialog").get_by_role("radio", checked=True)).to_be_focused()
+        self.press("ArrowRight")
+        expect(self.page.get_by_role("radio", name="one leg after another")).to_be_focused()
+        self.press("Space")
+        expect(self.page.get_by_role("radio", name="one leg after another")).to_be_checked()
         self.tab_to("Change")
         self.press("Enter")
         expect(self.page.get_by_text("one leg after another, what is bought first")).to_be_visible()

@@ -6,7 +6,7 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -27,6 +27,7 @@ from strell_core.engine.state import (
     in_lots,
 )
 from strell_core.engine.step import closing_legs
+from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.timeline import ChainView
 from strell_core.measures.frames import (
@@ -38,7 +39,7 @@ from strell_core.measures.frames import (
     Stretch,
     Verdict,
 )
-from strell_core.selection.select import Selection, exhausted, select
+from strell_core.selection.select import Selection, exhausted, select, selected
 from strell_core.strategy import kinds
 from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
 from strell_core.strategy.document import Rule
@@ -105,10 +106,11 @@ Afford = Callable[[Sequence[PickedLeg], int], Verdict]
 
 def decide_entry(
     entry: EntryPlan, observation: Observation, account: Account, runners_up: int = 0, thorough: bool = False,
-    afford: Afford | None = None, again: bool = False,
+    afford: Afford | None = None, again: bool = False, same: Mapping[str, ContractKey] | None = None,
 ) -> EntryDecision:  # fmt: skip
     """Judge an entry's rules at a snapshot. ``thorough`` goes on after the first that says no; ``afford`` is asked
-    last, and speaks for the sentence on size. ``again``: it is a re-entry, which waits for no crossing."""
+    last, and speaks for the sentence on size. ``again``: it is a re-entry, which waits for no crossing; ``same``: the
+    contracts of its legs, which are not picked anew."""
     rules, symbol = entry.entry, entry.entry.underlying
     frame = EntryFrame(observation, account, symbol, again)
     verdicts: list[tuple[str, Verdict]] = []
@@ -120,7 +122,11 @@ def decide_entry(
     if view is None:
         verdicts.append((rules.legs[0].id, Verdict(UNVALUED, {"message": f"{symbol} has no snapshot near now"})))
         return EntryDecision(tuple(verdicts), None, 0)
-    selection, checked, good = _picked(entry, frame, view, runners_up, thorough)
+    if same:
+        found = _judged(entry, frame, view, selected(rules.legs, same, view), thorough)
+    else:
+        found = _picked(entry, frame, view, runners_up, thorough)
+    selection, checked, good = found
     verdicts += checked
     if selection.failed is not None or not (good or thorough):
         return EntryDecision(tuple(verdicts), selection, 0)
@@ -153,6 +159,11 @@ def _checked(
     entry: EntryPlan, frame: EntryFrame, view: ChainView, runners_up: int, thorough: bool, walked: int
 ) -> Checked:
     selection = select(entry.entry.legs, frame.frame(), view, runners_up, entry.allows, walked=walked)
+    return _judged(entry, frame, view, selection, thorough)
+
+
+def _judged(entry: EntryPlan, frame: EntryFrame, view: ChainView, selection: Selection, thorough: bool) -> Checked:
+    """A structure with its checks."""
     failed = selection.failed
     if failed is not None:
         return selection, [(failed.leg_id, Verdict(FALSE, {"message": failed.message}))], False
@@ -304,11 +315,15 @@ class Decisions(Limits):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
+            if item.later and entry.schedule.status(self.timeline, self.index) != DUE:
+                self.due.append(item)
+                continue
             barred = self.barred(entry)
             if barred is not None:
                 self.say("re-entry given up", item.trade, item.rule, barred[1], {**barred[2], "said_no": barred[0]})
                 continue
-            decision = decide_entry(entry, self.observation, self.account(entry.id), afford=self.afford, again=True)
+            account, same = self.account(entry.id), dict(item.contracts)
+            decision = decide_entry(entry, self.observation, account, afford=self.afford, again=True, same=same)
             if decision.entered and decision.selection is not None:
                 self._enter(entry, decision, item.rule, item.number)
             else:

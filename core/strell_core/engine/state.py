@@ -231,6 +231,10 @@ class Due:
     trade: int
     rule: str
     number: int
+    later: bool = field(default=False, metadata=UNSAID)
+    """It waits for the entry's next decision time."""
+    contracts: tuple[tuple[str, ContractKey], ...] = field(default=(), metadata=UNSAID)
+    """By leg, those in which it is made; none: fresh picks."""
 
 
 @dataclass(frozen=True)

@@ -33,6 +33,7 @@ from strell_core.engine.state import (
     in_lots,
     premium_of,
 )
+from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
@@ -299,7 +300,8 @@ class Step:
             if isinstance(action, Reenter):
                 if trade.reentries < action.at_most:
                     entry = action.entry or trade.entry
-                    self.due.append(Due(entry, trade.number, order.rule, trade.reentries + 1))
+                    same = self._closed_by(order, trade) if action.same else ()
+                    self.due.append(Due(entry, trade.number, order.rule, trade.reentries + 1, action.later, same))
                 continue
             leg = next((leg for leg in trade.legs if leg.leg_id == action.leg), None)
             if leg is None or not self.traded([leg]):
@@ -312,6 +314,12 @@ class Step:
                 self.say("stop moved", trade.number, order.rule, None, {"leg": leg.leg_id, "price": leg.opened_parts})
             else:
                 self.leave(trade, (leg,), order.rule, {"with": order.rule}, (), "loss", ())
+
+    @staticmethod
+    def _closed_by(order: Order, trade: TradeState) -> tuple[tuple[str, ContractKey], ...]:
+        """What an exit closed, by leg."""
+        gone = {leg.leg_id: leg.contract for leg in trade.closed_legs if leg.how == "order" and leg.closed_at >= order.decided_at}  # fmt: skip
+        return tuple(gone.items())
 
     def leave(
         self, trade: TradeState, legs: Sequence[LegState], rule: str, values: Any, also: tuple[str, ...], kind: str,

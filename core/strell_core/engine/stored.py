@@ -55,7 +55,7 @@ def load(text: str, underlying: str) -> EngineState:
         raw = upgraded(json.loads(text))
         return EngineState(
             Decimal(raw["cash"]), raw["next_trade"], tuple(_trade(item, underlying) for item in raw["trades"]),
-            tuple(order_of(item, underlying) for item in raw["orders"]), tuple(Due(**item) for item in raw["due"]),
+            tuple(order_of(item, underlying) for item in raw["orders"]), tuple(_due(item, underlying) for item in raw["due"]),
             tuple(Entered(i["entry"], dt.date.fromisoformat(i["on"]), i["times"]) for i in raw["entered"]),
             tuple(outcome_of(item) for item in raw["outcomes"]), record_of(raw["record"]),
             tuple(Rest(item["rule"], dt.date.fromisoformat(item["since"])) for item in raw["rests"]),
@@ -142,6 +142,13 @@ def _to_5(raw: dict[str, Any]) -> dict[str, Any]:
 
 
 _STEPS: tuple[Callable[[dict[str, Any]], dict[str, Any]], ...] = (_to_2, _to_3, _to_4, _to_5)
+
+
+def _due(raw: dict[str, Any], underlying: str) -> Due:
+    contracts = tuple(
+        (name, ContractKey.parse(code, underlying, only=False)) for name, code in raw.get("contracts", ())
+    )
+    return Due(**{**raw, "contracts": contracts})
 
 
 def _trade(raw: dict[str, Any], underlying: str) -> TradeState:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -92,6 +92,23 @@ def select(
             out.add(leg.id)
         elif choice.picked is None:
             break
+    return Selection(tuple(choices))
+
+
+def selected(legs: Sequence[LegRule], contracts: Mapping[str, ContractKey], view: ChainView) -> Selection:
+    """Legs in contracts that are known, as far as each has a valid quote that it can be opened on; those that have none of
+    these are left out."""
+    choices = []
+    for leg in legs:
+        contract = contracts.get(leg.id)
+        if contract is None:
+            choices.append(LegChoice(leg.id, (), (), None, "it was not there before", left_out=True))
+            continue
+        quote = NO_QUOTE_AT_ALL if contract.is_unit else view.quote(contract)
+        if not contract.is_unit and (not quote.valid or (leg.contracts < 0 and quote.bid == 0)):
+            choices.append(LegChoice(leg.id, (), (), None, f"{contract.label} has no quotes that it can be opened on"))
+            break
+        choices.append(LegChoice(leg.id, (), (), PickedLeg(leg.id, contract, leg.contracts, quote)))
     return Selection(tuple(choices))
 
 

@@ -34,10 +34,13 @@ class CloseAlso:
 
 @dataclass(frozen=True)
 class Reenter:
-    """Enter again at once, by the rules of an entry (empty: the trade's own), at most so often in a chain."""
+    """Enter again by the rules of an entry (empty: the trade's own), at most so often in a chain: at once, or ``later``, at
+    its next decision time; with fresh picks, or in the ``same`` contracts."""
 
     entry: str = ""
     at_most: int = 1
+    later: bool = False
+    same: bool = False
 
 
 Consequence = StopToEntry | CloseAlso | Reenter
@@ -73,7 +76,8 @@ Move = Roll | OpenLeg | Close
 def plain_consequence(action: Consequence) -> dict[str, Any]:
     """As JSON data; :func:`consequence` reads it."""
     name = next(name for name, kind in _NAMES.items() if isinstance(action, kind))
-    return {"do": name, **action.__dict__}
+    # what says nothing is left out, as it was before it could be said
+    return {"do": name, **{key: value for key, value in action.__dict__.items() if value is not False}}
 
 
 def consequence(raw: Mapping[str, Any]) -> Consequence:

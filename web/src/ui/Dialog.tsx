@@ -21,6 +21,10 @@ export function Window({
   returnTo?: () => HTMLElement | null;
 }) {
   const before = useRef<Element | null>(null);
+  const shown = useRef(false);
+  // seen before anything in the window takes the focus as it comes
+  if (open && !shown.current) before.current = document.activeElement;
+  shown.current = open;
   function back(event: Event) {
     event.preventDefault();
     const to = returnTo?.() ?? before.current;
@@ -32,9 +36,6 @@ export function Window({
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
         <Dialog.Content
           className={`popover fixed top-[12vh] left-1/2 z-50 max-h-[76vh] w-[92vw] ${width} -translate-x-1/2 overflow-auto p-4`}
-          onOpenAutoFocus={() => {
-            before.current = document.activeElement;
-          }}
           onCloseAutoFocus={back}
           {...(about ? {} : { "aria-describedby": undefined })}
         >

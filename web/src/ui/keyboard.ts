@@ -8,7 +8,13 @@ export function isTyping(target: EventTarget | null): boolean {
   );
 }
 
-/** Keys of a page: names like "ctrl+k", "shift+.", "space". Presses while typing are left alone. */
+/** Whether it belongs to something open over the page, which has keys of its own: the letters of a menu, of a list. */
+function isOver(target: EventTarget | null): boolean {
+  return target instanceof Element && target.closest("[role=menu], [role=dialog], [role=listbox]") !== null;
+}
+
+/** Keys of a page: names like "ctrl+k", "shift+.", "space". Presses while typing are left alone, and plain ones in what is
+ * open over the page. */
 export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
   const current = useRef(keys);
   current.current = keys;
@@ -17,6 +23,7 @@ export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
     function press(event: KeyboardEvent) {
       const modified = event.ctrlKey || event.metaKey;
       if (event.defaultPrevented || (isTyping(event.target) && !modified)) return;
+      if (!modified && !event.altKey && event.key.length === 1 && isOver(event.target)) return;
       if (modified && isTyping(event.target) && event.key.toLowerCase() === "z") return;
       const shifted = event.shiftKey ? { Comma: "shift+,", Period: "shift+." }[event.code] : undefined;
       const plain = shifted ?? (event.key === " " ? "space" : event.key.toLowerCase());

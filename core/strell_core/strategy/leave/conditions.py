@@ -20,6 +20,10 @@ WAY_WORDS = (
     "Patiently: at the prices the sheet fills at. At the market: across the spread at once, before other exits, as a stop "
     "leaves. On firm marks: patiently, and not on a mark that is too wide or a session's last."
 )
+WHEN = Param("when", "choice", "When", "now", choices={"now": "at once", "next": "at the next decision time"})
+PICKS = Param(
+    "picks", "choice", "Picks", "fresh", choices={"fresh": "with fresh picks", "same": "in the same contracts"}
+)
 BEGINS = conditions.params(SCOPES, {"measure": "pnl"}, "at most", -500.0)
 OF_LEG = conditions.params(SCOPES, {"measure": "leg_pnl"}, "at least", 60.0)
 
@@ -60,10 +64,11 @@ LEG_PARTNER = _declared(
 )  # fmt: skip
 AGAIN = _declared(
     "condition_again", "Close everything and enter again",
-    "Close the position {as} when {left} is {is} {right}{looks}{also}{until}; then enter again, at most {times|time|times} in a row.",
-    (AS, *BEGINS, Param("times", "integer", "At most", 1, 1, 50)),
-    "Close the position at the market when P/L at mid in money is at most −500; then enter again, at most 1 time in a row.",
-    "The entry is judged again on the snapshot in which the last leg is closed, with fresh picks; what refuses it then ends the chain. ",
+    "Close the position {as} when {left} is {is} {right}{looks}{also}{until}; then enter again {when} {picks}, at most {times|time|times} in a row.",
+    (AS, *BEGINS, WHEN, PICKS, Param("times", "integer", "At most", 1, 1, 50)),
+    "Close the position at the market when P/L at mid in money is at most −500; then enter again at once with fresh picks, at most 1 time in a row.",
+    "The entry is judged again on the snapshot in which the last leg is closed, or at its next decision time; what refuses it then "
+    "ends the chain. In the same contracts: in those that the exit closed, as far as they belong to the entry, if they have valid quotes. ",
     ("re-entry", "again", "re-enter"),
 )  # fmt: skip
 
@@ -100,6 +105,11 @@ def _nothing(params: Params) -> tuple[Consequence, ...]:
     return ()
 
 
+def _again(params: Params) -> tuple[Consequence, ...]:
+    later, same = params["when"] == "next", params["picks"] == "same"
+    return (Reenter(at_most=int(params["times"]), later=later, same=same),)
+
+
 Closes = Callable[[Params], Close]
 Then = Callable[[Params], tuple[Consequence, ...]]
 _EVERY: tuple[tuple[Declaration, Closes, Then], ...] = (
@@ -108,7 +118,7 @@ _EVERY: tuple[tuple[Declaration, Closes, Then], ...] = (
     (LEG, _leg, _nothing),
     (LEG_STOP, _leg, lambda params: (StopToEntry(str(params["other"])),)),
     (LEG_PARTNER, _leg, lambda params: (CloseAlso(str(params["other"])),)),
-    (AGAIN, _whole, lambda params: (Reenter(at_most=int(params["times"])),)),
+    (AGAIN, _whole, _again),
 )
 for _declaration, _closes, _then in _EVERY:
     exits.register(Exit(_declaration, "other", test, values, _closes, _then, asks_all=True, kind_of=kind_of))
