@@ -57,8 +57,8 @@ def traded_since(venue: Venue, instant: int) -> int:
         return max(0, now - instant)
     begun = calendar.session(since)
     between = (one for one in calendar.sessions if since < one.date < today.date)
-    nights_left_out = sum(one.close - one.open for one in between)
-    return max(0, begun.close - instant) + nights_left_out + max(0, now - today.open)
+    whole = sum(one.close - one.open for one in between)
+    return max(0, begun.close - instant) + whole + max(0, now - today.open)
 
 
 def open_venue(underlying: Underlying, scenario: dict[str, object], session: dt.date, at: int) -> Venue:

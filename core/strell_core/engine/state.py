@@ -385,7 +385,10 @@ def to_plain(value: Any) -> Any:
         return plain_consequence(value)
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
         out = {name: to_plain(getattr(value, name)) for name in _names(type(value))}
-        return out | {name: to_plain(said) for name in _unsaid(type(value)) if (said := getattr(value, name))}
+        for name in _unsaid(type(value)):
+            if said := getattr(value, name):
+                out[name] = to_plain(said)
+        return out
     if isinstance(value, Mapping):
         return {str(key): to_plain(item) for key, item in value.items()}
     if isinstance(value, tuple | list):

@@ -193,12 +193,12 @@ class Step:
         if legs != whole.legs:
             self.replace(whole, lots=in_lots(self.lots_held(trade), legs), legs=legs)
 
-    def given_up(self, rest: Order) -> bool:
-        """An opening order has ended with legs that were not dealt; whether the trade lacks them beside others that it
-        has. The trade stays, or is undone, as the sheet says."""
+    def given_up(self, rest: Order) -> None:
+        """An opening order has ended with legs that were not dealt. A trade that lacks them beside others that it has stays,
+        or is undone, as the sheet says."""
         trade, by_leg = self.trades.get(rest.trade), self.plan.working.by_leg
         if rest.purpose != "open" or trade is None or by_leg is None or rest.ending:
-            return False
+            return
         held = {leg.leg_id: leg.contracts for leg in trade.legs}
         missing = {leg.leg_id: leg.contracts for leg in rest.legs}
         shares = {
@@ -207,15 +207,13 @@ class Step:
         if len(shares) == 1:
             # so many lots of the whole
             self.trades[trade.number] = changed(trade, lots=int(trade.lots * shares.pop()))
-            return False
-        undone = by_leg.params["rest"] == "undo"
+            return
         told = {"legs": list(missing), "message": f"legs that were not dealt: {len(missing)}"}
         self.say("lapsed", trade.number, by_leg.id, None, told)
-        if undone:
+        if by_leg.params["rest"] == "undo":
             made = self.entered[trade.entry]
             self.entered[trade.entry] = changed(made, times=made.times - (made.on == self.observation.date))
             self.leave(trade, trade.legs, by_leg.id, told, (), "loss", (), Close())
-        return True
 
     def _open(self, order: Order, fill: Fill, lots: int) -> None:
         """``lots``: what was left of the order before this part of it."""
