@@ -48,13 +48,13 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     plan = plan_for(parse(document), whole)
     entry = next((item for item in plan.entries if item.id == entry_id), plan.entries[0])
     there = whole.on_clock(entry.entry.underlying)
-    looks = entry.schedule.looks(history, 0, len(history.times))
+    looks = entry.schedule.looks(whole, 0, len(history.times))
     last = int(looks[-1]) if len(looks) else len(history.times) - 1
     index = last if at is None else instant_of(history, at)
     decision = decide_entry(entry, Observation(whole, index), _account(entry), RUNNERS_UP, thorough=True)
     barred = _barred(plan, entry, whole, index)
     local = history.calendar.local(int(history.times[index]))
-    status = entry.schedule.status(history, index)
+    status = entry.schedule.status(whole, index)
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(there.spot[index]) / 100, "symbol": entry.entry.underlying,
@@ -79,7 +79,7 @@ def _in_short(plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[s
         decide_entry(entry, Observation(whole, index), _account(entry)),
         _barred(plan, entry, whole, index),
     )
-    due, no = entry.schedule.status(whole.main, index) == DUE, _no_of_all(barred, decision)
+    due, no = entry.schedule.status(whole, index) == DUE, _no_of_all(barred, decision)
     return {"id": entry.id, "due": due, "enters": decision.entered and not any(barred.values()), "said_no": no}
 
 

@@ -6,14 +6,19 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import math
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
 from functools import partial
 from typing import Any
 
 from strell_core.engine.changed import changed
 from strell_core.engine.exits import ExitWish, waiting, wishes
+from strell_core.engine.fills import price_of
 from strell_core.engine.limits import Limits
+from strell_core.engine.looks import ActiveAdjustment
 from strell_core.engine.marks import stretch, with_paths
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import (
@@ -26,7 +31,7 @@ from strell_core.engine.state import (
     TradeState,
     in_lots,
 )
-from strell_core.engine.step import closing_legs
+from strell_core.engine.step import LOOK, closing_legs
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.timeline import ChainView
@@ -40,10 +45,9 @@ from strell_core.measures.frames import (
     Verdict,
 )
 from strell_core.selection.select import Selection, exhausted, select, selected
-from strell_core.strategy import kinds
+from strell_core.strategy import adjusting, kinds
 from strell_core.strategy.actions import Close, Move, OpenLeg, Roll
-from strell_core.strategy.document import Rule
-from strell_core.strategy.kinds import AdjustFrame, Adjustment, EntryFrame
+from strell_core.strategy.kinds import AdjustFrame, EntryFrame
 from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
 
 SKIPPED = {MISSED: "no snapshot near the decision time", POLICY_SKIP: "single-snapshot session"}
@@ -122,6 +126,7 @@ def decide_entry(
     if view is None:
         verdicts.append((rules.legs[0].id, Verdict(UNVALUED, {"message": f"{symbol} has no snapshot near now"})))
         return EntryDecision(tuple(verdicts), None, 0)
+    same = same or (None if again else _kept(entry, frame))
     if same:
         found = _judged(entry, frame, view, selected(rules.legs, same, view), thorough)
     else:
@@ -153,6 +158,23 @@ def _picked(entry: EntryPlan, frame: EntryFrame, view: ChainView, runners_up: in
         walked += 1
         found = _checked(entry, frame, view, runners_up, thorough, walked)
     return found if found[2] else nearest
+
+
+def _kept(entry: EntryPlan, now: EntryFrame) -> dict[str, ContractKey] | None:
+    """By leg, what was picked before in this session where its sheet keeps that; ``None``: it is picked now."""
+    if not entry.schedule.keeps:
+        return None
+    market, index = now.observation.market, now.observation.index
+    first = int(market.main.first[now.observation.session])
+    for at in entry.schedule.looks(market, first, index).tolist() if index > first else ():
+        frame = EntryFrame(Observation(market, at), now.account, now.symbol)
+        view = frame.observation.view(now.symbol)
+        if view is None or entry.schedule.status(market, at) != DUE:
+            continue
+        selection = _picked(entry, frame, view, 0, False)[0]
+        if selection.failed is None:
+            return {leg.leg_id: leg.contract for leg in selection.legs}
+    return None
 
 
 def _checked(
@@ -243,7 +265,10 @@ class Decisions(Limits):
         if wish.closes.share is not None:
             self.trades[trade.number] = trade = changed(trade, acted=(*trade.acted, wish.rule))
             lots = max(1, int(wish.closes.share * trade.lots))
-            legs = [changed(leg, contracts=leg.contracts // self.lots_held(trade) * lots) for leg in legs]
+            if self.in_whole_lots(trade):
+                legs = [changed(leg, contracts=leg.contracts // self.lots_held(trade) * lots) for leg in legs]
+            else:
+                legs = [changed(leg, contracts=_share(leg.contracts, wish.closes.share)) for leg in legs]
         self.leave(trade, legs, wish.rule, wish.values(now), also, wish.kind, wish.then, wish.closes)
 
     def entering(self, trade: TradeState) -> bool:
@@ -256,13 +281,16 @@ class Decisions(Limits):
             today = self.observation.date
             if not entry.adjustments or self.at_work(trade.number, "close", "adjust") or self.entering(trade):
                 continue
-            if entry.schedule.status(self.timeline, self.index) != DUE:
+            if not self.traded(trade.legs):
                 continue
             now = self.now[trade.number]
-            for rule, found in entry.adjustments:
-                if (trade.adjusted_on == today and not found.often) or found.test(now, rule.params)[0] != TRUE:
+            for place, item in enumerate(entry.adjustments):
+                rule, found = item.rule, item.kind
+                if (trade.adjusted_on == today and not found.often) or not item.due(self.market, self.index, trade):
                     continue
-                legs, then = self.proposed(trade, rule, found), found.otherwise(rule.params)
+                if found.test(now, rule.params)[0] != TRUE:
+                    continue
+                legs, then = self.proposed(trade, entry.adjustments[place:]), found.otherwise(rule.params)
                 values = found.values(now, rule.params, 0)
                 made = bool(legs) and self._move(trade, legs, rule.id, values, found.often)
                 if not made and then is not None:
@@ -271,14 +299,76 @@ class Decisions(Limits):
                     continue
                 break
 
-    def proposed(self, trade: TradeState, rule: Rule, found: Adjustment) -> tuple[OrderLeg, ...]:
-        """The legs of the one order that an adjustment asks for now, whether or not its condition holds; none: nothing
-        fits."""
-        entry = self.plan.entry(trade.entry)
+    def proposed(self, trade: TradeState, asked: Sequence[ActiveAdjustment]) -> tuple[OrderLeg, ...]:
+        """The legs of the one order that the first adjustment asks for now, whether or not its condition holds, with what
+        it wants of those behind it; none: nothing fits."""
+        rule, frame = asked[0].rule, self._adjusting(trade)
+        legs = _moved(trade, asked[0].kind.moves(frame, rule.params))
+        further, provided = rule.params.get("further"), rule.params.get("provided")
+        if not legs or not (further or provided):
+            return legs
+        then = self._dealt(trade, legs)
+        if further:
+            more = then.proposed_next(trade.number, asked[1:]) if then is not None else ()
+            if more:
+                legs = _merged((*legs, *more))
+                then = self._dealt(trade, legs)
+            elif further == "must":
+                return ()
+        if provided and (then is None or not then.holds(trade.number, provided)):
+            return ()
+        return legs
+
+    def proposed_next(self, number: int, asked: Sequence[ActiveAdjustment]) -> tuple[OrderLeg, ...]:
+        """What the first adjustment proposes for a trade if its condition holds of it."""
+        trade = self.trades.get(number)
+        if trade is None or not asked or asked[0].kind.test(self.now[number], asked[0].rule.params)[0] != TRUE:
+            return ()
+        return self.proposed(trade, asked)
+
+    def holds(self, number: int, condition: Mapping[str, Any]) -> bool:
+        """Whether a condition holds of a lot of a trade now."""
+        trade = self.trades.get(number)
+        if trade is None:
+            return False
+        frame = self._adjusting(trade)
+        view = frame.view
+        return view is not None and adjusting.holds(condition, adjusting.structure(frame, view, trade.legs_held))
+
+    def _adjusting(self, trade: TradeState) -> AdjustFrame:
+        entry, now = self.plan.entry(trade.entry), self.now[trade.number]
         pick = partial(self._later, entry, trade)
-        now = self.now[trade.number]
-        frame = AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick)
-        return _moved(trade, found.moves(frame, rule.params))
+        return AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick)
+
+    def prices(self, trade: TradeState, legs: Sequence[OrderLeg]) -> tuple[int | None, ...]:
+        """What legs of an order would be dealt at now, in parts; ``None``: at nothing."""
+        view, share = self.of(trade).view(self.index), self.plan.strategy.orders["fill_model"]["share"]
+        held = {(leg.leg_id, leg.contract) for leg in trade.legs}
+        return tuple(
+            price_of(self.plan, view, leg.contract, leg.contracts, share, closes=(leg.leg_id, leg.contract) in held)
+            for leg in legs
+        )
+
+    def _dealt(self, trade: TradeState, legs: Sequence[OrderLeg]) -> Decisions | None:
+        """This snapshot as it would be if these legs had been dealt at its prices; ``None``: one has none."""
+        prices = [price for price in self.prices(trade, legs) if price is not None]
+        if len(prices) < len(legs):
+            return None
+        would_be = Decisions(self.plan, self.state_now(), self.observation)
+        order = self._adjusts(trade, tuple(legs), "", {})
+        would_be.trades[trade.number] = trade
+        would_be.deal(order, Fill(order.id, self.observation.instant, tuple(prices), Decimal(0)), complete=True)
+        if trade.number in would_be.trades:
+            would_be.mark(trade.number)
+        return would_be
+
+    def _adjusts(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, told: Any) -> Order:
+        # a part of it changes whole lots too
+        lots = math.gcd(in_lots(self.lots_held(trade), legs), self.more_lots(trade, legs))
+        return Order(
+            f"{trade.number}-adjust-{rule}", "adjust", trade.number, lots, legs,
+            self.observation.instant, self.observation.date, rule, told, entry=trade.entry,
+        )  # fmt: skip
 
     def _later(self, entry: EntryPlan, trade: TradeState, name: str) -> PickedLeg | None:
         """What a leg that is opened later would be now, beside those that are held."""
@@ -304,10 +394,7 @@ class Decisions(Limits):
         if self.timeline.last_of_several[self.index]:
             self.say("lapsed", trade.number, rule, None, {"message": NO_SNAPSHOT_LEFT})
             return True
-        self.intend(Order(
-            f"{trade.number}-adjust-{rule}", "adjust", trade.number, in_lots(self.lots_held(trade), legs), legs,
-            self.observation.instant, self.observation.date, rule, told, entry=trade.entry,
-        ))  # fmt: skip
+        self.intend(self._adjusts(trade, legs, rule, told))
         return True
 
     # (7) re-entries
@@ -315,8 +402,11 @@ class Decisions(Limits):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
-            if item.later and entry.schedule.status(self.timeline, self.index) != DUE:
+            if item.later and entry.schedule.status(self.market, self.index) != DUE:
                 self.due.append(item)
+                continue
+            if item.number == LOOK:
+                self._look(entry)
                 continue
             barred = self.barred(entry)
             if barred is not None:
@@ -334,24 +424,27 @@ class Decisions(Limits):
     # (8) entries
     def entries(self) -> None:
         for entry in self.plan.entries:
-            status = entry.schedule.status(self.timeline, self.index)
+            status = entry.schedule.status(self.market, self.index)
             if status is None:
                 continue
-            when = entry.entry.schedule.id
             if status != DUE:
-                self.say("skipped", None, when, None, {"message": SKIPPED[status]})
+                self.say("skipped", None, entry.entry.schedule.id, None, {"message": SKIPPED[status]})
                 continue
-            barred = self.barred(entry)
-            if barred is not None:
-                # what holds is what bars: of the entry it is a no
-                self.say("no entry", None, *barred)
-                continue
-            decision = decide_entry(entry, self.observation, self.account(entry.id), afford=self.afford)
-            if not decision.entered or decision.selection is None:
-                rule, verdict = decision.verdicts[-1]
-                self.say("no entry", None, rule, verdict.truth, verdict.values)
-                continue
-            self._enter(entry, decision, when, 0)
+            self._look(entry)
+
+    def _look(self, entry: EntryPlan) -> None:
+        """An entry is judged, and made where nothing says no."""
+        barred = self.barred(entry)
+        if barred is not None:
+            # what holds is what bars: of the entry it is a no
+            self.say("no entry", None, *barred)
+            return
+        decision = decide_entry(entry, self.observation, self.account(entry.id), afford=self.afford)
+        if not decision.entered or decision.selection is None:
+            rule, verdict = decision.verdicts[-1]
+            self.say("no entry", None, rule, verdict.truth, verdict.values)
+            return
+        self._enter(entry, decision, entry.entry.schedule.id, 0)
 
     def _enter(self, entry: EntryPlan, decision: EntryDecision, rule: str, reentry: int) -> None:
         assert decision.selection is not None
@@ -374,6 +467,19 @@ class Decisions(Limits):
             f"{number}-open", "open", number, lots, legs, self.observation.instant, self.observation.date, rule, told,
             entry=entry.id, least=self.plan.least(entry),
         ))  # fmt: skip
+
+
+def _share(contracts: int, share: Fraction) -> int:
+    """A share of a leg's contracts, signed, rounded down, at least one."""
+    return int(math.copysign(max(1, int(share * abs(contracts))), contracts))
+
+
+def _merged(legs: Iterable[OrderLeg]) -> tuple[OrderLeg, ...]:
+    """Legs of several steps as those of one order: what one opens and the next closes again is none."""
+    found: dict[tuple[str, ContractKey], int] = {}
+    for leg in legs:
+        found[leg.leg_id, leg.contract] = found.get((leg.leg_id, leg.contract), 0) + leg.contracts
+    return tuple(OrderLeg(*key, contracts) for key, contracts in found.items() if contracts)
 
 
 def _moved(trade: TradeState, moves: Sequence[Move]) -> tuple[OrderLeg, ...]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from strell_core.engine import capital
 from strell_core.engine.advance import Decisions
 from strell_core.engine.exits import ExitWish, waiting, wishes
-from strell_core.engine.fills import commission, price_of
+from strell_core.engine.fills import commission
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import EngineState, OrderLeg, TradeState
 from strell_core.market.market import Observation
@@ -16,7 +16,6 @@ from strell_core.market.prices import money, parts_to_money
 from strell_core.measures.frames import UNVALUED, Values
 from strell_core.strategy.actions import Consequence
 from strell_core.strategy.document import Rule
-from strell_core.strategy.schedule import DUE
 
 
 @dataclass(frozen=True)
@@ -102,11 +101,13 @@ def _of_trade(work: Decisions, trade: TradeState) -> TradeNow:
 
 def _adjustments(work: Decisions, trade: TradeState, entry: EntryPlan) -> tuple[AdjustmentNow, ...]:
     now, out = work.now[trade.number], []
-    due = entry.schedule.status(work.timeline, work.index) == DUE and not work.at_work(trade.number, "close", "adjust")
+    busy = bool(work.at_work(trade.number, "close", "adjust")) or not work.traded(trade.legs)
     adjusted = trade.adjusted_on == work.observation.date
-    for rule, found in entry.adjustments:
+    for place, item in enumerate(entry.adjustments):
+        rule, found = item.rule, item.kind
+        due = item.due(work.market, work.index, trade) and not busy
         truth = int(found.test(now, rule.params)[0])
-        legs = work.proposed(trade, rule, found)
+        legs = work.proposed(trade, entry.adjustments[place:])
         values = {} if truth == UNVALUED else found.values(now, rule.params, 0)
         proposal = _proposal(work, trade, legs) if legs else None
         out.append(
@@ -119,14 +120,7 @@ def _adjustments(work: Decisions, trade: TradeState, entry: EntryPlan) -> tuple[
 
 def _proposal(work: Decisions, trade: TradeState, legs: Sequence[OrderLeg]) -> Proposal:
     plan, there = work.plan, work.of(trade)
-    view = there.view(work.index)
-    share = plan.strategy.orders["fill_model"]["share"]
-    held = {(leg.leg_id, leg.contract) for leg in trade.legs}
-    prices = tuple(
-        price_of(plan, view, leg.contract, leg.contracts, share, closes=(leg.leg_id, leg.contract) in held)
-        for leg in legs
-    )
-    cash = None
+    prices, cash = work.prices(trade, legs), None
     if None not in prices:
         parts = -sum(leg.contracts * (price or 0) for leg, price in zip(legs, prices, strict=True))
         brought = money(parts_to_money(parts, there.underlying.quantum, there.multiplier(trade.opened_on)))

@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.engine.looks import ActiveAdjustment
 from strell_core.engine.working import Working
 from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
@@ -20,7 +21,7 @@ from strell_core.selection.select import Allows, walks
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
 from strell_core.strategy.document import Entry, Rule, Strategy
-from strell_core.strategy.kinds import Adjustment, Exit, ExitKind
+from strell_core.strategy.kinds import Exit, ExitKind
 from strell_core.strategy.schedule import Schedule, together
 
 
@@ -46,7 +47,7 @@ class EntryPlan:
     schedule: Schedule
     exits: tuple[ActiveExit, ...]
     """Of its trades: position before leg, loss before others, then the sheet's order (semantics rule 7)."""
-    adjustments: tuple[tuple[Rule, Adjustment], ...]
+    adjustments: tuple[ActiveAdjustment, ...]
     allows: tuple[Allows, ...] = ()
     """What strikes have to be for any of its picks."""
     walks: bool = False
@@ -114,7 +115,7 @@ class Plan:
             entry,
             schedule,
             exits,
-            tuple((rule, kinds.adjustments[rule.kind]) for rule in adjust),
+            tuple(ActiveAdjustment.of(rule, kinds.adjustments[rule.kind], schedule) for rule in adjust),
             allows,
             walks(entry.legs),
         )
@@ -151,11 +152,14 @@ class Plan:
         closes = any(kinds.limit_rules[rule.kind].closes is not None for rule in self.strategy.guards)
         return closes and "leave" in self.acts
 
-    def looks(self, timeline: Timeline, begin: int, end: int) -> npt.NDArray[np.int64]:
-        """Snapshots in ``[begin, end)`` at which any entry or adjustment is looked at, or was missed."""
+    def looks(self, market: Market, begin: int, end: int) -> npt.NDArray[np.int64]:
+        """Snapshots in ``[begin, end)`` at which any entry or adjustment is looked at by time or by a series, or was
+        missed."""
         if not self.acts & {"enter", "adjust"}:
             return np.empty(0, np.int64)
-        found = [item.schedule.looks(timeline, begin, end) for item in self.entries]
+        own = [item.schedule for entry in self.entries for item in entry.adjustments]
+        schedules = [*(entry.schedule for entry in self.entries), *own]
+        found = [schedule.looks(market, begin, end) for schedule in schedules]
         return np.unique(np.concatenate(found))
 
 

@@ -85,7 +85,7 @@ def run_blocks(
 ) -> History:  # fmt: skip
     """The same as :func:`run_steps`, jumping over snapshots in which nothing can happen."""
     market, out = market_of(history), History(state or EngineState(cash))
-    looks = plan.looks(market.main, begin, end)
+    looks = plan.looks(market, begin, end)
     exits: dict[int, _Ahead] = {}
     index = begin
     while index < end:
@@ -164,6 +164,9 @@ def _next_event(
         if known is None or known.about != about or known.first < index:
             known = exits[trade.number] = _ahead(plan, market, trade, working, index, end, about)
         candidates.append(known.first)
+        if "adjust" in plan.acts:
+            adjustments = plan.entry(trade.entry).adjustments
+            candidates += [item.ahead(market, trade, known.marks, index, end) for item in adjustments]
     return min([*candidates, end])
 
 

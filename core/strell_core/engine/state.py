@@ -46,7 +46,7 @@ def symbol_of(legs: Sequence[OrderLeg | LegState | LegClose]) -> str:
     return legs[0].contract.underlying if legs else ""
 
 
-def premium_of(legs: Sequence[OrderLeg], prices: Sequence[int]) -> int:
+def premium_of(legs: Sequence[OrderLeg | LegState], prices: Sequence[int]) -> int:
     """What dealing takes in, parts times contracts: options only, the underlying itself is no premium (semantics rule
     5)."""
     both = zip(legs, prices, strict=True)

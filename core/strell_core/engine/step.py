@@ -40,6 +40,9 @@ from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE, Stretch
 from strell_core.strategy.actions import HEDGE, Close, Consequence, Reenter, StopToEntry
 
+LOOK = 0
+"""Number in a chain of what is no re-entry but a look of an entry, on the end of a trade."""
+
 
 def closing_legs(legs: Iterable[LegState]) -> tuple[OrderLeg, ...]:
     return tuple(OrderLeg(leg.leg_id, leg.contract, -leg.contracts) for leg in legs)
@@ -136,6 +139,8 @@ class Step:
         undone = by_leg is not None and rule == by_leg.id
         for name in () if undone else (ALL, trade.entry):
             self.outcomes[name] = self.outcomes.get(name, none_yet(name)).after(self.observation.date, trade.cash)
+        if not undone and "enter" in self.plan.acts:
+            self._look_after(trade)
         self.orders = [order for order in self.orders if order.trade != trade.number]
         best = trade.realised if trade.best is None else max(trade.best, trade.realised)
         self.closed.append(
@@ -145,6 +150,13 @@ class Step:
                 values, also, trade.entry, trade.reentries,
             )
         )  # fmt: skip
+
+    def _look_after(self, trade: TradeState) -> None:
+        """Entries that are looked at when a trade has ended are due, each once."""
+        for entry in self.plan.entries:
+            rule, known = entry.entry.schedule.id, {item.entry for item in self.due if item.number == LOOK}
+            if trade.entry in entry.schedule.after and entry.id not in known:
+                self.due.append(Due(entry.id, trade.number, rule, LOOK))
 
     # (2) fills of earlier orders
     def apply(self, fills: Sequence[Fill]) -> None:
@@ -171,7 +183,7 @@ class Step:
             elif order.purpose == "open":
                 self._open(part, fill, order.lots)
             else:
-                self._deal(part, fill, complete)
+                self.deal(part, fill, complete)
             if fill.ended or complete or grown:
                 self._pass_on(order)
             if fill.ended and rest is not None:
@@ -257,9 +269,9 @@ class Step:
             held[leg.leg_id] = added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
         return tuple(held.values())
 
-    def _deal(self, order: Order, fill: Fill, complete: bool) -> None:
+    def deal(self, order: Order, fill: Fill, complete: bool) -> None:
         """Legs closed, added to, and for an adjustment those that come in their place."""
-        trade = self.trades[order.trade]
+        before = trade = self.trades[order.trade]
         how = "order" if order.purpose == "close" else "adjustment"
         opened: list[LegState] = []
         for leg, parts in zip(order.legs, fill.prices, strict=True):
@@ -279,7 +291,9 @@ class Step:
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
         trade = self._book(trade, "commission", None, 0, 0, -fill.commission)
         if opened:
-            trade = changed(trade, legs=_in_place(self.trades[order.trade].legs, trade.legs, opened))
+            trade = changed(trade, legs=_in_place(before.legs, trade.legs, opened))
+        if order.purpose == "adjust":
+            trade = self._with_lots(before, trade, order, fill)
         if complete and order.purpose == "adjust":
             trade = changed(trade, adjustments=trade.adjustments + 1)
         told: dict[str, Any] = {"kind": order.purpose, "pnl": trade.realised, **self._beyond(order)}
@@ -291,6 +305,32 @@ class Step:
             self._finish(trade, order.rule, order.decided_at, order.values, order.also)
         if complete:
             self._follow(order, trade)
+
+    def more_lots(self, trade: TradeState, legs: Sequence[OrderLeg]) -> int:
+        """By how many lots an order changes a trade, a hedge aside; 0: not by as many of every leg."""
+        lots, net = self.lots_held(trade), {leg.leg_id: 0 for leg in trade.legs}
+        for leg in legs:
+            net[leg.leg_id] = net.get(leg.leg_id, 0) + leg.contracts
+        if not net.keys() <= {HEDGE, *(leg.leg_id for leg in trade.legs)}:
+            return 0
+        shares = {Fraction(net[leg.leg_id] * lots, leg.contracts) for leg in trade.legs if leg.leg_id != HEDGE}
+        same = shares.pop() if len(shares) == 1 else Fraction(0)
+        return int(same) if same.denominator == 1 else 0
+
+    def _with_lots(self, before: TradeState, trade: TradeState, order: Order, fill: Fill) -> TradeState:
+        """An adjusted trade with the lots that it has now. What more of them took in is part of its opening premium."""
+        more = self.more_lots(before, order.legs)
+        if not more or not trade.legs:
+            return trade
+        held = {leg.leg_id: leg for leg in before.legs}
+        prices = {(leg.leg_id, leg.contract): parts for leg, parts in zip(order.legs, fill.prices, strict=True)}
+        new = [
+            changed(leg, contracts=leg.contracts - held[leg.leg_id].contracts)
+            for leg in trade.legs
+            if leg.leg_id != HEDGE
+        ]
+        opening = premium_of(new, [prices[leg.leg_id, leg.contract] for leg in new]) if more > 0 else 0
+        return changed(trade, lots=trade.lots + more, opening=trade.opening + opening)
 
     def _follow(self, order: Order, trade: TradeState) -> None:
         """What an exit asked to follow it, now that its order is complete (semantics rule 16)."""
@@ -358,13 +398,21 @@ class Step:
         """Whole lots of what is held, of which every leg has as many contracts, a hedge aside: a trade may have been
         closed in part, before splits in fewer contracts, or changed by hand."""
         legs = [leg for leg in trade.legs if leg.leg_id != HEDGE] or list(trade.legs)
+        return math.gcd(self._lots_left(trade, legs), *(leg.contracts for leg in legs))
+
+    def in_whole_lots(self, trade: TradeState) -> bool:
+        """Whether every leg has as many contracts for each of the lots that are left."""
+        legs = [leg for leg in trade.legs if leg.leg_id != HEDGE] or list(trade.legs)
+        return self.lots_held(trade) == self._lots_left(trade, legs)
+
+    def _lots_left(self, trade: TradeState, legs: Sequence[LegState]) -> int:
+        """The lots of a trade that its first leg has left."""
         gone = sum(
             leg.contracts * self.of(trade).multiplied(leg.closed_at, self.observation.instant)
             for leg in trade.closed_legs
             if leg.leg_id == legs[0].leg_id and leg.how not in ("split", "adjustment", "delivery")
         )
-        lots = trade.lots * legs[0].contracts // (legs[0].contracts + gone)
-        return math.gcd(lots, *(leg.contracts for leg in legs))
+        return trade.lots * legs[0].contracts // (legs[0].contracts + gone)
 
     def intend(self, order: Order) -> None:
         self.orders.append(order)

@@ -163,6 +163,7 @@ class Variants:
             and self.end in timeline.first
             and all(
                 not entry.adjustments
+                and not entry.schedule.after
                 and entry.entry.underlying == timeline.underlying.symbol
                 and all(leg.strike is not None for leg in entry.entry.legs)
                 and all(item.closes == Close() and not item.then for item in entry.exits)
@@ -176,12 +177,15 @@ class Variants:
         """An entry with what is known of it."""
         rules, timeline = entry.entry, self.timeline
         name = repr((rules.conditions, rules.legs, rules.checks, rules.size, plan.strategy.orders))
-        key = tuple(sorted(entry.schedule.times.items())), entry.schedule.decides_single
+        schedule = entry.schedule
+        key = tuple(sorted(schedule.times.items())), schedule.decides_single, schedule.series
+        if schedule.keeps:
+            name = repr((name, key))
         looks = self._looks.get(key)
         if looks is None:
             due = [
-                at for at in entry.schedule.looks(timeline, self.begin, self.end).tolist()
-                if entry.schedule.status(timeline, at) == DUE
+                at for at in schedule.looks(self.market, self.begin, self.end).tolist()
+                if schedule.status(self.market, at) == DUE
             ]  # fmt: skip
             looks = self._looks[key] = [(at, int(timeline.session_of[at])) for at in due]
         exits = [f"{item.rule.kind} {sorted(item.rule.params.items())}" for item in entry.exits]
@@ -391,8 +395,9 @@ class _Walk:
         if not self.tells:
             return []
         for entry in self.plan.entries:
-            for at in entry.schedule.looks(self.timeline, self.shared.begin, self.shared.end).tolist():
-                message = SKIPPED.get(entry.schedule.status(self.timeline, at) or "")
+            market = self.shared.market
+            for at in entry.schedule.looks(market, self.shared.begin, self.shared.end).tolist():
+                message = SKIPPED.get(entry.schedule.status(market, at) or "")
                 if message is not None:
                     told = {"message": message}
                     reason = Reason(int(self.timeline.times[at]), "skipped", None, entry.entry.schedule.id, None, told)

@@ -192,7 +192,7 @@ class WordsKind(ParamKind):
         return {"type": "string", "minLength": 1, "maxLength": 60}
 
 
-REFERENCES = ("sentence", "leg", "underlying", "series")
+REFERENCES = ("sentence", "leg", "entry", "underlying", "series")
 """Kinds of values that name something of the document; what they begin as is up to whoever adds the sentence."""
 NO_SENTENCE, NO_SERIES = "must name a sentence", "must be one of your own: load one under Data first"
 UNNAMED = (NO_SENTENCE, NO_SERIES)
@@ -210,6 +210,13 @@ class SentenceKind(ParamKind):
         return {"type": "string", "minLength": 1, "maxLength": 40}
 
 
+class EntryKind(SentenceKind):
+    """The id of an entry, which is a name and no part of what a sentence says."""
+
+    def text(self, param: Param, value: Any) -> str:
+        return f"“{value}”"
+
+
 class SeriesKind(WordsKind):
     """The name of a series of one's own."""
 
@@ -224,7 +231,7 @@ class SeriesKind(WordsKind):
 
 param_kinds: dict[str, ParamKind] = {
     "integer": IntegerKind(), "number": NumberKind(), "choice": ChoiceKind(), "weekdays": WeekdaysKind(),
-    "time": TimeKind(), "amount": AmountKind(), "sentence": SentenceKind(), "leg": SentenceKind(),
+    "time": TimeKind(), "amount": AmountKind(), "sentence": SentenceKind(), "leg": SentenceKind(), "entry": EntryKind(),
     "underlying": SentenceKind(), "words": WordsKind(), "series": SeriesKind(),
 }  # fmt: skip
 """Kinds by name; a room that needs another adds it when it is imported."""
@@ -247,6 +254,8 @@ class Param:
     optional: bool = False
     begins: Any = None
     """What an optional value is added with where a person adds it to a sentence; nothing: it is not added that way."""
+    leads: str = ""
+    """Words before an optional condition."""
     scopes: tuple[str, ...] = ()
     """Of a value: what it may speak of; nothing: what the value it stands in may."""
 

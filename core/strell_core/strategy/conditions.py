@@ -33,7 +33,10 @@ def params(scopes: tuple[str, ...], left: Any, comparison: str, right: Any) -> t
         *_compared_values(scopes, left, comparison, right),
         Param("join", "choice", "Joined by", "and", choices={"and": "and", "or": "or"}, optional=True),
         Param("also", "conditions", "A further condition", None, optional=True, begins=[begins], scopes=scopes),
-        Param("until", "condition", "From then on, until…", None, optional=True, begins={**begins, "is": _opposite(comparison)}, scopes=scopes),
+        Param(
+            "until", "condition", "From then on, until…", None, optional=True, begins={**begins, "is": _opposite(comparison)}, scopes=scopes,
+            leads=", from then on until ",
+        ),
     )  # fmt: skip
 
 

@@ -18,7 +18,7 @@ from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 from strell_core.strategy.upgrades import FORMAT, upgraded
-from strell_core.strategy.whole import whole
+from strell_core.strategy.whole import KEEPS, whole
 
 RULE_KEYS = {"id", "rule", "off", "note"}
 
@@ -76,7 +76,7 @@ class Entry:
     @property
     def schedule(self) -> Rule:
         """The sentence that entries are said to be due by."""
-        return self.schedules[0]
+        return next(rule for rule in self.schedules if rule.kind != KEEPS)
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,8 @@ from strell_core.strategy import catalogue
 from strell_core.strategy.parts import switched_on
 
 Item = Mapping[str, Any]
+TIMES = ("decision_times", "every_minutes", "on_series")
+"""Sentences that give an entry decision times of its own, at which its trades' adjustments are looked at."""
 OPENS = "open_leg"
 """The adjustment that opens a leg later."""
 _ACTS_SOONER: dict[str, Callable[[Item], tuple[float, ...]]] = {
@@ -33,6 +35,7 @@ def remarks(document: Mapping[str, Any], numbers: Mapping[str, int]) -> dict[str
         _window(entry, every, numbers, out)
         adjust = [item for _, item in switched_on([*document["adjust"], *entry["adjust"]])]
         _later(entry, adjust, numbers, out)
+        _looks(entry, adjust, out)
     _overtaken(common, common, numbers, out)
     for _, item in switched_on(document["orders"]):
         if item["rule"] == "patience" and item["most"] < item["start"]:
@@ -68,6 +71,16 @@ def _window(entry: Item, leave: Sequence[Item], numbers: Mapping[str, int], out:
             out[item["id"]] = f"It leaves at once: sentence {first} picks expirations at most {farthest} days away."
         elif item["rule"] == "days_held" and item["days"] > farthest:
             out[item["id"]] = f"It comes too late: sentence {first} picks expirations at most {farthest} days away."
+
+
+def _looks(entry: Item, adjust: Sequence[Item], out: dict[str, str]) -> None:
+    """Adjustments that wait for one behind them that is not there, or for an entry's times that it does not have."""
+    timed = any(item["rule"] in TIMES for _, item in switched_on(entry["when"]))
+    for item in adjust:
+        if item.get("further") == "must" and item is adjust[-1]:
+            out[item["id"]] = "There is no next adjustment, so it never acts."
+        elif not timed and not item.get("daily") and not item.get("upon"):
+            out[item["id"]] = "The entry has no decision times: say when this is looked at."
 
 
 def _later(entry: Item, adjust: Sequence[Item], numbers: Mapping[str, int], out: dict[str, str]) -> None:

@@ -185,7 +185,7 @@ class _Writer:
                 word = values.get("join") or "and"
                 out += [Token(" "), Token(word, f"{path.rpartition('/')[0]}/join"), Token(" ")]
             else:
-                out.append(Token(", from then on until "))
+                out.append(Token(param.leads))
             out += [
                 replace(token, piece=token.piece or place) if token.path else token
                 for token in self.tokens(declaration, inner, place)

@@ -9,6 +9,9 @@ from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue, conditions, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 
+KEEPS = "picks_kept"
+"""The sentence on when to decide that names no time."""
+
 
 def whole(document: dict[str, Any]) -> list[Problem]:
     """Problems that only the whole document can have."""
@@ -24,7 +27,8 @@ def whole(document: dict[str, Any]) -> list[Problem]:
     problems += _references(document)
     for place, entry in enumerate(document["entries"]):
         path = f"entries/{place}"
-        if not switched_on(entry["when"]):
+        # that picks are kept says nothing of when they are made
+        if all(sentence["rule"] == KEEPS for _, sentence in switched_on(entry["when"])):
             problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
         both = switched_on(entry["legs"])
         legs = [(number, leg) for number, leg in both if leg["rule"] in catalogue.OPTION_LEGS]
@@ -66,7 +70,7 @@ def whole(document: dict[str, Any]) -> list[Problem]:
 
 
 def named_in(document: Mapping[str, Any], wanted: str) -> list[tuple[str, str]]:
-    """``(path, name)`` of everything of a kind (leg, underlying, series) that a document's sentences name."""
+    """``(path, name)`` of everything of a kind (leg, entry, underlying, series) that a document's sentences name."""
     return [
         (f"{path}/{number}/{at}", name)
         for path, part, _, sentences in parts(document)
@@ -100,6 +104,9 @@ def _references(document: dict[str, Any]) -> list[Problem]:
             for at, kind, name in _named(declaration, sentence):
                 if kind == "leg" and name not in there:
                     out.append(Problem(f"{place}/{at}", f"there is no leg '{name}' any more; choose another one"))
+                if kind == "entry" and name not in legs:
+                    known = ", ".join(f"“{entry}”" for entry in legs)
+                    out.append(Problem(f"{place}/{at}", f"there is no entry “{name}”; the strategy has {known}"))
                 if kind == "underlying" and name not in document["underlyings"]:
                     known = ", ".join(document["underlyings"])
                     out.append(Problem(f"{place}/{at}", f"'{name}' is no underlying of the strategy; it has {known}"))
@@ -114,7 +121,7 @@ def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tupl
         value = holder.get(param.name)
         if value is None:
             continue
-        if param.kind in ("leg", "underlying", "series"):
+        if param.kind in ("leg", "entry", "underlying", "series"):
             yield param.name, param.kind, str(value)
         for at, inner, values in param.of_kind.within(param, value):
             for path, kind, name in _named(inner, values):

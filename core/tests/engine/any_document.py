@@ -24,6 +24,7 @@ class Maker:
         catalogue.load()
         self.dice = random.Random(seed)
         self.legs: list[str] = []
+        self.entries: list[str] = []
 
     def param(self, param: Param, scopes: tuple[str, ...] = (), depth: int = 1) -> Any:
         dice = self.dice
@@ -40,10 +41,14 @@ class Maker:
             return dice.choice(list(param.choices))
         if param.kind == "weekdays":
             return dice.sample(WEEKDAYS, dice.randint(1, 5))
-        if param.kind == "time":
+        if param.kind in ("time", "daily"):
             return f"{dice.randint(9, 17):02d}:{dice.randrange(0, 60, 5):02d}"
         if param.kind == "leg":
             return dice.choice(self.legs)
+        if param.kind == "entry":
+            return dice.choice(self.entries)
+        if param.kind == "condition":
+            return self.further(param.scopes)
         if param.kind in ("words", "series"):
             return dice.choice(("report", "meeting") if param.kind == "words" else (BREADTH, "NOTHING"))
         return self.value(param.scopes or scopes, depth)
@@ -73,6 +78,9 @@ class Maker:
             made["is"] = "above"
         if any(param.name == "also" for param in declaration.params):
             self.add(made, declaration.param("also").scopes)
+        for param in declaration.params if part == "adjust" else ():
+            if param.name in ("daily", "upon", "further", "provided", "otherwise") and self.dice.random() < 0.25:
+                made[param.name] = self.param(param)
         return made
 
     def further(self, scopes: tuple[str, ...]) -> Raw:
@@ -121,12 +129,18 @@ class Maker:
                 out[part].append(made)
                 if catalogue.sentences(part)[made["rule"]].once:
                     once.add(made["rule"])
+        if (
+            not {"decision_times", "every_minutes"} & {made["rule"] for made in out["when"]}
+            and self.dice.random() < 0.8
+        ):
+            out["when"].append({"rule": "decision_times", "weekdays": list(WEEKDAYS), "time": "15:45"})
         out["size"] = [self.sentence("size")]
         return out
 
     def document(self) -> Raw:
-        entries = []
-        for number in range(self.dice.choice((1, 1, 2))):
+        entries: list[Raw] = []
+        self.entries = [f"entry {number}" for number in range(self.dice.choice((1, 1, 2)))]
+        for number in range(len(self.entries)):
             before, self.legs = self.legs, []
             entries.append({**self.entry(number)})
             rename = {leg["id"]: f"{leg['id']}-{number}" for leg in entries[-1]["legs"]}
@@ -139,6 +153,9 @@ class Maker:
             made = [self.sentence("limits") for _ in range(self.dice.randint(1, 3))]
             out["limits"] = [rule for rule in made if rule["rule"] != "capital"]
         out["orders"] = [{"rule": "single_snapshots", "policy": self.dice.choice(("decide", "skip"))}]
+        for rule in ("patience", "leg_by_leg"):
+            if self.dice.random() < 0.1:
+                out["orders"].append({"rule": rule, **self.filled(catalogue.sentences("orders")[rule])})
         return out
 
     def damaged(self) -> Raw:

@@ -120,7 +120,6 @@ ONE_ORDER_A_TRADE = {
     "leg_condition_stop",
     "leg_condition_partner",
     "condition_share",
-    "condition_again",
 }
 """Exits after which a trade goes on: the second implementation has one closing order a trade, and no adjustments."""
 NOT_PLAIN = {

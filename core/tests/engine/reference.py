@@ -12,28 +12,29 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
-from tests.engine.plain_picks import Picks
+from tests.engine.plain_looks import Looks
 from tests.engine.plain_recording import (
     ABSENT,
-    DAYS,
     MULTIPLIER,
     QUANTUM,
     Contract,
     Recording,
     cents,
-    clock,
     local,
-    minute,
 )
 
+AGAIN = ("condition_again", "condition_other_entry")
+"""Exits after which an entry is made again."""
 
-class Reference(Picks):
+
+class Reference(Looks):
     """Runs one normalised strategy document over a recording."""
 
     def __init__(self, document: dict[str, Any], recording: Recording, cash: Decimal) -> None:
         self.recording, self.cash, self.next = recording, cash, 1
         self.entries = [
             {name: [r for r in entry[name] if not r.get("off")] for name in entry if name not in ("id", "underlying")}
+            | {"name": entry["id"]}
             for entry in document["entries"]
         ]
         for entry in self.entries:
@@ -56,6 +57,7 @@ class Reference(Picks):
         self.orders: list[dict[str, Any]] = []
         self.closed: list[dict[str, Any]] = []
         self.rests: dict[str, int] = {}
+        self.due: list[dict[str, Any]] = []
         self.session_ends: list[float] = [float(cash)]
         self.decisions: list[tuple[int, str, str]] = []
 
@@ -75,6 +77,7 @@ class Reference(Picks):
                 self.call()
                 self.guard()
                 self.exits()
+                self.enter_again()
                 for entry in self.entries:
                     self.enter(entry)
                 if single:
@@ -133,7 +136,7 @@ class Reference(Picks):
 
     def close_leg(self, trade: dict[str, Any], leg: dict[str, Any], price: Fraction) -> None:
         trade["legs"].remove(leg)
-        trade["gone"].append({**leg, "out": price})
+        trade["gone"].append({**leg, "out": price, "by": "settlement" if self.over(leg["contract"]) else "order"})
         trade["realised"] += leg["n"] * (price - leg["in"])
         self.pay(trade, cents(leg["n"] * price * QUANTUM * MULTIPLIER))
 
@@ -143,6 +146,17 @@ class Reference(Picks):
 
     def finish(self, trade: dict[str, Any], rule: str, left: int) -> None:
         self.open.remove(trade)
+        undone = "leg_by_leg" in self.set and rule == self.set["leg_by_leg"]["id"]
+        for entry in self.entries if not undone else ():
+            waits = any(w["rule"] == "after_trade" and w["entry"] == trade["entry"]["name"] for w in entry["when"])
+            if waits and not any(due["entry"] is entry and "rule" not in due for due in self.due):
+                self.due.append({"entry": entry})
+        again = next((r for r in trade["entry"]["leaves"] if r["id"] == rule and r["rule"] in AGAIN), None)
+        if again is not None and trade["chain"] < again["times"]:
+            to = next(e for e in self.entries if e["name"] == again.get("entry", trade["entry"]["name"]))
+            legs = {leg["id"]: (leg["contract"], leg["n"]) for leg in trade["gone"] if leg["by"] == "order"}
+            self.due.append({"entry": to, "rule": rule, "chain": trade["chain"] + 1, "later": again["when"] == "next",
+                             "legs": legs if again.get("picks") == "same" else None})  # fmt: skip
         self.closed.append({**trade, "rule": rule, "left": left, "closed": self.at})
 
     # -- rule 8
@@ -261,7 +275,7 @@ class Reference(Picks):
                 "number": order["trade"], "opened": self.at, "legs": [], "gone": [], "realised": Fraction(0),
                 "cash": Decimal(0), "best": None, "decided": order["at"], "entry": order["entry"],
                 "spot": int(self.recording.chains[self.session].spot[self.snap]), "premium": Fraction(0),
-                "lots": order["lots"],
+                "lots": order["lots"], "chain": order["chain"],
             }  # fmt: skip
             trade["premium"] -= sum((n * p for (_, n), p in zip(dealt, prices, strict=True)), Fraction(0))
             for (contract, n), price, name in zip(dealt, prices, ids, strict=True):
@@ -349,7 +363,7 @@ class Reference(Picks):
                 and not self.doubtful(trade)
                 and 100 * trade["close"] >= rule["percent"] * abs(premium)
             )
-        if kind == "condition":
+        if kind == "condition" or kind in AGAIN:
             return self.true_now(rule, trade) and not (rule["as"] == "profit" and self.doubtful(trade))
         if kind == "profit_floor":
             best, mid = trade["best"], trade["mid"]
@@ -385,75 +399,51 @@ class Reference(Picks):
             leaving -= dt.timedelta(days=1)
         return today > leaving or (today == leaving and now >= self.acting(rule["time"]))
 
-    # -- rule 1
-    def acting(self, time: str) -> int:
-        """The minute at which a time acts: beyond a session that reached its end, on the last snapshot but one."""
-        minutes = self.recording.minutes[self.session]
-        if clock(time) <= minutes[-1]:
-            return clock(time)
-        if self.single:
-            return minutes[0]
-        close = minute(self.recording.closes[self.recording.dates[self.session]])
-        whole = close - minutes[-1] <= minutes[1] - minutes[0]
-        return minutes[-2] if whole else clock(time)
-
-    def times(self, entry: dict[str, Any]) -> list[str]:
-        """Times of day at which an entry is looked at today."""
-        today, out = DAYS[self.recording.dates[self.session].weekday()], []
-        for when in entry["when"]:
-            if today in when["weekdays"] and when["rule"] == "decision_times":
-                out.append(when["time"])
-            elif today in when["weekdays"]:
-                at = clock(when["from"])
-                while at <= max(clock(when["from"]), clock(when["until"])):
-                    out.append(f"{at // 60:02d}:{at % 60:02d}")
-                    at += when["minutes"]
-        return out
-
-    def look(self, entry: dict[str, Any]) -> str:
-        """Whether this is one: due, skipped, or nothing."""
-        times = self.times(entry)
-        if not times:
-            return ""
-        if self.single:
-            skips = self.set.get("single_snapshots", {"policy": "decide"})["policy"] == "skip"
-            return "skipped" if skips else "due"
-        minutes = self.recording.minutes[self.session][: self.snap + 1]
-        chain = self.recording.chains[self.session]
-        step = (int(chain.times[1]) - int(chain.times[0])) // 60
-        found = ""
-        for time in times:
-            wanted = self.acting(time)
-            if any(m >= wanted for m in minutes[:-1]) or (minutes[-1] < wanted and not self.last):
-                continue
-            if minutes[-1] < wanted or minutes[-1] - wanted > step:
-                found = "skipped"
-            else:
-                return "due"
-        return found
-
     def enter(self, entry: dict[str, Any]) -> None:
         said = self.look(entry)
         if not said:
             return
-        first = entry["when"][0]["id"]
+        first = next(when["id"] for when in entry["when"] if when["rule"] != "picks_kept")
         if said == "skipped":
             self.decisions.append((self.at, "skipped", first))
             return
-        said_no, ids, picked, lots = self.judge(entry)
+        self.try_to_enter(entry, first)
+
+    def enter_again(self) -> None:
+        """Entries that an exit asked for, and those that are looked at when a trade has ended."""
+        waiting, self.due = self.due, []
+        for due in waiting:
+            entry = due["entry"]
+            if due.get("later") and self.look(entry) != "due":
+                self.due.append(due)
+            elif "rule" in due:
+                self.try_to_enter(entry, due["rule"], due["chain"], due["legs"])
+            else:
+                self.try_to_enter(entry, next(w["id"] for w in entry["when"] if w["rule"] != "picks_kept"))
+
+    def try_to_enter(
+        self, entry: dict[str, Any], rule: str, chain: int = 0, legs: dict[str, tuple[Contract, int]] | None = None
+    ) -> None:
+        said_no, ids, picked, lots = self.judge(entry, chain > 0, legs)
         if said_no:
-            self.decisions.append((self.at, "no entry", said_no))
+            if not chain:
+                self.decisions.append((self.at, "no entry", said_no))
             return
-        self.decisions.append((self.at, "entry", first))
+        self.decisions.append((self.at, "entry", rule))
         number, self.next = self.next, self.next + 1
         if not self.last:
             self.orders.append(
                 {"kind": "open", "trade": number, "legs": picked, "at": self.at, "since": self.at, "session": self.session,
-                 "entry": entry, "ids": ids, "lots": lots, "brought": Fraction(0)}
+                 "entry": entry, "ids": ids, "lots": lots, "brought": Fraction(0), "chain": chain}
             )  # fmt: skip
 
-    def judge(self, entry: dict[str, Any]) -> tuple[str, list[str], list[tuple[Contract, int]], int]:
+    def judge(
+        self, entry: dict[str, Any], again: bool = False, legs: dict[str, tuple[Contract, int]] | None = None
+    ) -> tuple[str, list[str], list[tuple[Contract, int]], int]:
         self.entry = entry
+        kept = legs if again else self.legs_of_the_day(entry)
+        if kept is None and not again and self.look(entry) == "due":
+            self.keep(entry)
         for rule in self.document["limits"]:
             rests = self.session - self.rests.get(rule["id"], -999) <= rule.get("sessions", -1)
             if rests or (rule["rule"] in ("no_entry", "close_trades") and self.true_now(rule)):
@@ -475,14 +465,18 @@ class Reference(Picks):
             if rule["rule"] == "condition" and not self.true_now(rule):
                 return rule["id"], [], [], 0
         stands_in_the_way, picked = "", {}
-        for tried in self.expirations_tried(entry):
+        for tried in self.expirations_tried(entry) if kept is None else ():
             self.tried = tried
             said_no, picked = self.structure(entry)
             if not said_no:
                 break
             stands_in_the_way = stands_in_the_way or said_no
         else:
-            return stands_in_the_way, [], [], 0
+            if kept is None:
+                return stands_in_the_way, [], [], 0
+            said_no, picked = self.in_contracts(entry, kept)
+            if said_no:
+                return said_no, [], [], 0
         lots = self.lots(entry["size"][0], picked)
         legs = [(contract, n * lots) for contract, n in picked.values()]
         if lots == 0:
@@ -490,6 +484,34 @@ class Reference(Picks):
         if self.refuses and self.capital([(*leg, self.new_price(leg)) for leg in legs]) > self.free() + 0.005:
             return entry["size"][0]["id"], [], [], 0
         return "", list(picked), legs, lots
+
+    def keep(self, entry: dict[str, Any]) -> None:
+        """Keep for the day what is picked now, if every leg can be."""
+        legs = {leg["id"] for leg in entry["legs"]}
+        for tried in self.expirations_tried(entry):
+            self.tried = tried
+            said_no, picked = self.structure(entry)
+            # the nearest, where none passes its checks
+            if said_no not in legs and (not said_no or entry.get("kept", (None,))[0] != self.session):
+                entry["kept"] = (self.session, picked)
+            if not said_no:
+                return
+
+    def in_contracts(
+        self, entry: dict[str, Any], kept: dict[str, tuple[Contract, int]]
+    ) -> tuple[str, dict[str, tuple[Contract, int]]]:
+        """Legs in contracts that are known, and the sentence that says no to them."""
+        picked: dict[str, tuple[Contract, int]] = {}
+        for leg in entry["legs"]:
+            count = leg["ratio"] * (-1 if leg["side"] == "sell" else 1)
+            if leg["id"] in kept:
+                contract = kept[leg["id"]][0]
+                if not self.opens_on(contract, count):
+                    return leg["id"], {}
+                picked[leg["id"]] = (contract, count)
+        return next(
+            (rule["id"] for rule in entry["checks"] if not self.holds(rule, list(picked.values()), picked)), ""
+        ), picked
 
     def structure(self, entry: dict[str, Any]) -> tuple[str, dict[str, tuple[Contract, int]]]:
         """Legs that go together, and the sentence that says no to them."""
@@ -510,7 +532,7 @@ class Reference(Picks):
             return entry["legs"][-1]["id"], {}
         for rule in entry["checks"]:
             if not self.holds(rule, list(picked.values()), picked):
-                return rule["id"], {}
+                return rule["id"], picked
         return "", picked
 
     def lots(self, size: dict[str, Any], picked: dict[str, tuple[Contract, int]]) -> int:

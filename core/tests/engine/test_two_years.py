@@ -68,7 +68,7 @@ class TwoYearsTest(unittest.TestCase):
         for plain, timeline, history in compared:
             plan = make_plan(parse(wheel(timeline.underlying.symbol)), timeline)
             told = report(plan, timeline, history, 0, len(timeline.times), CASH, seed=1).evidence
-            opens = plan.entries[0].adjustments[0][0].id
+            opens = plan.entries[0].adjustments[0].rule.id
             self.assertEqual(
                 told.get(opens, {"true": 0})["true"], plain.calls, "every call is counted where it was asked for"
             )

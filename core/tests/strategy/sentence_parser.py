@@ -92,10 +92,13 @@ class Reader:
             if match:
                 yield {param.name: int(match[1])}, match.end()
         elif param.kind == "condition":
-            lead = ", from then on until "
-            if self.text.startswith(lead, at):
-                for made, end in self.declared(further(param.scopes), at + len(lead), param.scopes, 1):
+            if self.text.startswith(param.leads, at):
+                for made, end in self.declared(further(param.scopes), at + len(param.leads), param.scopes, 1):
                     yield {param.name: made}, end
+        elif param.kind == "daily":
+            match = re.compile(r" \(looked at every day at (\d\d:\d\d)\)").match(self.text, at)
+            if match:
+                yield {param.name: match[1]}, match.end()
         elif param.kind == "choice":
             for key, words in param.choices.items():
                 if self.text.startswith(f" {words}", at):
@@ -140,7 +143,7 @@ class Reader:
             if match and int(match[1]) in self.legs:
                 yield self.legs[int(match[1])], match.end()
         else:
-            assert param.kind in ("words", "series"), param.kind
+            assert param.kind in ("words", "series", "entry"), param.kind
             match = re.compile("“([^”]+)”").match(self.text, at)
             if match:
                 yield match[1], match.end()

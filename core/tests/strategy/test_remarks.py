@@ -47,6 +47,21 @@ class RemarksTest(unittest.TestCase):
             raw["entries"][1][part] = [{**item, "id": None} for item in raw["entries"][1][part]]
         self.assertEqual(len(self.said(raw)), 1, "the other entry's; the strategy's still holds for it")
 
+    def test_adjustments_that_wait_for_what_does_not_come(self) -> None:
+        above = {"left": {"measure": "price"}, "is": "above", "right": 1}
+        roll = {"rule": "roll_out", **above}
+        raw = document("looks", STRANGLE, [])
+        raw["adjust"] = [{**roll, "further": "must"}, {**roll, "further": "must"}]
+        self.assertEqual(list(self.said(raw).values()), ["There is no next adjustment, so it never acts."])
+        raw["adjust"][1]["off"] = True
+        self.assertEqual(len(self.said(raw)), 1, "one that is switched off is none")
+        raw["adjust"] = [roll, {**roll, "daily": "10:00"}, {**roll, "upon": "gone"}]
+        self.assertEqual(self.said(raw), {})
+        raw["entries"][0]["when"] = [{"rule": "after_trade", "entry": raw["entries"][0].get("id", "entry")}]
+        self.assertEqual(
+            list(self.said(raw).values()), ["The entry has no decision times: say when this is looked at."]
+        )
+
     def test_days_beside_how_far_expirations_are_picked(self) -> None:
         at_once = document("at once", STRANGLE, [{"rule": "before_expiration", "days": 18}])
         self.assertEqual(

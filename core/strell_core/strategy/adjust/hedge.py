@@ -13,18 +13,19 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Params, Stretch, Truths, Values
 from strell_core.measures.measure import Series
 from strell_core.measures.position.exposure import net_greek
+from strell_core.strategy import adjusting
 from strell_core.strategy.actions import HEDGE, Move, OpenLeg
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
 DECLARATION = Declaration(
     id="hedge", section="adjust", title="Hedge with the underlying",
-    sentence="When the position's delta is more than {band} away from {to}, bring it nearest to {to} with the underlying itself.",
+    sentence="When the position's delta is more than {band} away from {to}, bring it nearest to {to} with the underlying itself{daily}{upon}.",
     params=(
         Param("band", "amount", "Further than", 50.0, 0.0, 1e9, 0.01),
-        Param("to", "amount", "From", 0.0, -1e9, 1e9, 0.01),
+        Param("to", "amount", "From", 0.0, -1e9, 1e9, 0.01), *adjusting.LOOKS,
     ),
     explains="Delta of all legs together in money for a point of the underlying, the units that are held as a hedge among them. Looked at when "
-    "the entry is, every time: units are bought or sold at half of their own spread from the price, a contract of as many as one option "
+    "the entry is or as the sentence says, every time: units are bought or sold at half of their own spread from the price, a contract of as many as one option "
     "delivers, for the capital there is. They are paid dividends, and go with the position. Unvalued while an option has no delta; "
     "an index cannot be dealt in.",
     example="When the position's delta is more than 50 away from 0, bring it nearest to 0 with the underlying itself.",

@@ -1,4 +1,4 @@
-"""Rolling legs: by strikes, until something holds, to a delta, out in time. Looked at when the entry is."""
+"""Rolling legs: by strikes, until something holds, to a delta, out in time."""
 
 from __future__ import annotations
 
@@ -12,14 +12,13 @@ from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import NO_DELTA, ChainView
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, PositionLeg, Stretch, Structure, Truths, Values
+from strell_core.measures.frames import Frame, Params, PositionLeg, Stretch, Truths, Values
 from strell_core.measures.values import over as values_of
-from strell_core.strategy import conditions
+from strell_core.strategy import adjusting, conditions
 from strell_core.strategy.actions import Consequence, Move, Reenter, Roll
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
 SCOPES = (*conditions.MARKET, "position", "leg")
-GOAL_SCOPES = (*conditions.MARKET, "structure", "leg")
 WHAT = Param("what", "leg", "Leg", "")
 WHERE = Param("where", "choice", "Where", "away", choices={"away": "away from the money", "toward": "toward the money"})
 OTHERWISE = Param(
@@ -29,15 +28,17 @@ OTHERWISE = Param(
 ANY_NUMBER = 10_000
 """Re-entries in a chain: no limit."""
 ACTS = (
-    "Looked at when the entry is. Closing and opening are one order, at the prices the sheet fills at, for the capital there is; "
+    f"{adjusting.WHEN_LOOKED_AT}Closing and opening are one order, at the prices the sheet fills at, for the capital there is; "
     "at most once a session and trade. Where no quoted strike fits nothing is done, or what the sentence says then: the position "
-    "is closed patiently, also where the capital is not there, and the entry is judged again when the last leg is gone."
-)
+    "is closed patiently, also where the capital is not there, and the entry is judged again when the last leg is gone. "
+    f"{adjusting.WHOLE}"
+).rstrip()
 
 
 def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, words: tuple[str, ...], more: str = "") -> Declaration:  # fmt: skip
     return conditions.declared(
-        "adjusts", id=key, section="adjust", title=title, sentence=f"{sentence}{{otherwise}}.", params=(*params, OTHERWISE), explains=f"{more}{ACTS}", example=example,
+        "adjusts", id=key, section="adjust", title=title, sentence=f"{sentence}{{further}}{{provided}}{{otherwise}}{{daily}}{{upon}}.",
+        params=(*params, adjusting.PROVIDED, adjusting.FURTHER, OTHERWISE, *adjusting.LOOKS), explains=f"{more}{ACTS}", example=example,
         words=("adjust", "roll", *words), scope="position",
     )  # fmt: skip
 
@@ -53,9 +54,9 @@ UNTIL = _declared(
     "When {left} is {is} {right}{looks}{also}{until}, roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}",
     (
         *conditions.params(SCOPES, {"measure": "net_greek"}, "below", 0.0), WHAT, WHERE, Param("most", "integer", "At most", 10, 1, 40),
-        Param("goal", "value", "Until", {"measure": "structure_greek"}, scopes=GOAL_SCOPES),
+        Param("goal", "value", "Until", {"measure": "structure_greek"}, scopes=adjusting.GOAL_SCOPES),
         Param("goal_is", "choice", "Is", "above", choices={k: v for k, v in conditions.COMPARISONS.items() if k not in conditions.CROSSINGS}),
-        Param("goal_than", "value", "Than", 0.0, scopes=GOAL_SCOPES),
+        Param("goal_than", "value", "Than", 0.0, scopes=adjusting.GOAL_SCOPES),
     ),
     "When the position's delta is below 0, roll leg 5 toward the money strike by strike, at most 10, until the structure's delta a lot is above 0.",
     ("wing", "delta", "neutral", "step"), "What is to hold is asked of the position as it would be, a lot of it. ",
@@ -122,19 +123,13 @@ def until(frame: AdjustFrame, params: Params) -> Sequence[Move]:
         return ()
     goal = {"left": params["goal"], "is": params["goal_is"], "right": params["goal_than"]}
     for contract in _ladder(view, leg, params["where"])[: params["most"]]:
-        if _holds(goal, frame, view, {leg.leg_id: contract}):
+        would_be = [
+            (held.leg_id, contract if held.leg_id == leg.leg_id else held.contract, held.contracts)
+            for held in frame.now.legs
+        ]
+        if adjusting.holds(goal, adjusting.structure(frame, view, would_be)):
             return (Roll(leg.leg_id, contract),)
     return ()
-
-
-def _holds(goal: Params, frame: AdjustFrame, view: ChainView, other: dict[str, ContractKey]) -> bool:
-    """Whether a condition holds of a lot of the position with other contracts in the place of some."""
-    held = [(leg.leg_id, other.get(leg.leg_id, leg.contract), leg.contracts) for leg in frame.now.legs]
-    lots = math.gcd(*(contracts for _, _, contracts in held))
-    legs = [PickedLeg(name, contract, contracts // lots, view.quote(contract)) for name, contract, contracts in held]
-    index = frame.observation.index
-    where = Frame(frame.observation.market, index, index + 1, frame.symbol, None, Structure(legs, view))
-    return int(conditions.truths(goal, where)[0]) == TRUE
 
 
 def to_delta(frame: AdjustFrame, params: Params) -> Sequence[Move]:

@@ -28,6 +28,15 @@ EVERY = Declaration(
     example="On Mon, Tue, Wed, Thu and Fri every 30 minutes from 10:00 until 15:00.", words=("schedule", "intraday", "interval", "when"),
     when_true="it was a decision time", when_false="no snapshot near a decision time",
 )  # fmt: skip
+KEPT = Declaration(
+    id="picks_kept", section="enter", title="Picks are kept for the day", sentence="What is picked at a day's first decision time is kept for the others.",
+    params=(),
+    explains="Legs are picked at the first decision time of the day, or the first at which every leg can be, whether or not the entry is made "
+    "then; later ones judge the same contracts at their prices then. Without it every decision time picks afresh. So an entry can wait for the "
+    "premium of one structure.",
+    example="What is picked at a day's first decision time is kept for the others.",
+    words=("once", "morning", "fixed", "watch", "wait", "schedule", "same strikes"), once=True,
+)  # fmt: skip
 
 
 def schedule(params: Params, decides_single: bool) -> Schedule:
@@ -45,5 +54,10 @@ def every(params: Params, decides_single: bool) -> Schedule:
     )
 
 
+def kept(params: Params, decides_single: bool) -> Schedule:
+    return Schedule({}, decides_single, keeps=True)
+
+
 schedules.register(ScheduleRule(DECLARATION, schedule))
 schedules.register(ScheduleRule(EVERY, every))
+schedules.register(ScheduleRule(KEPT, kept))

@@ -71,6 +71,15 @@ AGAIN = _declared(
     "ends the chain. In the same contracts: in those that the exit closed, as far as they belong to the entry, if they have valid quotes. ",
     ("re-entry", "again", "re-enter"),
 )  # fmt: skip
+OTHER_ENTRY = _declared(
+    "condition_other_entry", "Close everything and enter by another entry",
+    "Close the position {as} when {left} is {is} {right}{looks}{also}{until}; then enter {entry} {when}, at most {times|time|times} in a row.",
+    (AS, *BEGINS, Param("entry", "entry", "Entry", ""), WHEN, Param("times", "integer", "At most", 1, 1, 50)),
+    "Close the position at the market when P/L at mid in money is at most −500; then enter “falling” at once, at most 1 time in a row.",
+    "That entry's conditions, picks and size are judged on the snapshot in which the last leg is closed, or at its next decision time; what refuses "
+    "it then ends the chain. The chain is counted through all entries. ",
+    ("re-entry", "turn around", "reverse", "flip", "opposite", "another entry"),
+)  # fmt: skip
 
 
 def test(stretch: Stretch, params: Params) -> Truths:
@@ -110,6 +119,10 @@ def _again(params: Params) -> tuple[Consequence, ...]:
     return (Reenter(at_most=int(params["times"]), later=later, same=same),)
 
 
+def _other_entry(params: Params) -> tuple[Consequence, ...]:
+    return (Reenter(str(params["entry"]), int(params["times"]), params["when"] == "next"),)
+
+
 Closes = Callable[[Params], Close]
 Then = Callable[[Params], tuple[Consequence, ...]]
 _EVERY: tuple[tuple[Declaration, Closes, Then], ...] = (
@@ -119,6 +132,7 @@ _EVERY: tuple[tuple[Declaration, Closes, Then], ...] = (
     (LEG_STOP, _leg, lambda params: (StopToEntry(str(params["other"])),)),
     (LEG_PARTNER, _leg, lambda params: (CloseAlso(str(params["other"])),)),
     (AGAIN, _whole, _again),
+    (OTHER_ENTRY, _whole, _other_entry),
 )
 for _declaration, _closes, _then in _EVERY:
     exits.register(Exit(_declaration, "other", test, values, _closes, _then, asks_all=True, kind_of=kind_of))

@@ -1,0 +1,70 @@
+"""When an adjustment is looked at: when its entry is, at a time of its own, on every snapshot, or on something that
+happened to a leg."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from strell_core.engine.state import TradeState
+from strell_core.market.market import Market
+from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import TRUE, Stretch
+from strell_core.strategy import adjusting
+from strell_core.strategy.document import Rule
+from strell_core.strategy.kinds import Adjustment
+from strell_core.strategy.schedule import DUE, Schedule
+
+
+@dataclass(frozen=True)
+class ActiveAdjustment:
+    """An adjustment sentence with its looks."""
+
+    rule: Rule
+    kind: Adjustment
+    schedule: Schedule
+    every: bool = False
+    """It is looked at on every snapshot."""
+    gone: frozenset[str] = frozenset()
+    """A leg that is gone in one of these ways is a look, from then until that session ends."""
+
+    @classmethod
+    def of(cls, rule: Rule, kind: Adjustment, entry: Schedule) -> ActiveAdjustment:
+        """``entry``: when its trade's entry is looked at, which holds where the sentence says nothing."""
+        own, upon = adjusting.schedule_of(rule.params, entry.decides_single), rule.params.get("upon")
+        gone = frozenset(adjusting.GONE.get(str(upon), ()))
+        return cls(rule, kind, entry if own is None else own, upon == adjusting.EVERY, gone)
+
+    def due(self, market: Market, index: int, trade: TradeState) -> bool:
+        """Whether a snapshot is a look at a trade."""
+        if self.schedule.status(market, index) == DUE:
+            return True
+        if not (self.every or self.gone) or (market.main.is_single[index] and not self.schedule.decides_single):
+            return False
+        return self.every or self._on(market.main, index, trade)
+
+    def _on(self, timeline: Timeline, index: int, trade: TradeState) -> bool:
+        """Whether a leg is gone in this session, or after the last decisions of the one before."""
+        session = int(timeline.session_of[index])
+        for leg in trade.closed_legs:
+            if leg.how in self.gone:
+                at = int(np.searchsorted(timeline.times, leg.closed_at))
+                if session in (int(timeline.session_of[at]), int(timeline.session_of[min(at + 1, index)])):
+                    return True
+        return False
+
+    def ahead(self, market: Market, trade: TradeState, marks: Stretch | None, index: int, end: int) -> int:
+        """First snapshot from ``index`` on at which it may act on a trade that stays as it is, times aside; ``end``:
+        none. ``marks``: of the trade, from some snapshot not after ``index`` on."""
+        timeline = market.main
+        if not self.kind.often and index and trade.adjusted_on == market.date(index - 1):
+            index = int(timeline.first[int(timeline.session_of[index - 1]) + 1])
+        if index >= end:
+            return end
+        if self.gone and self._on(timeline, index, trade):
+            return index
+        if not self.every or marks is None:
+            return end
+        true = self.kind.test(marks, self.rule.params)[index - marks.begin :] == TRUE
+        return index + int(true.argmax()) if true.any() else end

@@ -1,0 +1,85 @@
+"""More or fewer contracts of what is held: lots of all legs, or of one leg as many as bring something nearest to a value."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from strell_core.measures import compare
+from strell_core.measures.declaration import Param
+from strell_core.measures.frames import Params
+from strell_core.measures.values import over as values_of
+from strell_core.strategy import adjusting, conditions
+from strell_core.strategy.actions import HEDGE, Move, OpenLeg
+from strell_core.strategy.adjust.rolls import OTHERWISE, SCOPES, WHAT, otherwise, test, values
+from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
+
+_CLAUSES = "{further}{provided}{otherwise}{daily}{upon}"
+_SAID = (adjusting.PROVIDED, adjusting.FURTHER, OTHERWISE, *adjusting.LOOKS)
+LOTS = conditions.declared(
+    "adjusts", id="change_lots", section="adjust", title="More or fewer lots",
+    sentence=f"When {{left}} is {{is}} {{right}}{{looks}}{{also}}{{until}}, {{way}} {{lots|lot|lots}}, at {{bound}} in all{_CLAUSES}.",
+    params=(
+        *conditions.params(SCOPES, {"measure": "pnl", "unit": "premium"}, "at least", 25.0),
+        Param("way", "choice", "Way", "open", choices={"open": "open", "close": "close"}),
+        Param("lots", "integer", "Lots", 1, 1, 1_000),
+        Param("bound", "integer", "Lots in all", 3, 1, 10_000),
+        *_SAID,
+    ),
+    explains="Of every leg as many contracts as a lot has, of the same contracts; a hedge with the underlying is left as it is. Lots are opened "
+    "while no more than so many are held then, and closed while no fewer remain. What more lots take in or cost counts to the opening premium. "
+    f"{adjusting.WHEN_LOOKED_AT}One order, for the capital there is; at most once a session and trade. {adjusting.WHOLE}".rstrip(),
+    example="When P/L at mid in % of the premium is at least 25, open 1 lot, at 3 in all.",
+    words=("adjust", "scale in", "pyramid", "add", "average", "reduce", "double"), scope="position",
+)  # fmt: skip
+BALANCE = conditions.declared(
+    "adjusts", id="balance", section="adjust", title="Balance with a leg",
+    sentence=f"When {{left}} is {{is}} {{right}}{{looks}}{{also}}{{until}}, bring {{goal}} nearest to {{to}} by more or fewer contracts of {{what}}, "
+    f"at most {{most}} at a time{_CLAUSES}.",
+    params=(
+        *conditions.params(SCOPES, {"measure": "net_greek"}, "above", 20.0),
+        Param("goal", "value", "What", {"measure": "structure_greek"}, scopes=adjusting.GOAL_SCOPES),
+        Param("to", "value", "To", 0.0, scopes=adjusting.GOAL_SCOPES), WHAT,
+        Param("most", "integer", "At most", 5, 1, 40), *_SAID,
+    ),
+    explains="Every number of contracts of the leg is tried, up to so many more or fewer; it stays bought or sold, with at least one. What is to be "
+    "brought near is asked of the position as one lot, as it would be; of two that come as near, the smaller deal. "
+    f"{adjusting.WHEN_LOOKED_AT}For the capital there is; at most once a session and trade. {adjusting.WHOLE}".rstrip(),
+    example="When the position's delta is above 20, bring the structure's delta a lot nearest to 0 by more or fewer contracts of leg 3, at most 5 at a time.",
+    words=("adjust", "delta", "neutral", "quantity", "ratio", "hedge"), scope="position",
+)  # fmt: skip
+
+
+def change_lots(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    more = params["lots"] * (1 if params["way"] == "open" else -1)
+    there = frame.lots + more
+    if (more > 0 and there > params["bound"]) or (more < 0 and there < params["bound"]):
+        return ()
+    legs = [leg for leg in frame.now.legs if leg.leg_id != HEDGE]
+    return tuple(OpenLeg(leg.leg_id, leg.contract, leg.contracts // frame.lots * more) for leg in legs)
+
+
+def balance(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    leg, view = frame.now.leg(params["what"]), frame.view
+    if leg is None or view is None:
+        return ()
+    found: list[tuple[float, int, int]] = []
+    for more in range(-params["most"], params["most"] + 1):
+        contracts = leg.contracts + more
+        if contracts * leg.contracts <= 0:
+            continue
+        would_be = [
+            (held.leg_id, held.contract, contracts if held.leg_id == leg.leg_id else held.contracts)
+            for held in frame.now.legs
+        ]
+        where = adjusting.structure(frame, view, would_be, lots=1)
+        goal, to = (values_of(params[name], where) for name in ("goal", "to"))
+        if goal is None or to is None or not math.isfinite(away := abs(float(goal[0]) - float(to[0]))):
+            return ()
+        found.append((round(away, compare.PLACES), abs(more), more))
+    more = min(found)[2]
+    return (OpenLeg(leg.leg_id, leg.contract, more),) if more else ()
+
+
+adjustments.register(Adjustment(LOTS, test, values, change_lots, otherwise))
+adjustments.register(Adjustment(BALANCE, test, values, balance, otherwise))

@@ -1,0 +1,87 @@
+"""What every adjustment may say beside its own: when it is looked at, what goes with it, and what has to hold of the
+position as it would be."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from typing import Any
+
+from strell_core.market.instruments import ContractKey
+from strell_core.market.timeline import ChainView
+from strell_core.measures.declaration import WEEKDAYS, Param, minutes
+from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, Structure
+from strell_core.measures.params import TimeKind, param_kinds
+from strell_core.strategy import conditions
+from strell_core.strategy.kinds import AdjustFrame
+from strell_core.strategy.schedule import Schedule
+
+GOAL_SCOPES = (*conditions.MARKET, "structure", "leg")
+"""Of what is asked of a position as it would be."""
+GONE: dict[str, tuple[str, ...]] = {
+    "closed": ("order",), "expired": ("settlement",), "delivered": ("exercise", "assignment"),
+    "gone": ("order", "settlement", "exercise", "assignment"),
+}  # fmt: skip
+"""Looks on something that happened to a leg, by how it is gone."""
+EVERY = "every"
+
+
+class DailyKind(TimeKind):
+    """A time of every day at which a sentence is looked at."""
+
+    def text(self, param: Param, value: Any) -> str:
+        return f"(looked at every day at {value})"
+
+
+param_kinds["daily"] = DailyKind()
+DAILY = Param("daily", "daily", "Looked at at a time of its own…", None, optional=True, begins="15:45")
+UPON = Param(
+    "upon", "choice", "Looked at on something…", None, optional=True, begins="gone",
+    choices={
+        EVERY: "(looked at on every snapshot)", "gone": "(looked at as soon as a leg is gone)", "closed": "(looked at as soon as a leg is closed)",
+        "expired": "(looked at as soon as a leg has expired)", "delivered": "(looked at as soon as a leg is assigned or exercised)",
+    },
+)  # fmt: skip
+PROVIDED = Param(
+    "provided", "condition", "Provided that…", None, optional=True, begins={"left": {"measure": "structure_greek"}, "is": "above", "right": 0.0},
+    scopes=GOAL_SCOPES, leads=", provided that then ",
+)  # fmt: skip
+FURTHER = Param(
+    "further", "choice", "With the next adjustment…", None, optional=True, begins="may",
+    choices={"may": "and with it the next adjustment, where that then applies", "must": "together with the next adjustment or not at all"},
+)  # fmt: skip
+LOOKS = (DAILY, UPON)
+WHEN_LOOKED_AT = (
+    "Looked at when the entry is, or when the sentence says so: at a time of every day, on every snapshot, or from the moment a leg is gone "
+    "until that session ends (the next one, for what happens at a session's end). "
+)
+WHOLE = (
+    "With the next adjustment: that is judged on the position as this one would leave it, and both are one order. What is provided "
+    "is asked of a lot of the position as all of it would be. "
+)
+
+
+def schedule_of(params: Params, decides_single: bool) -> Schedule | None:
+    """When a sentence says that it is looked at by itself; ``None``: it says nothing of it."""
+    daily, upon = params.get("daily"), params.get("upon")
+    if daily is None and upon is None:
+        return None
+    times = () if daily is None else (minutes(daily),)
+    return Schedule(dict.fromkeys(range(len(WEEKDAYS)), times), decides_single)
+
+
+def structure(
+    frame: AdjustFrame, view: ChainView, held: Iterable[tuple[str, ContractKey, int]], lots: int | None = None
+) -> Frame:
+    """Where values of a structure are asked for of legs, each with its contracts: of a lot of them, or of one of so many
+    ``lots``."""
+    legs = list(held)
+    parts = lots or math.gcd(*(contracts for _, _, contracts in legs))
+    picked = [PickedLeg(name, contract, contracts // parts, view.quote(contract)) for name, contract, contracts in legs]
+    index = frame.observation.index
+    return Frame(frame.observation.market, index, index + 1, frame.symbol, None, Structure(picked, view))
+
+
+def holds(condition: Params, where: Frame) -> bool:
+    """Whether a condition holds at a frame's first snapshot."""
+    return int(conditions.truths(condition, where)[0]) == TRUE
