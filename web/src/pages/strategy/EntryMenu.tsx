@@ -1,6 +1,6 @@
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
-import type { Document } from "../../api/queries";
+import { type Document, useDeclarations } from "../../api/queries";
 import { MenuItem } from "../../ui/MenuItem";
 import { tellError } from "../../ui/toast";
 import { type Block, entryAt, renamedEntry, tradedBy, withoutEntry } from "./document";
@@ -15,6 +15,7 @@ interface Props {
 
 /** What can be done with a whole entry: another one like it, its name, what it trades. */
 export function EntryMenu({ document, block, save, like }: Props) {
+  const { data: declarations } = useDeclarations();
   const [naming, setNaming] = useState<string | null>(null);
   const place = entryAt(block);
   const entries = document.entries as { id: string }[];
@@ -26,7 +27,9 @@ export function EntryMenu({ document, block, save, like }: Props) {
         className="inline-flex gap-1"
         onSubmit={(event) => {
           event.preventDefault();
-          save(renamedEntry(document, place, naming.trim())).then(() => setNaming(null), tellError);
+          if (!declarations) return;
+          const renamed = renamedEntry(document, place, naming.trim(), declarations);
+          save(renamed).then(() => setNaming(null), tellError);
         }}
       >
         <input

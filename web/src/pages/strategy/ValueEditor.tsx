@@ -91,7 +91,9 @@ function EditorForm({
   const [busy, setBusy] = useState(false);
   const symbols = document.underlyings as string[];
   const series = useSeriesNames();
+  const entries = (document.entries as { id: string }[]).map((entry) => entry.id);
   const references: Record<string, Record<string, string>> = {
+    entry: Object.fromEntries(entries.map((name) => [name, name])),
     leg: Object.fromEntries(legs.map((leg) => [leg.id, leg.text])),
     series: Object.fromEntries(series.map((name) => [name, name])),
     underlying: Object.fromEntries([["", "its own"], ...symbols.map((symbol) => [symbol, symbol])]),

@@ -4,6 +4,7 @@ import {
   added,
   type Block,
   type Declaration,
+  type Declarations,
   doubled,
   entryAt,
   holds,
@@ -117,11 +118,51 @@ test("another underlying may be the clock: every entry goes on trading what it t
   expect(tradedBy(before, 0, "PLLM").entries).toEqual([{ id: "index", underlying: "PLLM" }, entries[1]]);
 });
 
+test("what names an entry is renamed with it", () => {
+  const turn = { rule: "turn", entry: "two", as: "two" };
+  const raw = {
+    entries: [{ id: "one", when: [{ rule: "after", entry: "two" }] }, { id: "two" }],
+    leave: [turn],
+  };
+  const sentences = [
+    {
+      id: "turn",
+      part: "leave",
+      params: [
+        { name: "entry", kind: "entry" },
+        { name: "as", kind: "choice" },
+      ],
+    },
+    { id: "after", part: "when", params: [{ name: "entry", kind: "entry" }] },
+  ];
+  const declarations = { sections: [{ sentences }] } as unknown as Declarations;
+  const renamed = renamedEntry(raw as unknown as Document, 1, "later", declarations);
+  expect(renamed).toEqual({
+    entries: [{ id: "one", when: [{ rule: "after", entry: "later" }] }, { id: "later" }],
+    leave: [{ ...turn, entry: "later" }],
+  });
+  // a new one names another entry than its own, where there is one
+  const after = { id: "after", params: sentences[1]!.params } as unknown as Declaration;
+  const both = {
+    entries: [
+      { id: "one", when: [], legs: [] },
+      { id: "two", when: [], legs: [] },
+    ],
+  };
+  const named = (path: string) =>
+    (valueAt(added(both as unknown as Document, path, after), path) as { entry: string }[])[0]!.entry;
+  expect([named("entries/1/when"), named("entries/0/when")]).toEqual(["one", "two"]);
+});
+
 test("entries are renamed and removed by the section they stand in", () => {
   const document = { underlyings: ["MK30"], entries: [{ id: "one" }, { id: "two" }] } as unknown as Document;
   const block = { section: "enter", title: "Enter: two", entry: "two", lists: { when: "entries/1/when" } };
   const place = entryAt(block as unknown as Block);
-  expect(renamedEntry(document, place, "later").entries).toEqual([{ id: "one" }, { id: "later" }]);
+  const declarations = { sections: [] } as unknown as Declarations;
+  expect(renamedEntry(document, place, "later", declarations).entries).toEqual([
+    { id: "one" },
+    { id: "later" },
+  ]);
   expect(withoutEntry(document, place).entries).toEqual([{ id: "one" }]);
   expect(document.entries).toHaveLength(2);
 });

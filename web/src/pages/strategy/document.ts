@@ -98,10 +98,27 @@ function ofEntries(document: Document, edit: (entries: Entry[]) => void): Docume
   return copy;
 }
 
-export const renamedEntry = (document: Document, place: number, id: string) =>
-  ofEntries(document, (entries) => {
-    entries[place]!.id = id;
-  });
+/** An entry under another name, with every sentence that names it. */
+export function renamedEntry(
+  document: Document,
+  place: number,
+  id: string,
+  declarations: Declarations,
+): Document {
+  const copy = structuredClone(document);
+  const entries = entriesOf(copy);
+  const before = entries[place]!.id;
+  entries[place]!.id = id;
+  for (const declaration of declarations.sections.flatMap((section) => section.sentences)) {
+    const naming = declaration.params.filter((param) => param.kind === "entry");
+    const part = declaration.part;
+    for (const holder of [copy, ...entries] as Record<string, unknown>[])
+      for (const item of (holder[part] ?? []) as Item[])
+        for (const param of item.rule === declaration.id ? naming : [])
+          if (item[param.name] === before) item[param.name] = id;
+  }
+  return copy;
+}
 
 export const withoutEntry = (document: Document, place: number) =>
   ofEntries(document, (entries) => entries.splice(place, 1));
@@ -174,12 +191,20 @@ export function added(
   for (const param of declaration.params ?? []) {
     // the second leg that is named is the second there is
     if (param.kind === "leg") named[param.name] = meant[place++] ?? meant[0] ?? "";
+    // another entry than that which says it, where there is one
+    if (param.kind === "entry") named[param.name] = entryBeside(document, path);
     if (param.kind === "value") named[param.name] = naming(param.default, held, series);
   }
   const more = Object.fromEntries(
     Object.entries(values).map(([name, value]) => [name, naming(value, held, series)]),
   );
   return changed(document, path, (list) => list.push({ rule: declaration.id, ...picks, ...named, ...more }));
+}
+
+function entryBeside(document: Document, path: string): string {
+  const names = entriesOf(document).map((entry) => entry.id);
+  const own = path.startsWith("entries/") ? Number(path.split("/")[1]) : 0;
+  return names.find((_, place) => place !== own) ?? names[0] ?? "";
 }
 
 /** Legs, those of a kind first. */
