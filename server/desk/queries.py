@@ -246,7 +246,7 @@ def _late_exits(deployment: Deployment, state: EngineState) -> list[str]:
 
 
 def _next_decision(deployment: Deployment) -> str | None:
-    """When its rules look at entries next, exchange-local."""
+    """When its rules look at entries next: an exchange-local time, or what they wait for."""
     venue = venue_of(deployment.account.underlying.symbol)
     calendar = calendar_for(venue.underlying)
     now = market_now(venue)
@@ -254,7 +254,10 @@ def _next_decision(deployment: Deployment) -> str | None:
     plan = Plan(parse(deployment.revision.document), every)
     looks = [entry.schedule.next_after(calendar, venue.session, now) for entry in plan.entries]
     first = min((at for at in looks if at is not None), default=None)
-    return None if first is None else calendar.local(first).strftime("%a %-d %b %H:%M")
+    told = [] if first is None else [calendar.local(first).strftime("%a %-d %b %H:%M")]
+    told += sorted({f"on a value of {name}" for entry in plan.entries for name in entry.schedule.series})
+    told += sorted({f"after a trade of {name}" for entry in plan.entries for name in entry.schedule.after})
+    return ", ".join(told) or None
 
 
 def deployments(user: User, account: Account | None = None, strategy: int | None = None) -> list[dict[str, Any]]:

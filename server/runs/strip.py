@@ -56,7 +56,7 @@ def told(user: User, strategy_id: int) -> dict[str, Any]:
 
             def soon(_: int) -> None:
                 if time.monotonic() > until:
-                    raise Refused("These rules look so often that all their decisions take a while: run a backtest.")
+                    raise Refused("All decisions of these rules take longer than an edit waits for: run a backtest.")
 
             made = decisions(latest.document, history, strip(plan, shared, cash, soon))
             _remember(_told, key, made, 4 * MOST)

@@ -3,6 +3,7 @@ happened to a leg."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,11 +11,10 @@ import numpy as np
 from strell_core.engine.state import TradeState
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import TRUE, Stretch
 from strell_core.strategy import adjusting
 from strell_core.strategy.document import Rule
 from strell_core.strategy.kinds import Adjustment
-from strell_core.strategy.schedule import DUE, Schedule
+from strell_core.strategy.schedule import DUE, Indices, Schedule
 
 
 @dataclass(frozen=True)
@@ -54,9 +54,9 @@ class ActiveAdjustment:
                     return True
         return False
 
-    def ahead(self, market: Market, trade: TradeState, marks: Stretch | None, index: int, end: int) -> int:
+    def ahead(self, market: Market, trade: TradeState, true: Callable[[], Indices], index: int, end: int) -> int:
         """First snapshot from ``index`` on at which it may act on a trade that stays as it is, times aside; ``end``:
-        none. ``marks``: of the trade, from some snapshot not after ``index`` on."""
+        none. ``true()``: snapshots at which its condition holds of the trade, ascending."""
         timeline = market.main
         if not self.kind.often and index and trade.adjusted_on == market.date(index - 1):
             index = int(timeline.first[int(timeline.session_of[index - 1]) + 1])
@@ -64,7 +64,8 @@ class ActiveAdjustment:
             return end
         if self.gone and self._on(timeline, index, trade):
             return index
-        if not self.every or marks is None:
+        if not self.every:
             return end
-        true = self.kind.test(marks, self.rule.params)[index - marks.begin :] == TRUE
-        return index + int(true.argmax()) if true.any() else end
+        places = true()
+        at = int(np.searchsorted(places, index))
+        return int(places[at]) if at < len(places) else end

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -19,13 +20,15 @@ from strell_core.engine.capital import CENT, funds_over, next_close
 from strell_core.engine.changed import changed
 from strell_core.engine.exits import first_true, waiting
 from strell_core.engine.fills import first_event, match
+from strell_core.engine.looks import ActiveAdjustment
 from strell_core.engine.marks import stretch, with_best, with_paths
 from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Need, Order, Reason, TradeState
 from strell_core.market.market import Market, Observation, market_of
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import Stretch
+from strell_core.measures.frames import TRUE, Stretch
+from strell_core.strategy.schedule import Indices
 
 Progress = Callable[[int], None]
 """Called with the timeline index reached; may raise to stop the run."""
@@ -110,6 +113,18 @@ class _Ahead:
     first: int
     begin: int
     marks: Stretch | None
+    adjusting: dict[str, Indices] = field(default_factory=dict)
+    """By adjustment, where its condition holds."""
+
+    def true(self, item: ActiveAdjustment) -> Indices:
+        """Snapshots of the marks at which an adjustment's condition holds."""
+        if self.marks is None:
+            return np.empty(0, np.int64)
+        found = self.adjusting.get(item.rule.id)
+        if found is None:
+            held = item.kind.test(self.marks, item.rule.params) == TRUE
+            found = self.adjusting[item.rule.id] = self.begin + np.flatnonzero(held)
+        return found
 
 
 def _ruined(timeline: Timeline, index: int, out: History) -> bool:
@@ -166,7 +181,7 @@ def _next_event(
         candidates.append(known.first)
         if "adjust" in plan.acts:
             adjustments = plan.entry(trade.entry).adjustments
-            candidates += [item.ahead(market, trade, known.marks, index, end) for item in adjustments]
+            candidates += [item.ahead(market, trade, partial(known.true, item), index, end) for item in adjustments]
     return min([*candidates, end])
 
 

@@ -87,7 +87,7 @@ class NumberKind(ParamKind):
 
     def text(self, param: Param, value: Any) -> str:
         digits = max(0, len(f"{param.step:.6f}".rstrip("0").split(".")[1]))
-        number = f"{value:.{digits}f}"
+        number = f"{value:.{digits}f}".replace("-", "\u2212")
         return f"{number} {param.unit}" if param.unit else number
 
     def schema(self, param: Param) -> dict[str, Any]:

@@ -34,9 +34,9 @@ class DailyKind(TimeKind):
 
 
 param_kinds["daily"] = DailyKind()
-DAILY = Param("daily", "daily", "Looked at at a time of its own…", None, optional=True, begins="15:45")
+DAILY = Param("daily", "daily", "Look at a time of its own…", None, optional=True, begins="15:45")
 UPON = Param(
-    "upon", "choice", "Looked at on something…", None, optional=True, begins="gone",
+    "upon", "choice", "Look on something…", None, optional=True, begins="gone",
     choices={
         EVERY: "(looked at on every snapshot)", "gone": "(looked at as soon as a leg is gone)", "closed": "(looked at as soon as a leg is closed)",
         "expired": "(looked at as soon as a leg has expired)", "delivered": "(looked at as soon as a leg is assigned or exercised)",
@@ -48,7 +48,7 @@ PROVIDED = Param(
 )  # fmt: skip
 FURTHER = Param(
     "further", "choice", "With the next adjustment…", None, optional=True, begins="may",
-    choices={"may": "and with it the next adjustment, where that then applies", "must": "together with the next adjustment or not at all"},
+    choices={"may": "with the next adjustment where it then applies", "must": "only together with the next adjustment"},
 )  # fmt: skip
 LOOKS = (DAILY, UPON)
 WHEN_LOOKED_AT = (

@@ -19,8 +19,8 @@ from strell_core.strategy.sentences import Sheet
 _BRACES = re.compile(r"\{(\w+)(?:\|([^|}]*)\|([^}]*))?\}")
 _DAY = "|".join(WEEKDAY_NAMES.values())
 _DAYS = re.compile(rf"(?:{_DAY})(?:, (?:{_DAY}))*(?: and (?:{_DAY}))?")
-_NUMBER = re.compile(r"-?\d+(?:\.\d+)?")
-_WHOLE = re.compile(r"-?\d+(?!\.?\d)")
+_NUMBER = re.compile(r"\u2212?\d+(?:\.\d+)?")
+_WHOLE = re.compile(r"\u2212?\d+(?!\.?\d)")
 _AMOUNT = re.compile("\u2212?[\\d\u00a0]+(?:\\.\\d+)?(?:e[+\u2212]?\\d+)?")
 _SYMBOL = re.compile(r" of ([A-Z0-9.^_-]+)")
 Found = tuple[Any, int]
@@ -123,7 +123,8 @@ class Reader:
             match = (_NUMBER if param.kind == "number" else _WHOLE).match(self.text, at)
             unit = f" {param.unit}" if param.unit else ""
             if match and self.text.startswith(unit, match.end()):
-                yield float(match[0]) if param.kind == "number" else int(match[0]), match.end() + len(unit)
+                told = match[0].replace("\u2212", "-")
+                yield float(told) if param.kind == "number" else int(told), match.end() + len(unit)
         elif param.kind == "amount":
             match = _AMOUNT.match(self.text, at)
             if match:
