@@ -255,7 +255,7 @@ class Param:
     begins: Any = None
     """What an optional value is added with where a person adds it to a sentence; nothing: it is not added that way."""
     leads: str = ""
-    """Words before an optional condition."""
+    """What stands before an optional value, a space where nothing is said."""
     scopes: tuple[str, ...] = ()
     """Of a value: what it may speak of; nothing: what the value it stands in may."""
 

@@ -30,16 +30,16 @@ class DailyKind(TimeKind):
     """A time of every day at which a sentence is looked at."""
 
     def text(self, param: Param, value: Any) -> str:
-        return f"(looked at every day at {value})"
+        return f"every day at {value}"
 
 
 param_kinds["daily"] = DailyKind()
-DAILY = Param("daily", "daily", "Look at a time of its own…", None, optional=True, begins="15:45")
+DAILY = Param("daily", "daily", "Look at a time of its own…", None, optional=True, begins="15:45", leads=", looked at ")
 UPON = Param(
-    "upon", "choice", "Look on something…", None, optional=True, begins="gone",
+    "upon", "choice", "Look on something…", None, optional=True, begins="gone", leads=", looked at ",
     choices={
-        EVERY: "(looked at on every snapshot)", "gone": "(looked at as soon as a leg is gone)", "closed": "(looked at as soon as a leg is closed)",
-        "expired": "(looked at as soon as a leg has expired)", "delivered": "(looked at as soon as a leg is assigned or exercised)",
+        EVERY: "on every snapshot", "gone": "as soon as a leg is gone", "closed": "as soon as a leg is closed",
+        "expired": "as soon as a leg has expired", "delivered": "as soon as a leg is assigned or exercised",
     },
 )  # fmt: skip
 PROVIDED = Param(
@@ -48,7 +48,7 @@ PROVIDED = Param(
 )  # fmt: skip
 FURTHER = Param(
     "further", "choice", "With the next adjustment…", None, optional=True, begins="may",
-    choices={"may": "with the next adjustment where it then applies", "must": "only together with the next adjustment"},
+    choices={"may": "and then the next adjustment", "must": "only with the next adjustment"},
 )  # fmt: skip
 LOOKS = (DAILY, UPON)
 WHEN_LOOKED_AT = (

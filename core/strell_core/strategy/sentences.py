@@ -178,7 +178,7 @@ class _Writer:
         """What was added to a sentence: for how long, further conditions, until when."""
         value, out = values[param.name], []
         if not param.of_kind.nested:
-            return [Token(" "), Token(param.text(value), path, piece=path)]
+            return [Token(param.leads or " "), Token(param.text(value), path, piece=path)]
         for at, declaration, inner in param.of_kind.within(param, value):
             place = f"{path}/{at}" if at else path
             if at:

@@ -175,9 +175,9 @@ class TogetherTest(AdjustingCase):
         text = next(s.text for s in sheet(document).sentences if s.id == "up")
         self.assertEqual(
             text,
-            "When the underlying's price is above 3\u00a0120, roll leg 3 1 strike away from the money with the next adjustment where it then applies, "
-            "provided that then the net credit at bid and ask is at least 7 or else close the position (looked at every day at 10:00) "
-            "(looked at as soon as a leg is gone).",
+            "When the underlying's price is above 3\u00a0120, roll leg 3 1 strike away from the money and then the next adjustment, "
+            "provided that then the net credit at bid and ask is at least 7 or else close the position, looked at every day at 10:00, "
+            "looked at as soon as a leg is gone.",
         )
 
 

@@ -96,13 +96,14 @@ class Reader:
                 for made, end in self.declared(further(param.scopes), at + len(param.leads), param.scopes, 1):
                     yield {param.name: made}, end
         elif param.kind == "daily":
-            match = re.compile(r" \(looked at every day at (\d\d:\d\d)\)").match(self.text, at)
+            match = re.compile(r", looked at every day at (\d\d:\d\d)").match(self.text, at)
             if match:
                 yield {param.name: match[1]}, match.end()
         elif param.kind == "choice":
             for key, words in param.choices.items():
-                if self.text.startswith(f" {words}", at):
-                    yield {param.name: key}, at + 1 + len(words)
+                said = (param.leads or " ") + words
+                if self.text.startswith(said, at):
+                    yield {param.name: key}, at + len(said)
         else:
             for join in ("and", "or"):
                 for items, end in self.several(param, join, at):
