@@ -260,8 +260,8 @@ class Decisions(Limits):
 
     def _leave_by(self, trade: TradeState, wish: ExitWish, now: Stretch, also: tuple[str, ...]) -> None:
         trade = self.trades[trade.number]
-        held = {leg.leg_id: leg for leg in trade.legs}
-        legs = [held[name] for name in wish.legs]
+        # a leg of which a part is rolled is two contracts
+        legs = [leg for leg in trade.legs if leg.leg_id in wish.legs]
         if wish.closes.share is not None:
             self.trades[trade.number] = trade = changed(trade, acted=(*trade.acted, wish.rule))
             lots = max(1, int(wish.closes.share * trade.lots))

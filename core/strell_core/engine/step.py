@@ -189,6 +189,23 @@ class Step:
             if fill.ended and rest is not None:
                 self.given_up(rest)
 
+    def _still_there(self, trade: TradeState) -> None:
+        """Exits of legs close no more of them than an adjustment, dealt in part before it ended, has left."""
+        held = {(leg.leg_id, leg.contract): leg.contracts for leg in trade.legs}
+        for order in self.at_work(trade.number, "close"):
+            if order.whole:
+                continue
+            legs = []
+            for leg in order.legs:
+                has = held.get((leg.leg_id, leg.contract), 0)
+                if has:
+                    legs.append(leg if abs(has) >= abs(leg.contracts) else changed(leg, contracts=-has))
+            if not legs:
+                self.orders.remove(order)
+                self.say("ended", trade.number, order.rule, None, {"kind": order.purpose, "lots": order.lots})
+            elif tuple(legs) != order.legs:
+                self.replace(order, lots=in_lots(order.lots, legs), legs=tuple(legs))
+
     def _pass_on(self, gone: Order) -> None:
         """Legs of an order that is gone come to the exit that closes the position."""
         trade = self.trades.get(gone.trade)
@@ -301,6 +318,8 @@ class Step:
             told |= {"legs": [name for name, _ in fill.dealt], "more": not complete}
         self.say("filled", trade.number, order.rule, None, told)
         self.trades[trade.number] = trade
+        if order.purpose == "adjust":
+            self._still_there(trade)
         if not trade.legs:
             self._finish(trade, order.rule, order.decided_at, order.values, order.also)
         if complete:
@@ -372,6 +391,10 @@ class Step:
                 self.replace(other, ending=True)
                 if other.purpose == "close":
                     taken |= {leg.leg_id for leg in other.legs}
+        for other in self.at_work(trade.number, "adjust") if not whole else ():
+            # what it would do to these legs is overtaken, and it is taken whole or not at all
+            if {leg.leg_id for leg in other.legs} & {leg.leg_id for leg in legs}:
+                self.replace(other, ending=True)
         # an exit of legs is known by its sentence, a partner leg by itself
         which = "" if whole else f"-{rule}" if closes is not None else f"-{legs[0].leg_id}"
         lots = self.lots_held(trade)
@@ -427,8 +450,7 @@ def added(leg: LegState, contracts: int, parts: int) -> LegState:
 
 
 def _in_place(before: Sequence[LegState], left: Sequence[LegState], opened: Sequence[LegState]) -> tuple[LegState, ...]:
-    """Legs after an adjustment: those that came stand where the leg of their name stood."""
-    new = {leg.leg_id: leg for leg in opened}
-    stay = {leg.leg_id: leg for leg in left}
-    order = list(dict.fromkeys([*(leg.leg_id for leg in before), *new]))
-    return tuple(new.get(name) or stay[name] for name in order if name in new or name in stay)
+    """Legs after an adjustment: those that came stand where the leg of their name stood, beside what is left of it where
+    a market dealt in a part."""
+    names = dict.fromkeys([leg.leg_id for leg in (*before, *opened)])
+    return tuple(leg for name in names for leg in (*opened, *left) if leg.leg_id == name)

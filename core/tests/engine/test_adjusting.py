@@ -5,9 +5,14 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any
 
-from strell_core.strategy.document import DocumentError, normalise
+from strell_core.engine.advance import advance
+from strell_core.engine.plan import make_plan
+from strell_core.engine.run import run_steps
+from strell_core.engine.state import Fill
+from strell_core.market.market import Observation
+from strell_core.strategy.document import DocumentError, normalise, parse
 from strell_core.strategy.sentences import sheet
-from tests.engine.byhand import CALL, FAR, POINT, PUT, ByHandCase, entry, leg, snapshots, strategy
+from tests.engine.byhand import CALL, CASH, FAR, POINT, PUT, ByHandCase, entry, leg, snapshots, strategy
 from tests.handmade import session_chains, timeline_of
 
 HIGHER, LOWER = "2026-10-16/call/3250", "2026-10-16/put/3000"
@@ -119,6 +124,62 @@ class LooksTest(AdjustingCase):
         self.assertEqual(self.told(found["expired"], "settled", "moved")[0][1], "settled")
         self.assertEqual(self.told(found["expired"], "moved"), [("07 15:40", "moved", "up")])
         self.assertEqual(self.told(found["closed"], "moved"), [])
+
+    def test_an_exit_of_a_leg_overtakes_an_adjustment_that_waits_for_quotes(self) -> None:
+        """Both would close the call: only one may."""
+        leaves = {
+            "id": "out",
+            "rule": "leg_condition",
+            "what": "c",
+            "left": {"measure": "leg_price", "leg": "c"},
+            "is": "above",
+            "right": 9,
+        }
+        crossed = {FAR: "9.00/2.20", CALL: "9.50/9.70"}
+        quotes = {"2026-10-06 15:45": crossed, "2026-10-06 15:50": {FAR: "2.00/2.20"}}
+        history = self.adjusted(roll(daily="15:40", **ALWAYS), quotes=quotes, leave=[leaves], **MONDAY)
+        self.assertEqual(
+            self.told(history, "moved", "left", "filled")[-4:],
+            [
+                ("05 15:50", "filled", "only-when"),
+                ("06 15:40", "moved", "up"),
+                ("06 15:45", "left", "out"),
+                ("06 15:50", "filled", "out"),
+            ],
+        )
+        (trade,) = history.state.trades
+        self.assertEqual([(leg.leg_id, leg.contracts) for leg in trade.legs], [("p", -2)])
+
+    def test_what_an_adjustment_dealt_in_before_it_ended_is_not_closed_again(self) -> None:
+        """A market may have dealt a part of it before it was withdrawn."""
+        leaves = {
+            "id": "out",
+            "rule": "leg_condition",
+            "what": "c",
+            "left": {"measure": "leg_price", "leg": "c"},
+            "is": "above",
+            "right": 9,
+        }
+        quotes = {
+            "2026-10-05 15:40": QUOTES,
+            "2026-10-06 15:45": {FAR: "9.00/2.20", CALL: "9.50/9.70"},
+            "2026-10-06 15:50": {FAR: "2.00/2.20"},
+        }
+        timeline = timeline_of(session_chains(snapshots(quotes, UP)))
+        document = strategy(
+            entry("only", [*self.STRANGLE], **MONDAY), adjust=[roll(daily="15:40", **ALWAYS)], leave=[leaves]
+        )
+        plan = make_plan(parse(document), timeline)
+        state = run_steps(plan, timeline, 0, 6, CASH).state
+        adjusts, closes = state.orders
+        self.assertEqual((adjusts.ending, closes.ending), (True, False))
+        at = Observation(timeline, 6)
+        for lots, left in ((1, [1]), (2, [])):
+            prices = tuple(10 * POINT for _ in adjusts.legs)
+            dealt = Fill(adjusts.id, at.instant, prices, Decimal(0), lots, ended=True)
+            after = advance(plan, state, at, [dealt]).state
+            self.assertEqual([leg.contracts for order in after.orders for leg in order.legs], left)
+            self.assertEqual(sum(leg.contracts for leg in after.trades[0].legs), -4)
 
 
 class TogetherTest(AdjustingCase):
