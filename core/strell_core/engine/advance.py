@@ -304,6 +304,9 @@ class Decisions(Limits):
         it wants of those behind it; none: nothing fits."""
         rule, frame = asked[0].rule, self._adjusting(trade)
         legs = _moved(trade, asked[0].kind.moves(frame, rule.params))
+        if any(self.over(leg.contract) for leg in legs):
+            # what has come to its settlement is left to it, and the rest with it
+            return ()
         further, provided = rule.params.get("further"), rule.params.get("provided")
         if not legs or not (further or provided):
             return legs

@@ -54,7 +54,8 @@ def match(
     instant, session = int(market.main.times[index]), market.date(index)
     fills = []
     for order in orders:
-        if order.ending and not same:
+        # in a session of one snapshot an exit that is to end closes what it can: nothing else is left to
+        if order.ending and (not same or order.purpose != "close"):
             fills.append(Fill(order.id, instant, (), Decimal(0), 0, True))
             continue
         timeline = market.on_clock(order.symbol)

@@ -60,7 +60,8 @@ def _joined(
     width = np.array([0 if leg.contract.is_unit else abs(leg.contracts) for leg in legs], np.int64) @ (ask - bid)
     valued = np.asarray(good.all(axis=0))
     settings = plan.strategy.orders["doubtful_marks"]
-    doubtful = width * 100 > settings["percent"] * abs(opening)
+    # without a quote of every leg there is no mark that could be firm
+    doubtful = ~valued | (width * 100 > settings["percent"] * abs(opening))
     if settings["last"] == "wait":
         doubtful |= timeline.last_of_several[begin:end]
     known = np.where(valued, mid, NEVER)

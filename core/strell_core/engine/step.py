@@ -369,7 +369,10 @@ class Step:
                 trade = changed(trade, stops=(*others, moved))
                 self.trades[trade.number] = trade
                 self.say("stop moved", trade.number, order.rule, None, {"leg": leg.leg_id, "price": leg.opened_parts})
-            else:
+            elif not any(
+                leg.leg_id == item.leg_id for other in self.at_work(trade.number, "close") for item in other.legs
+            ):
+                # what another exit is closing already is not closed twice
                 self.leave(trade, (leg,), order.rule, {"with": order.rule}, (), "loss", ())
 
     @staticmethod
@@ -415,7 +418,11 @@ class Step:
 
     def expired(self, leg: LegState) -> bool:
         """Whether a leg has come to its settlement, its value known or not."""
-        return expired(self.market.on_clock(leg.contract.underlying), leg.contract, self.observation.instant)
+        return self.over(leg.contract)
+
+    def over(self, contract: ContractKey) -> bool:
+        """The same of a contract."""
+        return expired(self.market.on_clock(contract.underlying), contract, self.observation.instant)
 
     def lots_held(self, trade: TradeState) -> int:
         """Whole lots of what is held, of which every leg has as many contracts, a hedge aside: a trade may have been

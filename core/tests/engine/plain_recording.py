@@ -115,34 +115,6 @@ class Recording:
         return None if best is None else int(chain.iv[best[1], -1]) / 100
 
 
-ONE_ORDER_A_TRADE = {
-    "leg_condition",
-    "leg_condition_stop",
-    "leg_condition_partner",
-    "condition_share",
-}
-"""Exits after which a trade goes on: the second implementation has one closing order a trade, and no adjustments."""
-NOT_PLAIN = {
-    "move_chance", "term_slope", "iv_now", "realised_volatility", "account_greek", "open_trade",
-}  # fmt: skip
-"""Measures that are checked by themselves (:mod:`tests.measures`), and not written again here."""
-
-
-def measured(value: Any) -> set[str]:
-    """Every measure, comparison and rule that is named anywhere in a document."""
-    if isinstance(value, dict):
-        own = {str(value[key]) for key in ("measure", "is", "rule") if key in value}
-        return own.union(*map(measured, value.values()))
-    return set().union(*map(measured, value)) if isinstance(value, list) else set()
-
-
-def plainly(document: dict[str, Any]) -> bool:
-    """Whether the second implementation knows all that a document says."""
-    adjusts = document["adjust"] or any(entry["adjust"] for entry in document["entries"])
-    named = measured(document)
-    return not adjusts and not named & (ONE_ORDER_A_TRADE | NOT_PLAIN | {"crosses above", "crosses below"})
-
-
 class Here(ABC):
     """What every part of the second implementation knows: the recording, where in it it stands, and what is open."""
 

@@ -13,6 +13,7 @@ import numpy as np
 from scipy.optimize import linear_sum_assignment
 
 from tests.demo import REPORTS, breadth
+from tests.engine.plain_market import move_chance, volatility
 from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, ZONE, Contract, Here, compares, local
 
 
@@ -39,7 +40,21 @@ class Values(Here):
         found = [self.one(item, trade, picked) for item in (rule, *(rule.get("also") or ()))]
         return any(found) if rule.get("join") == "or" else all(found)
 
+    def bars(self, rule: dict[str, Any]) -> bool:
+        """Whether a limit lets nothing be entered: it holds, or it cannot be told whether it does."""
+        if rule.get("until") or any(item.get("looks") for item in (rule, *(rule.get("also") or ()))):
+            return self.true_now(rule)
+        found = []
+        for item in (rule, *(rule.get("also") or ())):
+            sides = [self.value(item[side]) for side in ("left", "right")]
+            found.append(None if None in sides else compares(item, *sides))
+        if rule.get("join") == "or":
+            return any(item is not False for item in found)
+        return all(item is not False for item in found)
+
     def one(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
+        if rule["is"] in ("crosses above", "crosses below"):
+            return self.crossed(rule)
         if not rule.get("looks"):
             sides = [self.value(rule[side], trade, picked) for side in ("left", "right")]
             return compares(rule, *sides)
@@ -51,6 +66,25 @@ class Values(Here):
                 if not self.one({**rule, "looks": None}):
                     return False
         return True
+
+    def crossed(self, rule: dict[str, Any]) -> bool:
+        """Of a value of completed sessions against a level: it was on the other side, or at it, when it last had a value.
+        True all session, and acted on once."""
+        away = []
+        for session in range(self.session, -1, -1):
+            with self.standing(self.recording.places.index((session, 0))):
+                sides = [self.value(rule[side]) for side in ("left", "right")]
+            known = None if None in sides else round(float(sides[0] or 0) - float(sides[1] or 0), 9)
+            if known is None and session == self.session:
+                return False
+            if known is not None:
+                away.append(known)
+            if len(away) == 2:
+                break
+        if len(away) < 2 or self.entry.get("made") == self.session:
+            return False
+        now, before = away
+        return now > 0 >= before if rule["is"] == "crosses above" else now < 0 <= before
 
     @contextmanager
     def standing(self, place: int) -> Iterator[None]:
@@ -106,6 +140,18 @@ class Values(Here):
             return (sum(closes[-n:]) / n if len(closes) >= n else None), 0.01
         if name == "session_return":
             return (100 * (closes[-1] / closes[-1 - n] - 1) if len(closes) > n else None), 0.01
+        if name == "move_chance":
+            return move_chance(closes, value), 0.01
+        if name in ("iv_now", "term_slope"):
+            days = [value["days"]] if name == "iv_now" else [value["near"], value["far"]]
+            levels = [volatility(self.recording, self.session, self.snap, n) for n in days]
+            known = [level for level in levels if level is not None]
+            return (known[0] - sum(known[1:]) if len(known) == len(days) else None), 0.01
+        if name == "account_greek":
+            found = [self.value({"measure": "net_greek"}, trade) for trade in self.open]
+            return (None if None in found else sum(x for x in found if x is not None)), 0.0001
+        if name == "open_trade":
+            return self.of_open(value), 0.0001
         if name == "rsi":
             return self.measure({"rule": "when_rsi", "sessions": n}), 0.01
         if name == "atm_iv":
@@ -147,20 +193,27 @@ class Values(Here):
             return float(len(self.open) + sum(o["kind"] == "open" for o in self.orders)), 1
         if name == "net_credit":
             legs = [(n, self.recording.quote(c, self.session, self.snap)) for c, n in picked.values()]
-            return float(
-                sum((-n * Fraction(q[0] if n < 0 else q[1]) for n, q in legs if q), Fraction(0)) * QUANTUM
-            ), 0.0001
+            known = [(n, q) for n, q in legs if q]
+            if len(known) < len(legs):
+                return None, 0
+            if value.get("basis") == "mid":
+                return float(sum((-n * Fraction(sum(q), 2) for n, q in known), Fraction(0)) * QUANTUM), 0.0001
+            return float(sum((-n * Fraction(q[0] if n < 0 else q[1]) for n, q in known), Fraction(0)) * QUANTUM), 0.0001
         if name == "structure_greek":
             deltas = [(n, self.recording.delta(c, self.session, self.snap)) for c, n in picked.values()]
             return (
                 None if any(d is None for _, d in deltas) else sum(n * (d or 0) / 10_000 for n, d in deltas)
             ), 0.0001
+        if name == "capital_a_lot":
+            return self.capital_of(picked), 0.01
         if name in ("max_loss", "max_profit"):
             return self.ends(picked, name), 0.0001
-        if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl", "leg_iv_change"):
+        if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl", "leg_iv_change", "leg_days", "leg_contracts"):
             return self.of_leg(name, value, trade, picked, spot)
         if trade is None:
             return ABSENT, 0
+        if name == "position_capital":
+            return (None if trade["mid"] is None else self.capital(self.at_mid(trade))), 0.01
         if name == "pnl":
             parts = trade["mid"] if value["basis"] == "mid" else trade["close"]
             if parts is None or (value["unit"] == "premium" and trade["premium"] == 0):
@@ -189,6 +242,22 @@ class Values(Here):
         assert name == "days_held_so_far", name
         return float((today - local(trade["opened"]).date()).days), 1
 
+    def of_open(self, value: dict[str, Any]) -> float | None:
+        """What is asked of the newest, oldest or worst open trade."""
+        if not self.open:
+            return ABSENT
+        trades = sorted(self.open, key=lambda trade: int(trade["number"]))
+        if value["which"] == "worst":
+            if any(trade["mid"] is None for trade in trades):
+                return None
+            trade = min(trades, key=lambda trade: trade["mid"])
+        else:
+            trade = trades[-1] if value["which"] == "newest" else trades[0]
+        if value["what"] == "days":
+            return float((self.recording.dates[self.session] - local(trade["opened"]).date()).days)
+        assert value["what"] == "pnl"
+        return None if trade["mid"] is None else float(trade["mid"] * QUANTUM * MULTIPLIER)
+
     def of_closed(self, name: str, of: str) -> float | None:
         today = self.recording.dates[self.session]
         ended = [trade for trade in self.closed if of == "all" or trade["entry"] == self.entry]
@@ -213,6 +282,10 @@ class Values(Here):
         if found is None:
             return ABSENT, 0
         contract, n = found
+        if name == "leg_days":
+            return float((contract[0] - self.recording.dates[self.session]).days), 1
+        if name == "leg_contracts":
+            return float(n), 1
         if name == "leg_distance":
             away = (contract[2] - spot) * (1 if contract[1] == "call" else -1)
             if value["unit"] == "percent":

@@ -12,7 +12,7 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
-from tests.engine.plain_looks import Looks
+from tests.engine.plain_managed import OF_LEGS, Leg, Managed
 from tests.engine.plain_recording import (
     ABSENT,
     MULTIPLIER,
@@ -27,7 +27,7 @@ AGAIN = ("condition_again", "condition_other_entry")
 """Exits after which an entry is made again."""
 
 
-class Reference(Looks):
+class Reference(Managed):
     """Runs one normalised strategy document over a recording."""
 
     def __init__(self, document: dict[str, Any], recording: Recording, cash: Decimal) -> None:
@@ -51,6 +51,7 @@ class Reference(Looks):
         for entry in self.entries:
             every = [*common, *entry["leave"]]
             entry["leaves"] = [r for r in every if self.is_loss(r)] + [r for r in every if not self.is_loss(r)]
+            entry["adjusts"] = [*(r for r in document["adjust"] if not r.get("off")), *entry["adjust"]]
         self.set = {r["rule"]: r for r in document["orders"] if not r.get("off")}
         self.open: list[dict[str, Any]] = []
         self.lasting: dict[str, list[bool]] = {}
@@ -69,19 +70,22 @@ class Reference(Looks):
                 self.session, self.snap, self.single = session, snap, single
                 self.last = snap == len(chain.times) - 1 and not single
                 self.settle()
-                self.orders = [o for o in self.orders if not o.get("ending")]
+                self.confirm()
                 for order in [o for o in self.orders if o["since"] < self.at]:
                     self.deal(order, False)
+                self.pass_on()
                 self.lapse()
                 self.mark()
                 self.call()
                 self.guard()
                 self.exits()
+                self.adjust()
                 self.enter_again()
                 for entry in self.entries:
                     self.enter(entry)
                 if single:
-                    for order in [o for o in self.orders if not o.get("ending")]:
+                    self.orders = [o for o in self.orders if not o.get("ending") or o["kind"] == "close"]
+                    for order in list(self.orders):
                         self.deal(order, True)
                     self.mark()
             self.session_ends.append(self.equity())
@@ -94,16 +98,14 @@ class Reference(Looks):
 
     def guard(self) -> None:
         for rule in self.document["limits"] if self.open else ():
-            if rule["rule"] != "close_trades" or any(
-                o["rule"] == rule["id"] for o in self.orders if o["kind"] == "close"
-            ):
+            if rule["rule"] != "close_trades" or any(o["rule"] == rule["id"] for o in self.orders if o.get("whole")):
                 continue
             if not self.true_now(rule):
                 continue
             self.rests[rule["id"]] = self.session
             for trade in sorted(self.open, key=lambda trade: -trade["number"]):
                 there = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
-                if not there or any(o["trade"] == trade["number"] and o["kind"] == "close" for o in self.orders):
+                if not there or any(o["trade"] == trade["number"] and o.get("whole") for o in self.orders):
                     continue
                 self.leave(trade, rule["id"], True)
                 if rule["which"] == "newest":
@@ -113,8 +115,9 @@ class Reference(Looks):
     def settle(self) -> None:
         for trade in list(self.open):
             due = [leg for leg in trade["legs"] if self.settled_value(leg["contract"]) is not None]
-            for order in [o for o in self.orders if o["trade"] == trade["number"]]:
-                order["legs"] = [(contract, n) for contract, n in order["legs"] if not self.over(contract)]
+            for order in [o for o in self.orders if o["trade"] == trade["number"] and o["legs"]]:
+                both = [both for both in zip(order["ids"], order["legs"], strict=True) if not self.over(both[1][0])]
+                order["ids"], order["legs"] = [name for name, _ in both], [leg for _, leg in both]
                 if not order["legs"]:
                     self.orders.remove(order)
             for leg in due:
@@ -136,8 +139,7 @@ class Reference(Looks):
 
     def close_leg(self, trade: dict[str, Any], leg: dict[str, Any], price: Fraction) -> None:
         trade["legs"].remove(leg)
-        trade["gone"].append({**leg, "out": price, "by": "settlement" if self.over(leg["contract"]) else "order"})
-        trade["realised"] += leg["n"] * (price - leg["in"])
+        self.gone(trade, leg, leg["n"], price, "settlement" if self.over(leg["contract"]) else "order")
         self.pay(trade, cents(leg["n"] * price * QUANTUM * MULTIPLIER))
 
     def pay(self, trade: dict[str, Any], amount: Decimal) -> None:
@@ -151,22 +153,69 @@ class Reference(Looks):
             waits = any(w["rule"] == "after_trade" and w["entry"] == trade["entry"]["name"] for w in entry["when"])
             if waits and not any(due["entry"] is entry and "rule" not in due for due in self.due):
                 self.due.append({"entry": entry})
+        self.closed.append({**trade, "rule": rule, "left": left, "closed": self.at})
+
+    def again(self, trade: dict[str, Any], rule: str, left: int) -> None:
+        """An exit of the position, now done, may ask for the entry to be made again."""
         again = next((r for r in trade["entry"]["leaves"] if r["id"] == rule and r["rule"] in AGAIN), None)
+        if any(r["id"] == rule and r.get("otherwise") == "again" for r in trade["entry"]["adjusts"]):
+            again = {"times": 10_000, "when": "now"}
         if again is not None and trade["chain"] < again["times"]:
             to = next(e for e in self.entries if e["name"] == again.get("entry", trade["entry"]["name"]))
-            legs = {leg["id"]: (leg["contract"], leg["n"]) for leg in trade["gone"] if leg["by"] == "order"}
+            legs = {
+                leg["id"]: (leg["contract"], leg["n"])
+                for leg in trade["gone"]
+                if leg["by"] == "order" and leg["out_at"] >= left
+            }
             self.due.append({"entry": to, "rule": rule, "chain": trade["chain"] + 1, "later": again["when"] == "next",
                              "legs": legs if again.get("picks") == "same" else None})  # fmt: skip
-        self.closed.append({**trade, "rule": rule, "left": left, "closed": self.at})
 
     # -- rule 8
     def leave(self, trade: dict[str, Any], rule: str, loss: bool) -> None:
-        """Decide to close what can be closed; what is left of its entry goes."""
+        """Decide to close what can be closed; what else is at work for it goes, and its legs come to this."""
+        mine = [order for order in self.orders if order["trade"] == trade["number"]]
+        taken = {name for order in mine if order["kind"] == "close" for name in order["ids"]}
+        for order in mine:
+            order["ending"] = True
+        legs = [leg for leg in trade["legs"] if not self.over(leg["contract"]) and leg["id"] not in taken]
+        self.close(trade, [(leg["id"], leg["contract"], -leg["n"]) for leg in legs], rule, loss, whole=True)
+
+    def close(
+        self, trade: dict[str, Any], legs: list[Leg], rule: str, loss: bool, then: dict[str, str] | None = None, whole: bool = False
+    ) -> None:  # fmt: skip
+        self.orders.append({"kind": "close", "trade": trade["number"], "legs": [(c, n) for _, c, n in legs], "ids": [name for name, _, _ in legs],
+                            "at": self.at, "since": self.at, "session": self.session, "rule": rule, "loss": loss, "lots": trade["lots"],
+                            "whole": whole, "then": then or {}})  # fmt: skip
+
+    def leave_legs(
+        self, trade: dict[str, Any], legs: list[Leg], rule: str, loss: bool, then: dict[str, str] | None = None
+    ) -> None:
+        """Decide to close legs; an adjustment that waits to deal in them is overtaken."""
         for order in self.orders:
-            order["ending"] = order.get("ending") or order["trade"] == trade["number"]
-        legs = [(leg["contract"], -leg["n"]) for leg in trade["legs"] if not self.over(leg["contract"])]
-        self.orders.append({"kind": "close", "trade": trade["number"], "legs": legs, "at": self.at, "since": self.at,
-                            "session": self.session, "rule": rule, "loss": loss, "lots": trade["lots"]})  # fmt: skip
+            if (
+                order["kind"] == "adjust"
+                and order["trade"] == trade["number"]
+                and set(order["ids"]) & {leg[0] for leg in legs}
+            ):
+                order["ending"] = True
+        self.close(trade, [(name, contract, -n) for name, contract, n in legs], rule, loss, then)
+
+    def confirm(self) -> None:
+        """What was to end is gone; legs that it was to close come to the exit of the position, after what that has."""
+        gone = [order for order in self.orders if order.get("ending")]
+        self.orders = [order for order in self.orders if not order.get("ending")]
+        for order in gone:
+            whole = next((o for o in self.orders if o.get("whole") and o["trade"] == order["trade"]), None)
+            if order["kind"] == "close" and whole is not None:
+                whole["more"] = True
+
+    def pass_on(self) -> None:
+        """Exits of positions close all that no other order closes."""
+        for order in [o for o in self.orders if o.pop("more", False)]:
+            trade = next(t for t in self.open if t["number"] == order["trade"])
+            legs = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
+            order["ids"] = [leg["id"] for leg in legs]
+            order["legs"] = [(leg["contract"], -leg["n"]) for leg in legs]
 
     def deal(self, order: dict[str, Any], same: bool) -> None:
         legs = self.turn(order, same)
@@ -231,12 +280,12 @@ class Reference(Looks):
         self, order: dict[str, Any], legs: list[tuple[Contract, int]], share: Fraction, at: tuple[int, int],
         asks: bool = True,
     ) -> list[Fraction] | None:  # fmt: skip
-        if order["kind"] == "open" and order["session"] != self.session:
+        if order["kind"] != "close" and order["session"] != self.session:
             return None
         out = []
         for contract, n in legs:
             quote = self.recording.quote(contract, *at)
-            if quote is None or (n < 0 and quote[0] == 0 and order["kind"] == "open"):
+            if quote is None or (n < 0 and quote[0] == 0 and order["kind"] != "close"):
                 return None
             if n < 0 and quote[0] == 0:
                 out.append(Fraction(0))
@@ -258,12 +307,13 @@ class Reference(Looks):
         # legs of one contract are told apart by where they stand
         left = list(range(len(order["legs"])))
         places = [left.pop(next(k for k, place in enumerate(left) if order["legs"][place] == leg)) for leg in dealt]
-        ids = [order["ids"][place] for place in places] if "ids" in order else []
+        ids = [order["ids"][place] for place in places]
         if not left:
-            self.orders.remove(order)
+            if not order.get("more"):
+                self.orders.remove(order)
         else:
-            if "ids" in order:
-                order["ids"] = [order["ids"][place] for place in left]
+            order["ids"] = [order["ids"][place] for place in left]
+            if order["kind"] == "open":
                 order["brought"] -= sum((n * p for (_, n), p in zip(dealt, prices, strict=True)), Fraction(0))
             order["legs"] = [order["legs"][place] for place in left]
             order["since"], order["turn_session"], order["parted"] = self.at, self.session, True
@@ -275,7 +325,7 @@ class Reference(Looks):
                 "number": order["trade"], "opened": self.at, "legs": [], "gone": [], "realised": Fraction(0),
                 "cash": Decimal(0), "best": None, "decided": order["at"], "entry": order["entry"],
                 "spot": int(self.recording.chains[self.session].spot[self.snap]), "premium": Fraction(0),
-                "lots": order["lots"], "chain": order["chain"],
+                "lots": order["lots"], "left": order["lots"], "chain": order["chain"], "stops": [], "acted": set(), "adjusted": None,
             }  # fmt: skip
             trade["premium"] -= sum((n * p for (_, n), p in zip(dealt, prices, strict=True)), Fraction(0))
             for (contract, n), price, name in zip(dealt, prices, ids, strict=True):
@@ -286,19 +336,48 @@ class Reference(Looks):
                 self.open.append(trade)
             return
         trade = next(t for t in self.open if t["number"] == order["trade"])
-        for (contract, n), price in zip(dealt, prices, strict=True):
-            leg = next(leg for leg in trade["legs"] if leg["contract"] == contract and leg["n"] == -n)
-            self.close_leg(trade, leg, price)
+        if order["kind"] == "adjust":
+            self.put(trade, [(name, *leg, price) for name, leg, price in zip(ids, dealt, prices, strict=True)])
+            for (_, n), price in zip(dealt, prices, strict=True):
+                self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
+        for (contract, n), price, name in zip(dealt, prices, ids, strict=True) if order["kind"] == "close" else ():
+            leg = next(leg for leg in trade["legs"] if leg["contract"] == contract and leg["id"] == name)
+            if leg["n"] == -n:
+                self.close_leg(trade, leg, price)
+            else:
+                self.gone(trade, leg, -n, price, "order")
+                leg["n"] += n
+                self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
         self.pay(trade, -cents(fee))
-        if trade["legs"]:
+        if not trade["legs"]:
+            self.finish(trade, order["rule"], order["at"])
+        if left or order.get("more"):
             return
-        self.finish(trade, order["rule"], order["at"])
+        if order.get("whole"):
+            self.again(trade, order["rule"], order["at"])
+        elif trade["legs"]:
+            self.follow(order, trade)
+
+    def follow(self, order: dict[str, Any], trade: dict[str, Any]) -> None:
+        """What an exit of legs asked for when it is done."""
+        trade["left"] -= order.get("share", 0)
+        then = order.get("then") or {}
+        leg = next((leg for leg in trade["legs"] if leg["id"] == then.get("leg")), None)
+        if leg is None or self.over(leg["contract"]):
+            return
+        if then["do"] == "stop":
+            trade["stops"] = [stop for stop in trade["stops"] if stop["leg"] != leg["id"]]
+            trade["stops"].append({"leg": leg["id"], "price": leg["in"], "rule": order["rule"]})
+        elif not any(
+            leg["id"] in o["ids"] for o in self.orders if o["kind"] == "close" and o["trade"] == trade["number"]
+        ):
+            self.leave_legs(trade, [(leg["id"], leg["contract"], leg["n"])], order["rule"], True)
 
     def lapse(self) -> None:
         patience = self.set.get("patience", {"entry": ""})
-        for order in [o for o in self.orders if o["kind"] == "open"]:
+        for order in [o for o in self.orders if o["kind"] != "close"]:
             over = self.last or order["session"] != self.session
-            if not over and patience["entry"] == "give_up":
+            if not over and patience["entry"] == "give_up" and order["kind"] == "open":
                 waited, shares = self.waited(order), 1
                 way = patience["most"] - patience["start"]
                 if patience["step"] > 0 and way > 0:
@@ -307,41 +386,93 @@ class Reference(Looks):
             if not over:
                 continue
             self.orders.remove(order)
-            for trade in [t for t in self.open if t["number"] == order["trade"] and not order.get("ending")]:
+            mine = [t for t in self.open if t["number"] == order["trade"] and not order.get("ending")]
+            for trade in mine if order["kind"] == "open" else ():
                 if self.set["leg_by_leg"]["rest"] == "undo":
                     self.leave(trade, self.set["leg_by_leg"]["id"], True)
 
     # -- rules 3, 5, 9
     def mark(self) -> None:
         for trade in self.open:
-            quotes = [self.recording.quote(leg["contract"], self.session, self.snap) for leg in trade["legs"]]
-            trade["mid"] = trade["close"] = None
-            trade["width"] = 0
-            for leg, quote in zip(trade["legs"], quotes, strict=True):
-                leg["last"] = quote or leg.get("last")
-            if all(quotes):
-                pairs = [(leg["n"], q) for leg, q in zip(trade["legs"], quotes, strict=True) if q]
-                made = trade["realised"] - sum(leg["n"] * leg["in"] for leg in trade["legs"])
-                trade["mid"] = made + Fraction(sum(n * (q[0] + q[1]) for n, q in pairs), 2)
-                trade["width"] = sum(abs(n) * (q[1] - q[0]) for n, q in pairs)
-                trade["close"] = made + sum(n * (q[1] if n < 0 else q[0]) for n, q in pairs)
-                if trade["best"] is None or trade["mid"] > trade["best"]:
-                    trade["best"] = trade["mid"]
+            self.mark_one(trade)
+
+    def mark_one(self, trade: dict[str, Any]) -> None:
+        quotes = [self.recording.quote(leg["contract"], self.session, self.snap) for leg in trade["legs"]]
+        trade["mid"] = trade["close"] = None
+        trade["width"] = 0
+        for leg, quote in zip(trade["legs"], quotes, strict=True):
+            leg["last"] = quote or leg.get("last")
+        if all(quotes):
+            pairs = [(leg["n"], q) for leg, q in zip(trade["legs"], quotes, strict=True) if q]
+            made = trade["realised"] - sum(leg["n"] * leg["in"] for leg in trade["legs"])
+            trade["mid"] = made + Fraction(sum(n * (q[0] + q[1]) for n, q in pairs), 2)
+            trade["width"] = sum(abs(n) * (q[1] - q[0]) for n, q in pairs)
+            trade["close"] = made + sum(n * (q[1] if n < 0 else q[0]) for n, q in pairs)
+            if trade["best"] is None or trade["mid"] > trade["best"]:
+                trade["best"] = trade["mid"]
 
     # -- rule 7
     def exits(self) -> None:
         for trade in list(self.open):
             mine = [o for o in self.orders if o["trade"] == trade["number"]]
-            if any(o["kind"] == "close" for o in mine):
+            over = {leg["id"] for leg in trade["legs"] if self.over(leg["contract"])}
+            if any(o.get("whole") for o in mine) or len(over) == len(trade["legs"]):
                 continue
-            there = [leg for leg in trade["legs"] if not self.over(leg["contract"])]
-            if not there:
-                continue
+            working = over | {name for o in mine if o["kind"] == "close" for name in o["ids"]}
             # legs of its entry that are still to come are waited for, but not with a loss
-            asked = [r for r in trade["entry"]["leaves"] if not mine or self.is_loss(r)]
-            rule = next((r for r in asked if self.leaves(r, trade)), None)
-            if rule:
-                self.leave(trade, rule["id"], self.is_loss(rule))
+            entering = any(o["kind"] == "open" for o in mine)
+            for wish in self.acting_now(trade, working, entering):
+                if wish["whole"]:
+                    self.leave(trade, wish["id"], wish["loss"])
+                    continue
+                legs = [leg for leg in self.held_legs(trade) if leg[0] in wish["legs"]]
+                rule, then, before = wish.get("rule", {}), {}, len(self.orders)
+                if rule.get("rule") == "condition_share":
+                    trade["acted"].add(rule["id"])
+                    legs = self.share_of(trade, rule["percent"])
+                elif rule.get("rule") in ("leg_condition_stop", "leg_condition_partner"):
+                    then = {"do": "stop" if rule["rule"].endswith("stop") else "close", "leg": rule["other"]}
+                self.leave_legs(trade, legs, wish["id"], wish["loss"], then)
+                if rule.get("rule") == "condition_share" and self.lots_of(trade) == trade["left"]:
+                    self.orders[before]["share"] = max(1, trade["lots"] * rule["percent"] // 100)
+
+    # -- rule 17
+    def adjust(self) -> None:
+        for trade in list(self.open):
+            rules = trade["entry"]["adjusts"]
+            busy = any(o["trade"] == trade["number"] for o in self.orders)
+            if not rules or busy or all(self.over(leg["contract"]) for leg in trade["legs"]):
+                continue
+            for place, rule in enumerate(rules):
+                if (
+                    trade["adjusted"] == self.session
+                    or not self.asked_now(rule, trade)
+                    or not self.true_now(rule, trade)
+                ):
+                    continue
+                legs = self.proposal(rules[place:], trade)
+                made = bool(legs) and self.move(rule, trade, legs)
+                if not made and rule.get("otherwise"):
+                    self.leave(trade, rule["id"], False)
+                elif not legs:
+                    continue
+                break
+
+    def move(self, rule: dict[str, Any], trade: dict[str, Any], legs: list[Leg]) -> bool:
+        held = {
+            (leg["id"], leg["contract"]): [leg["n"], Fraction(sum(leg["last"]), 2) if leg["last"] else leg["in"]]
+            for leg in trade["legs"]
+        }
+        for name, contract, n in legs:
+            held.setdefault((name, contract), [0, self.new_price((contract, n))])[0] += n
+        needs = self.capital([(contract, n, price) for (_, contract), (n, price) in held.items() if n])
+        if self.refuses and needs > self.free() + self.capital(self.at_mid(trade)) + 0.005:
+            return False
+        trade["adjusted"] = self.session
+        if not self.last:
+            self.orders.append({"kind": "adjust", "trade": trade["number"], "legs": [(c, n) for _, c, n in legs], "ids": [x for x, _, _ in legs],
+                                "at": self.at, "since": self.at, "session": self.session, "rule": rule["id"], "lots": trade["lots"]})  # fmt: skip
+        return True
 
     @staticmethod
     def is_loss(rule: dict[str, Any]) -> bool:
@@ -349,6 +480,8 @@ class Reference(Looks):
 
     def doubtful(self, trade: dict[str, Any]) -> bool:
         marks = self.set.get("doubtful_marks", {"percent": 50, "last": "wait"})
+        if trade["mid"] is None:
+            return True
         wide = 100 * trade["width"] > marks["percent"] * abs(trade["premium"])
         return bool(wide or (marks["last"] == "wait" and self.last))
 
@@ -363,7 +496,7 @@ class Reference(Looks):
                 and not self.doubtful(trade)
                 and 100 * trade["close"] >= rule["percent"] * abs(premium)
             )
-        if kind == "condition" or kind in AGAIN:
+        if kind == "condition" or kind in (*AGAIN, *OF_LEGS, "condition_share"):
             return self.true_now(rule, trade) and not (rule["as"] == "profit" and self.doubtful(trade))
         if kind == "profit_floor":
             best, mid = trade["best"], trade["mid"]
@@ -430,6 +563,7 @@ class Reference(Looks):
                 self.decisions.append((self.at, "no entry", said_no))
             return
         self.decisions.append((self.at, "entry", rule))
+        entry["made"] = self.session
         number, self.next = self.next, self.next + 1
         if not self.last:
             self.orders.append(
@@ -446,7 +580,7 @@ class Reference(Looks):
             self.keep(entry)
         for rule in self.document["limits"]:
             rests = self.session - self.rests.get(rule["id"], -999) <= rule.get("sessions", -1)
-            if rests or (rule["rule"] in ("no_entry", "close_trades") and self.true_now(rule)):
+            if rests or (rule["rule"] in ("no_entry", "close_trades") and self.bars(rule)):
                 return rule["id"], [], [], 0
         count = len({t["number"] for t in self.open} | {o["trade"] for o in self.orders if o["kind"] == "open"})
         for rule in entry["conditions"]:
@@ -559,7 +693,7 @@ class Reference(Looks):
         below = self.limit["below"] if self.limit else "report"
         for trade in sorted(self.open, key=lambda t: (-t["opened"], -t["number"])):
             needs = self.capital(self.at_mid(trade))
-            leaving = any(o["trade"] == trade["number"] and o["kind"] == "close" for o in self.orders)
+            leaving = any(o["trade"] == trade["number"] and o.get("whole") for o in self.orders)
             there = [(leg["contract"], -leg["n"]) for leg in trade["legs"] if not self.over(leg["contract"])]
             if below == "report" or leaving or needs <= 0.005 or not there:
                 continue

@@ -8,6 +8,7 @@ import random
 import shutil
 import tempfile
 import unittest
+from collections.abc import Callable, Iterator
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -15,11 +16,12 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from strell_core.engine.plan import make_plan
-from strell_core.engine.run import run_blocks, run_steps
+from strell_core.engine.plan import Plan, make_plan
+from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.settlement import expired
 from strell_core.market.calendars import marrowick
 from strell_core.market.chains import SessionChain
+from strell_core.market.timeline import Timeline
 from strell_core.results.equity import equity_curve
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
@@ -156,29 +158,20 @@ def with_holes(rng: random.Random, snapshots: list[Snapshot]) -> list[Snapshot]:
     return out
 
 
-class RandomHistoriesTest(unittest.TestCase):
-    tags = frozenset({"long"})
+class AgreeCase(unittest.TestCase):
+    """A history, on which several strategies have to come to the same in steps, in blocks, cut, and plainly."""
+
     maxDiff = 3000
-    entered = waiting = refused = called = parted = unreached = undone = 0
+    timeline: Timeline
 
-    @settings(max_examples=80, deadline=None)
-    @given(st.integers(0, 2**32 - 1))
-    def test_both_agree_and_cuts_change_nothing(self, seed: int) -> None:
-        rng = random.Random(seed)
-        self.agree(rng, session_chains(random_history(rng)))
-
-    @settings(max_examples=200, deadline=None)
-    @given(st.integers(0, 2**32 - 1))
-    def test_histories_with_holes_run_to_their_end(self, seed: int) -> None:
-        rng = random.Random(seed)
-        self.agree(rng, session_chains(with_holes(rng, random_history(rng)), listed=False))
-
-    def agree(self, rng: random.Random, chains: list[SessionChain]) -> None:
+    def agree(
+        self, rng: random.Random, chains: list[SessionChain], made: Callable[[random.Random], dict[str, Any]] = random_strategy
+    ) -> Iterator[tuple[Plan, History]]:  # fmt: skip
         place = Path(tempfile.mkdtemp(prefix="strell-"))
         self.addCleanup(shutil.rmtree, place, ignore_errors=True)
-        timeline = timeline_of(chains, place / "cubes")
+        self.timeline = timeline = timeline_of(chains, place / "cubes")
         for _ in range(3):
-            document = random_strategy(rng)
+            document = made(rng)
             plan = make_plan(parse(document), timeline)
             steps = run_steps(plan, timeline, 0, len(timeline.times), CASH)
             reference = Reference(document, Recording(chains, CLOSES, MK30.rate), CASH)
@@ -192,6 +185,30 @@ class RandomHistoriesTest(unittest.TestCase):
             cuts = sorted(rng.sample(range(1, len(timeline.times)), min(4, len(timeline.times) - 1)))
             self.assertEqual(in_cuts(run_blocks, plan, timeline, cuts)[0], bytes_of(steps))
             equity_curve(timeline, steps, 0, len(timeline.times), CASH)
+            yield plan, steps
+        shutil.rmtree(place, ignore_errors=True)
+
+
+class RandomHistoriesTest(AgreeCase):
+    tags = frozenset({"long"})
+    entered = waiting = refused = called = parted = unreached = undone = 0
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.integers(0, 2**32 - 1))
+    def test_both_agree_and_cuts_change_nothing(self, seed: int) -> None:
+        rng = random.Random(seed)
+        self.note(self.agree(rng, session_chains(random_history(rng))))
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.integers(0, 2**32 - 1))
+    def test_histories_with_holes_run_to_their_end(self, seed: int) -> None:
+        rng = random.Random(seed)
+        self.note(self.agree(rng, session_chains(with_holes(rng, random_history(rng)), listed=False)))
+
+    def note(self, agreed: Iterator[tuple[Plan, History]]) -> None:
+        """What the histories are about."""
+        for plan, steps in agreed:
+            timeline = self.timeline
             type(self).entered += len(steps.closed)
             type(self).parted += sum("legs" in r.values for r in steps.reasons if r.kind == "filled")
             type(self).unreached += sum(
@@ -205,7 +222,6 @@ class RandomHistoriesTest(unittest.TestCase):
                 for trade in steps.state.trades
                 for leg in trade.legs
             )
-        shutil.rmtree(place, ignore_errors=True)
 
     @classmethod
     def tearDownClass(cls) -> None:

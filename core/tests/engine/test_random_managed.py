@@ -1,0 +1,118 @@
+"""Exits of legs, shares, what follows them, and adjustments, on histories with holes: engine and second implementation."""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from strell_core.strategy.document import normalise
+from tests.engine.test_random_histories import AgreeCase, random_history, random_strategy, with_holes
+from tests.handmade import session_chains
+
+
+def random_condition(rng: random.Random, legs: list[str]) -> dict[str, Any]:
+    leg = rng.choice(legs)
+    left, right = rng.choice((
+        ({"measure": "price"}, rng.choice((3080, 3100, 3120))),
+        ({"measure": "move_since_entry"}, rng.choice((-0.3, 0.3))),
+        ({"measure": "pnl", "unit": "money"}, rng.choice((-300, 0, 150))),
+        ({"measure": "pnl", "unit": "premium", "basis": "closable"}, rng.choice((-30, 20))),
+        ({"measure": "leg_pnl", "leg": leg, "unit": "premium"}, rng.choice((-50, 30))),
+        ({"measure": "leg_price", "leg": leg}, rng.choice((3, 10))),
+        ({"measure": "leg_distance", "leg": leg, "unit": "percent"}, rng.choice((-1, 0.5))),
+        ({"measure": "leg_days", "leg": leg}, rng.choice((2, 5))),
+        ({"measure": "leg_contracts", "leg": leg}, rng.choice((-1, 0, 2))),
+    ))  # fmt: skip
+    made = {"left": left, "is": rng.choice(("above", "below", "at least", "at most")), "right": right}
+    if rng.random() < 0.2:
+        made["join"], made["also"] = (
+            rng.choice(("and", "or")),
+            [{"left": {"measure": "price"}, "is": "above", "right": 3090}],
+        )
+    return made
+
+
+def random_exit(rng: random.Random, legs: list[str]) -> dict[str, Any]:
+    what, other = rng.choice(legs), rng.choice(legs)
+    how = {"as": rng.choice(("other", "loss", "profit")), **random_condition(rng, legs)}
+    return rng.choice((
+        {"rule": "leg_condition", "what": what, **how}, {"rule": "leg_condition_stop", "what": what, "other": other, **how},
+        {"rule": "leg_condition_partner", "what": what, "other": other, **how},
+        {"rule": "condition_share", "percent": rng.choice((25, 50, 80)), **how},
+        {"rule": "condition_again", "when": rng.choice(("now", "next")), "picks": rng.choice(("fresh", "same")), "times": 2, **how},
+        {"rule": "condition", **how},
+    ))  # fmt: skip
+
+
+def random_adjustment(rng: random.Random, legs: list[str]) -> dict[str, Any]:
+    what, credit = rng.choice(legs), {"measure": "net_credit", "basis": rng.choice(("fill", "mid"))}
+    capital = {"left": {"measure": "capital_a_lot"}, "is": "below", "right": rng.choice((5000, 20_000))}
+    said: dict[str, Any] = random_condition(rng, legs)
+    for name, values in (
+        ("daily", ("09:07", "15:45", "17:30")), ("upon", ("every", "gone", "closed", "expired")), ("further", ("may", "must")),
+        ("provided", ({"left": credit, "is": "above", "right": rng.choice((-5, 3))}, capital)), ("otherwise", ("close", "again")),
+    ):  # fmt: skip
+        if rng.random() < 0.35:
+            said[name] = rng.choice(values)
+    where = rng.choice(("away", "toward"))
+    moves = rng.choice((
+        {"rule": "roll_strikes", "what": what, "strikes": rng.choice((1, 2)), "where": where},
+        {"rule": "roll_until", "what": what, "where": where, "most": 3, "goal": credit, "goal_is": "above", "goal_than": rng.choice((-60, -10, 5))},
+        {"rule": "roll_out", "days": rng.choice((3, 8))},
+        {"rule": "recentre", "what": what, "value": {"measure": "price"}, "within": rng.choice((0.0, 2.0))},
+        {"rule": "change_lots", "way": rng.choice(("open", "close")), "lots": rng.choice((1, 2)), "bound": rng.choice((1, 3, 5))},
+        {"rule": "balance", "what": what, "most": rng.choice((1, 3)), "goal": credit, "to": rng.choice((0, 10))},
+    ))  # fmt: skip
+    if moves["rule"] == "change_lots" and moves["way"] == "open":
+        moves["bound"] = 5
+    return {**moves, **said}
+
+
+def random_managed(rng: random.Random) -> dict[str, Any]:
+    """A strategy that does not only leave."""
+    document = random_strategy(rng)
+    document["orders"] = [item for item in document["orders"] if item["rule"] not in ("patience", "leg_by_leg")]
+    for entry in document["entries"]:
+        entry["size"] = [{"rule": "fixed_lots", "lots": rng.choice((1, 2, 4))}]
+    legs = [leg["id"] for leg in document["entries"][0]["legs"]]
+    document["leave"] = rng.sample(document["leave"], min(1, len(document["leave"])))
+    document["leave"] += [random_exit(rng, legs) for _ in range(rng.randint(0, 3))]
+    document["adjust"] = [random_adjustment(rng, legs) for _ in range(rng.randint(0, 3))]
+    return normalise(document)
+
+
+class RandomManagedTest(AgreeCase):
+    tags = frozenset({"long"})
+    seen: Counter[str] = Counter()
+
+    @settings(max_examples=90, deadline=None)
+    @given(st.integers(0, 2**32 - 1))
+    def test_both_agree_on_what_is_managed(self, seed: int) -> None:
+        rng = random.Random(seed)
+        chains = session_chains(
+            with_holes(rng, random_history(rng)) if seed % 2 else random_history(rng), listed=seed % 2 == 0
+        )
+        for plan, steps in self.agree(rng, chains, random_managed):
+            rules = {rule.id: rule.kind for entry in plan.entries for rule in (*entry.entry.leave, *entry.entry.adjust)}
+            rules |= {rule.id: rule.kind for rule in (*plan.strategy.leave, *plan.strategy.adjust)}
+            for reason in steps.reasons:
+                if reason.kind in ("left", "moved", "stop moved", "re-entry given up"):
+                    self.seen[f"{reason.kind} {rules.get(reason.rule, '')}"] += 1
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        for kind in ("roll_strikes", "roll_until", "roll_out", "recentre", "change_lots", "balance"):
+            assert cls.seen[f"moved {kind}"] > 3, f"only {cls.seen[f'moved {kind}']} times something moved by {kind}"
+        for kind in (
+            "leg_condition",
+            "leg_condition_stop",
+            "leg_condition_partner",
+            "condition_share",
+            "condition_again",
+        ):
+            assert cls.seen[f"left {kind}"] > 3, f"only {cls.seen[f'left {kind}']} times something left by {kind}"
+        assert cls.seen["stop moved leg_condition_stop"] > 2, "hardly a stop was moved"
