@@ -124,7 +124,7 @@ class Maker:
         out: Raw = {"id": f"entry {number}", "legs": legs}
         for part, most in (("when", 2), ("conditions", 2), ("checks", 2)):
             out[part] = []
-            for _ in range(self.dice.randint(1 if part == "when" else 0, most)):
+            for _ in range(self.dice.randint(1, most) if part == "when" else self.dice.choice((0, 0, 1, most))):
                 made = self.sentence(part, once)
                 out[part].append(made)
                 if catalogue.sentences(part)[made["rule"]].once:

@@ -16,6 +16,10 @@ from tests.demo import REPORTS, breadth
 from tests.engine.plain_market import move_chance, volatility
 from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, ZONE, Contract, Here, compares, local
 
+OF_A_TRADE = (
+    "position_capital", "pnl", "pnl_drop", "net_greek", "move_since_entry", "days_to_expiration", "days_held_so_far",
+)  # fmt: skip
+
 
 class Values(Here):
     # -- conditions
@@ -152,6 +156,8 @@ class Values(Here):
             return (None if None in found else sum(x for x in found if x is not None)), 0.0001
         if name == "open_trade":
             return self.of_open(value), 0.0001
+        if name == "realised_volatility":
+            return self.measure({"rule": "when_realised_volatility", "sessions": n}), 0.01
         if name == "rsi":
             return self.measure({"rule": "when_rsi", "sessions": n}), 0.01
         if name == "atm_iv":
@@ -210,6 +216,7 @@ class Values(Here):
             return self.ends(picked, name), 0.0001
         if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl", "leg_iv_change", "leg_days", "leg_contracts"):
             return self.of_leg(name, value, trade, picked, spot)
+        assert name in OF_A_TRADE, name
         if trade is None:
             return ABSENT, 0
         if name == "position_capital":
@@ -239,7 +246,6 @@ class Values(Here):
             return 100 * (spot / (trade["spot"] / 100) - 1), 0.01
         if name == "days_to_expiration":
             return float((min(leg["contract"][0] for leg in trade["legs"]) - today).days), 1
-        assert name == "days_held_so_far", name
         return float((today - local(trade["opened"]).date()).days), 1
 
     def of_open(self, value: dict[str, Any]) -> float | None:

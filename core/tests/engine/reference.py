@@ -148,6 +148,7 @@ class Reference(Managed):
 
     def finish(self, trade: dict[str, Any], rule: str, left: int) -> None:
         self.open.remove(trade)
+        self.orders = [order for order in self.orders if order["trade"] != trade["number"]]
         undone = "leg_by_leg" in self.set and rule == self.set["leg_by_leg"]["id"]
         for entry in self.entries if not undone else ():
             waits = any(w["rule"] == "after_trade" and w["entry"] == trade["entry"]["name"] for w in entry["when"])

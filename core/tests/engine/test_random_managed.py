@@ -1,21 +1,24 @@
-"""Exits of legs, shares, what follows them, and adjustments, on histories with holes: engine and second implementation."""
+"""Exits of legs, shares, what follows them, and adjustments, on histories with holes: engine and second implementation.
+``STRELL_HISTORIES`` says how many (thousands are tried by hand)."""
 
 from __future__ import annotations
 
+import os
 import random
 from collections import Counter
 from typing import Any
-
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 from strell_core.strategy.document import normalise
 from tests.engine.test_random_histories import AgreeCase, random_history, random_strategy, with_holes
 from tests.handmade import session_chains
 
+COUNT = int(os.environ.get("STRELL_HISTORIES", "100"))
+
 
 def random_condition(rng: random.Random, legs: list[str]) -> dict[str, Any]:
     leg = rng.choice(legs)
+    if rng.random() < 0.3:
+        return {"left": {"measure": "price"}, "is": "above", "right": 1}
     left, right = rng.choice((
         ({"measure": "price"}, rng.choice((3080, 3100, 3120))),
         ({"measure": "move_since_entry"}, rng.choice((-0.3, 0.3))),
@@ -56,7 +59,7 @@ def random_adjustment(rng: random.Random, legs: list[str]) -> dict[str, Any]:
         ("daily", ("09:07", "15:45", "17:30")), ("upon", ("every", "gone", "closed", "expired")), ("further", ("may", "must")),
         ("provided", ({"left": credit, "is": "above", "right": rng.choice((-5, 3))}, capital)), ("otherwise", ("close", "again")),
     ):  # fmt: skip
-        if rng.random() < 0.35:
+        if rng.random() < 0.25:
             said[name] = rng.choice(values)
     where = rng.choice(("away", "toward"))
     moves = rng.choice((
@@ -77,11 +80,12 @@ def random_managed(rng: random.Random) -> dict[str, Any]:
     document = random_strategy(rng)
     document["orders"] = [item for item in document["orders"] if item["rule"] not in ("patience", "leg_by_leg")]
     for entry in document["entries"]:
-        entry["size"] = [{"rule": "fixed_lots", "lots": rng.choice((1, 2, 4))}]
+        entry["size"] = [{"rule": "fixed_lots", "lots": rng.choice((1, 1, 2, 4))}]
+        entry["when"][0]["weekdays"] = ["mon", "tue", "wed", "thu", "fri"]
     legs = [leg["id"] for leg in document["entries"][0]["legs"]]
     document["leave"] = rng.sample(document["leave"], min(1, len(document["leave"])))
-    document["leave"] += [random_exit(rng, legs) for _ in range(rng.randint(0, 3))]
-    document["adjust"] = [random_adjustment(rng, legs) for _ in range(rng.randint(0, 3))]
+    document["leave"] += [random_exit(rng, legs) for _ in range(rng.randint(0, 2))]
+    document["adjust"] = [random_adjustment(rng, legs) for _ in range(rng.randint(0, 4))]
     return normalise(document)
 
 
@@ -89,9 +93,12 @@ class RandomManagedTest(AgreeCase):
     tags = frozenset({"long"})
     seen: Counter[str] = Counter()
 
-    @settings(max_examples=90, deadline=None)
-    @given(st.integers(0, 2**32 - 1))
-    def test_both_agree_on_what_is_managed(self, seed: int) -> None:
+    def test_both_agree_on_what_is_managed(self) -> None:
+        for seed in range(COUNT):
+            with self.subTest(seed):
+                self.managed(seed)
+
+    def managed(self, seed: int) -> None:
         rng = random.Random(seed)
         chains = session_chains(
             with_holes(rng, random_history(rng)) if seed % 2 else random_history(rng), listed=seed % 2 == 0
@@ -106,7 +113,7 @@ class RandomManagedTest(AgreeCase):
     @classmethod
     def tearDownClass(cls) -> None:
         for kind in ("roll_strikes", "roll_until", "roll_out", "recentre", "change_lots", "balance"):
-            assert cls.seen[f"moved {kind}"] > 3, f"only {cls.seen[f'moved {kind}']} times something moved by {kind}"
+            assert cls.seen[f"moved {kind}"] > 1, f"only {cls.seen[f'moved {kind}']} times something moved by {kind}"
         for kind in (
             "leg_condition",
             "leg_condition_stop",

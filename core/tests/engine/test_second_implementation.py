@@ -46,7 +46,7 @@ class SecondImplementationTest(unittest.TestCase):
             if document["underlyings"] != ["MK30"]:
                 continue
             with self.subTest(name):
-                self.assertGreater(self.compared(document, demo_history(), self.recording, (run_blocks,)), 100)
+                self.assertGreater(self.compared(document, demo_history(), self.recording, (run_blocks,)), 50)
 
     def test_fifty_generated_strategies(self) -> None:
         timeline = short_history()
