@@ -427,6 +427,52 @@ class TwoUnderlyingsStory(BrowserTestCase):
         expect(self.page.get_by_role("button", name="Underlyings: MK30", exact=True)).to_be_visible()
 
 
+class ManagingStory(BrowserTestCase):
+    def added(self, section: str, words: str) -> None:
+        self.page.get_by_role("button", name=f"Add a sentence to {section}", exact=True).click()
+        self.page.keyboard.type(words)
+        self.page.keyboard.press("Enter")
+
+    def test_an_adjustment_with_looks_of_its_own_and_an_exit_into_another_entry(self) -> None:
+        self.sign_in(f"/strategies/{self.strategy.pk}/rules")
+        self.added("Adjust", "more or fewer lots")
+        lots = self.page.get_by_role("listitem").filter(has_text="open 1 lot")
+        expect(lots).to_contain_text("is at least 25, open 1 lot, at 3 in all.")
+        lots.hover()
+        lots.get_by_role("button", name=re.compile("^More for sentence")).click()
+        self.page.get_by_role("menuitem", name="+ Look on something…").click()
+        expect(lots).to_contain_text("at 3 in all, looked at as soon as a leg is gone.")
+        lots.get_by_role("button", name="as soon as a leg is gone, change").click()
+        self.page.get_by_role("dialog").get_by_role("radio", name="on every snapshot").click()
+        self.page.get_by_role("dialog").get_by_role("button", name="Change").click()
+        expect(lots).to_contain_text("looked at on every snapshot.")
+        # what goes together with a next adjustment that is not there says so
+        lots.hover()
+        lots.get_by_role("button", name=re.compile("^More for sentence")).click()
+        self.page.get_by_role("menuitem", name="+ With the next adjustment…").click()
+        lots.get_by_role("button", name="and then the next adjustment, change").click()
+        self.page.get_by_role("dialog").get_by_role("radio", name="only with the next adjustment").click()
+        self.page.get_by_role("dialog").get_by_role("button", name="Change").click()
+        expect(lots).to_contain_text("There is no next adjustment, so it never acts.")
+        # an exit into the other entry, which is followed when that is renamed
+        self.page.get_by_role("button", name="More for the entry").click()
+        self.page.get_by_role("menuitem", name="Another entry, mirrored").click()
+        expect(self.page.get_by_role("heading", name=re.compile("Enter: entry, mirrored"))).to_be_visible()
+        self.added("Leave", "enter by another entry")
+        turn = self.page.get_by_role("listitem").filter(has_text="then enter")
+        expect(turn).to_contain_text("then enter “entry, mirrored” at once, at most 1 time in a row.")
+        self.page.get_by_role("button", name="More for entry, mirrored").click()
+        self.page.get_by_role("menuitem", name="Rename").click()
+        self.page.get_by_label("Name of entry, mirrored").fill("falling")
+        self.page.keyboard.press("Enter")
+        expect(turn).to_contain_text("then enter “falling” at once")
+        turn.get_by_role("button", name="“falling”, change").click()
+        choices = self.page.get_by_role("dialog").get_by_role("radio")
+        expect(choices).to_have_count(2)
+        self.page.keyboard.press("Escape")
+        self.assertEqual(self.serious_faults(), [])
+
+
 class StripStory(BrowserTestCase):
     def test_every_decision_follows_a_change(self) -> None:
         self.sign_in(f"/strategies/{self.strategy.pk}/rules")

@@ -13,7 +13,6 @@ from desk.compare import DECISIONS, compare
 from desk.deployed import plan_of
 from desk.models import Decision, Deployment
 from desk.tests.desk import DeskTestCase
-from desk.tests.test_adjustments import rolling
 from market.timelines import fold_in, timeline
 from runs.models import Run
 from strategies import services as strategies
@@ -24,6 +23,7 @@ from strell_core.engine.stored import dump, fill_of, load, order_of
 from strell_core.market.market import Observation
 from strell_core.market.timeline import Timeline
 from tests.engine.test_day_by_day import LOOKS_BACK
+from tests.engine.test_forty import documents
 from tests.engine.variations import variations
 from venue import clock
 from venue.live import recorded
@@ -43,7 +43,8 @@ class SamenessTest(DeskTestCase):
         account = services.open_account(self.mara, "Everything", "paper", "MK30", Decimal(900_000_000))
         services.set_limits(self.mara, account.pk, dict.fromkeys(account.limits))
         out = []
-        for document in (*variations().values(), LOOKS_BACK, rolling()):
+        managed = [document for name, document in documents().items() if name[:2] in ("61", "66")]
+        for document in (*variations().values(), LOOKS_BACK, *managed):
             strategy = strategies.create(self.mara, document)
             history = timeline("MK30")
             Run.objects.create(
@@ -75,7 +76,7 @@ class SamenessTest(DeskTestCase):
             said.append((plain(made.reasons), plain(made.intents)))
         return said, dump(state)
 
-    def test_fourteen_strategies_over_ten_sessions(self) -> None:
+    def test_fifteen_strategies_over_ten_sessions(self) -> None:
         armed = self.deploy()
         first_day = self.venue().session
         for number in range(SESSIONS):
