@@ -11,7 +11,7 @@ import numpy.typing as npt
 from market.own import market_for, plan_for
 from market.timelines import instant_of
 from observe.payoffs import glyph, greeks, payoff
-from strell_core.engine.advance import EntryDecision, decide_entry
+from strell_core.engine.entering import EntryDecision, decide_entry
 from strell_core.engine.fills import price_of
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.market.market import Market, Observation

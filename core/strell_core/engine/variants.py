@@ -18,7 +18,9 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine import capital
-from strell_core.engine.advance import NO_QUOTES, NO_SNAPSHOT_LEFT, SKIPPED, UNTIL_THE_END, decide_entry
+from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
+from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
+from strell_core.engine.entering import decide_entry
 from strell_core.engine.lives import NEVER, Beyond, End, Lives, Opening
 from strell_core.engine.plan import EVERYTHING, EntryPlan, Plan
 from strell_core.engine.state import OrderLeg, Reason, ReasonKind

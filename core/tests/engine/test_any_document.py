@@ -40,7 +40,7 @@ class AnyDocumentTest(unittest.TestCase):
                 plan = make_plan(parse(document), timeline)
                 # two sessions of several snapshots, wherever the dice fall
                 begin = int(timeline.first[len(timeline.dates) - 3 - seed % 20])
-                end = int(timeline.first[len(timeline.dates) - 1 - seed % 20 ])
+                end = int(timeline.first[len(timeline.dates) - 1 - seed % 20])
                 blocks = run_blocks(plan, market, begin, end, CASH)
                 steps = run_steps(plan, market, begin, end, CASH)
                 self.assertEqual(to_plain(blocks.reasons), to_plain(steps.reasons))
