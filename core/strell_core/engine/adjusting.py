@@ -113,7 +113,7 @@ class Adjusting(Limits):
 
     def _adjusting(self, trade: TradeState) -> AdjustFrame:
         entry, now = self.plan.entry(trade.entry), self.now[trade.number]
-        pick = partial(self._later, entry, trade)
+        pick = partial(self._picked, entry, trade)
         return AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick)
 
     def prices(self, trade: TradeState, legs: Sequence[OrderLeg]) -> tuple[int | None, ...]:
@@ -146,14 +146,14 @@ class Adjusting(Limits):
             self.observation.instant, self.observation.date, rule, told, entry=trade.entry,
         )  # fmt: skip
 
-    def _later(self, entry: EntryPlan, trade: TradeState, name: str) -> PickedLeg | None:
-        """What a leg that is opened later would be now, beside those that are held."""
-        rule = next((leg for leg in entry.entry.later if leg.id == name), None)
+    def _picked(self, entry: EntryPlan, trade: TradeState, name: str) -> PickedLeg | None:
+        """What a leg's own picks come to now, beside the others that are held."""
+        rule = next((leg for leg in (*entry.entry.legs, *entry.entry.later) if leg.id == name), None)
         view = self.observation.view(entry.entry.underlying)
-        if rule is None or view is None or any(leg.leg_id == name for leg in trade.legs):
+        if rule is None or view is None:
             return None
         frame = EntryFrame(self.observation, self.account(entry.id), entry.entry.underlying).frame()
-        held = [(leg.leg_id, leg.contract, leg.contracts) for leg in self.traded(trade.legs)]
+        held = [(leg.leg_id, leg.contract, leg.contracts) for leg in self.traded(trade.legs) if leg.leg_id != name]
         return next(iter(select([rule], frame, view, 0, entry.allows, held).legs), None)
 
     def _move(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, values: Any, often: bool) -> bool:

@@ -169,7 +169,8 @@ class AdjustFrame:
     lots: int
     """Held."""
     pick: Callable[[str], PickedLeg | None]
-    """What a leg that is opened later would be now, of one lot; ``None``: it is held, there is no such leg, or nothing fits."""
+    """What a leg's own picks come to now beside the other legs that are held, of one lot; ``None``: there is no such leg, or
+    nothing fits."""
 
     @property
     def view(self) -> ChainView | None:

@@ -135,11 +135,18 @@ class Managed(Looks):
             return [(name, leg["contract"], leg["n"] // lots * more) for name, leg in held.items()]
         if kind == "roll_out":
             return self.rolled_out(rule, trade)
+        if kind == "open_leg":
+            sheet = next(leg for leg in trade["entry"]["later"] if leg["id"] == rule["what"])
+            contract = None if rule["what"] in held else self.picked_beside(sheet, trade)
+            count = sheet["ratio"] * (-1 if sheet["side"] == "sell" else 1) * self.lots_of(trade)
+            return [] if contract is None else [(rule["what"], contract, count)]
         leg = held.get(rule["what"])
         if leg is None:
             return []
         if kind == "recentre":
             return self.recentred(rule, trade, leg)
+        if kind == "close_leg":
+            return [(leg["id"], leg["contract"], -leg["n"])] if len(held) > 1 else []
         if kind == "balance":
             return self.balanced(rule, trade, leg)
         to: Contract | None = None
@@ -153,12 +160,24 @@ class Managed(Looks):
                 if self.would_hold(goal, legs):
                     to = contract
                     break
+        elif kind == "roll_anew":
+            sheets = [*trade["entry"]["legs"], *trade["entry"]["later"]]
+            to = self.picked_beside(next(sheet for sheet in sheets if sheet["id"] == leg["id"]), trade)
         else:
             assert kind == "roll_to_delta", kind
             to = self.nearest_delta(leg["contract"], rule["delta"])
         if to is None or to == leg["contract"]:
             return []
         return [(leg["id"], leg["contract"], -leg["n"]), (leg["id"], to, leg["n"])]
+
+    def picked_beside(self, sheet: dict[str, Any], trade: dict[str, Any]) -> Contract | None:
+        """What a leg's sentence picks now beside the trade's other legs."""
+        others = [leg for leg in trade["legs"] if leg["id"] != sheet["id"] and not self.over(leg["contract"])]
+        count = sheet["ratio"] * (-1 if sheet["side"] == "sell" else 1)
+        picked = {leg["id"]: (leg["contract"], leg["n"]) for leg in others}
+        return self.pick(
+            sheet, picked, [leg["contract"] for leg in others if leg["n"] * count < 0], trade["entry"]["checks"]
+        )
 
     def nearest_delta(self, like: Contract, wanted: float) -> Contract | None:
         found = []

@@ -53,7 +53,8 @@ class Picks(Values):
             elif expiry["pick"] == "nth_after_leg":
                 listed = later[expiry["n"] - 1 : expiry["n"]]
         else:
-            assert first is not None
+            if first is None:
+                return None
             listed, target = [e for e in quoted if e > first], first + dt.timedelta(days=expiry["days"])
         if not listed:
             return None

@@ -34,10 +34,14 @@ class Reference(Orders):
         self.recording, self.cash, self.next = recording, cash, 1
         self.entries = [
             {name: [r for r in entry[name] if not r.get("off")] for name in entry if name not in ("id", "underlying")}
-            | {"name": entry["id"]}
+            | {
+                "name": entry["id"],
+                "later": [leg for leg in entry["legs"] if leg["rule"] == "later_leg" and not leg.get("off")],
+            }
             for entry in document["entries"]
         ]
         for entry in self.entries:
+            entry["legs"] = [leg for leg in entry["legs"] if leg["rule"] != "later_leg"]
             points = [
                 Fraction(str(r["points"]))
                 for r in entry["checks"]

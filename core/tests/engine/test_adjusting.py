@@ -242,6 +242,37 @@ class TogetherTest(AdjustingCase):
         )
 
 
+class PickedAnewTest(AdjustingCase):
+    def test_a_leg_goes_to_what_its_own_sentence_picks_now(self) -> None:
+        # 1.6 % above 3150 is the call at 3200; the put 1.6 % below it is at 3100, which nobody quotes
+        rule = {"id": "anew", "rule": "roll_anew", "what": "c", **ABOVE}
+        history = self.adjusted(rule, spots={"2026-10-06 15:40": 3150.0})
+        self.assertEqual(self.orders(history), [[(CALL, 2), (FAR, -2)]], "and stays where it is then picked")
+        self.assertEqual(self.orders(self.adjusted({**rule, "what": "p"}, spots={"2026-10-06 15:40": 3125.0})), [])
+
+    def test_a_leg_is_closed_as_a_step_and_another_opened(self) -> None:
+        later = leg("wing", "put", 3000, rule="later_leg", side="buy")
+        close = {"id": "off", "rule": "close_leg", "what": "p", **ABOVE, "further": "must"}
+        opens = {
+            "id": "on",
+            "rule": "open_leg",
+            "what": "wing",
+            "left": {"measure": "leg_contracts", "leg": "c"},
+            "is": "below",
+            "right": 0,
+        }
+        history = self.adjusted(close, opens, legs=[*self.STRANGLE, later], spots=dict.fromkeys(UP, 3121.0))
+        self.assertEqual(self.orders(history), [[(PUT, 2), (LOWER, 2)]])
+        (trade,) = history.state.trades
+        self.assertEqual([(leg.leg_id, leg.contracts) for leg in trade.legs], [("c", -2), ("wing", 2)])
+
+    def test_the_last_leg_is_left_by_exits(self) -> None:
+        close = {"id": "off", "rule": "close_leg", "what": "p", **ABOVE}
+        self.assertEqual(self.orders(self.adjusted(close)), [[(PUT, 2)]])
+        only = self.adjusted(close, legs=[leg("p", "put", 3050, first=True)])
+        self.assertEqual(self.orders(only), [])
+
+
 class AmountsTest(AdjustingCase):
     def test_lots_are_added_up_to_a_bound_and_their_premium_counts(self) -> None:
         rule = {"id": "more", "rule": "change_lots", "way": "open", "lots": 1, "bound": 3, **ABOVE}

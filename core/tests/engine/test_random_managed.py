@@ -56,7 +56,7 @@ def random_adjustment(rng: random.Random, legs: list[str]) -> dict[str, Any]:
     capital = {"left": {"measure": "capital_a_lot"}, "is": "below", "right": rng.choice((5000, 20_000))}
     said: dict[str, Any] = random_condition(rng, legs)
     for name, values in (
-        ("daily", ("09:07", "15:45", "17:30")), ("upon", ("every", "gone", "closed", "expired")), ("further", ("may", "must")),
+        ("daily", ("09:07", "15:45", "17:30")), ("upon", ("every", "gone", "closed", "expired")), ("further", ("may", "may", "must")),
         ("provided", ({"left": credit, "is": "above", "right": rng.choice((-5, 3))}, capital)), ("otherwise", ("close", "again")),
     ):  # fmt: skip
         if rng.random() < 0.25:
@@ -65,11 +65,15 @@ def random_adjustment(rng: random.Random, legs: list[str]) -> dict[str, Any]:
     moves = rng.choice((
         {"rule": "roll_strikes", "what": what, "strikes": rng.choice((1, 2)), "where": where},
         {"rule": "roll_until", "what": what, "where": where, "most": 3, "goal": credit, "goal_is": "above", "goal_than": rng.choice((-60, -10, 5))},
+        {"rule": "roll_anew", "what": what}, {"rule": "close_leg", "what": what},
         {"rule": "roll_out", "days": rng.choice((3, 8))},
         {"rule": "recentre", "what": what, "value": {"measure": "price"}, "within": rng.choice((0.0, 2.0))},
         {"rule": "change_lots", "way": rng.choice(("open", "close")), "lots": rng.choice((1, 2)), "bound": rng.choice((1, 3, 5))},
         {"rule": "balance", "what": what, "most": rng.choice((1, 3)), "goal": credit, "to": rng.choice((0, 10))},
     ))  # fmt: skip
+    if moves["rule"] == "close_leg":
+        # what is closed by itself has no other way
+        said.pop("otherwise", None)
     if moves["rule"] == "change_lots" and moves["way"] == "open":
         moves["bound"] = 5
     return {**moves, **said}
@@ -112,7 +116,16 @@ class RandomManagedTest(AgreeCase):
 
     @classmethod
     def tearDownClass(cls) -> None:
-        for kind in ("roll_strikes", "roll_until", "roll_out", "recentre", "change_lots", "balance"):
+        for kind in (
+            "roll_strikes",
+            "roll_until",
+            "roll_anew",
+            "close_leg",
+            "roll_out",
+            "recentre",
+            "change_lots",
+            "balance",
+        ):
             assert cls.seen[f"moved {kind}"] > 1, f"only {cls.seen[f'moved {kind}']} times something moved by {kind}"
         for kind in (
             "leg_condition",

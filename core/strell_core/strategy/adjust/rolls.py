@@ -66,6 +66,12 @@ DELTA = _declared(
     (*AT_DELTA, WHAT, Param("delta", "number", "Delta", 0.2, 0.01, 0.99, 0.01)),
     "When the delta of leg 3 is above 0.35, roll leg 3 to the strike nearest to delta 0.20.", ("defend", "delta"),
 )  # fmt: skip
+ANEW = _declared(
+    "roll_anew", "Pick a leg anew", "When {left} is {is} {right}{looks}{also}{until}, roll {what} to what its own sentence picks now",
+    (*AT_DELTA, WHAT),
+    "When the delta of leg 3 is above 0.35, roll leg 3 to what its own sentence picks now.", ("repick", "restrike", "refresh", "again"),
+    "Beside the other legs that are held; where it picks the contract that is held nothing is done. ",
+)  # fmt: skip
 OUT = _declared(
     "roll_out", "Roll legs out in time", "When {left} is {is} {right}{looks}{also}{until}, roll every short leg to the expiration nearest {days|day|days} later",
     (*conditions.params(SCOPES, {"measure": "days_to_expiration"}, "at most", 7.0), Param("days", "integer", "Days later", 14, 1, 300)),
@@ -147,6 +153,12 @@ def to_delta(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     return () if contract == leg.contract else (Roll(leg.leg_id, contract),)
 
 
+def anew(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    leg = frame.now.leg(params["what"])
+    found = frame.pick(params["what"]) if leg is not None else None
+    return () if leg is None or found is None or found.contract == leg.contract else (Roll(leg.leg_id, found.contract),)
+
+
 def _quoted(view: ChainView, contract: ContractKey) -> list[float]:
     """Strikes of a contract's expiration and right that have a valid quote."""
     if contract.expiration not in view.expirations:
@@ -212,7 +224,7 @@ def otherwise(params: Params) -> tuple[Consequence, ...] | None:
 
 Moves = Callable[[AdjustFrame, Params], Sequence[Move]]
 _EVERY: tuple[tuple[Declaration, Moves], ...] = (
-    (STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (OUT, out), (CENTRE, recentre),
+    (STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (ANEW, anew), (OUT, out), (CENTRE, recentre),
 )  # fmt: skip
 for _declaration, _moves in _EVERY:
     adjustments.register(Adjustment(_declaration, test, values, _moves, otherwise))
