@@ -166,6 +166,8 @@ class DataStory(BrowserTestCase):
         page = self.page
         self.sign_in("/data")
         place = page.get_by_role("region", name="Calendars of your own")
+        # what comes above it pushes it down while it arrives
+        expect(page.get_by_role("region", name="Underlyings")).to_contain_text("MK30")
         place.get_by_role("button", name="Write one").click()
         window = page.get_by_role("dialog")
         window.get_by_label("Name, capitals").fill("skerry")

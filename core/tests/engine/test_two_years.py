@@ -17,7 +17,22 @@ from strell_core.scenario.generator import Scenario, Settings
 from strell_core.scenario.single import NAMES
 from strell_core.strategy.actions import HEDGE
 from strell_core.strategy.document import parse
-from tests.engine.unit_loops import CASH, SESSIONS, Hedged, Loop, Near, Wheel, covered_call, hedged, wheel
+from tests.engine.test_forty import documents
+from tests.engine.unit_loops import (
+    CASH,
+    SESSIONS,
+    Collar,
+    CoveredCallOfTheSet,
+    Hedged,
+    HedgedOfTheSet,
+    Loop,
+    Near,
+    Wheel,
+    WheelOfTheSet,
+    covered_call,
+    hedged,
+    wheel,
+)
 from tests.handmade import timeline_of
 
 
@@ -42,7 +57,7 @@ class TwoYearsTest(unittest.TestCase):
             plain.run()
             plan, end = make_plan(parse(sheet(underlying.symbol)), timeline), len(timeline.times)
             for run in (run_steps, run_blocks):
-                history = run(plan, timeline, 0, end, CASH)
+                history = run(plan, timeline, 0, end, loop.START)
                 own = {"assignment", "settlement"}
                 told = [
                     (timeline.date_at(t.opened_at), timeline.date_at(t.closed_at), t.rule if t.rule in own else "rule", t.pnl)
@@ -50,8 +65,8 @@ class TwoYearsTest(unittest.TestCase):
                 ]  # fmt: skip
                 self.assertEqual(told, plain.closed, underlying.symbol)
                 self.assertEqual(history.state.cash, plain.cash)
-            first = run_blocks(plan, timeline, 0, end // 2, CASH).state
-            later = run_blocks(plan, timeline, end // 2, end, CASH, state=load(dump(first), underlying.symbol))
+            first = run_blocks(plan, timeline, 0, end // 2, loop.START).state
+            later = run_blocks(plan, timeline, end // 2, end, loop.START, state=load(dump(first), underlying.symbol))
             self.assertEqual(later.state, history.state, "cut in two and stored in between")
             out.append((plain, timeline, history))
         return out
@@ -61,6 +76,25 @@ class TwoYearsTest(unittest.TestCase):
         self.assertGreaterEqual(sum(plain.dividends for plain in found), 6)
         self.assertGreaterEqual(sum(plain.early for plain in found), 1, "none was assigned on the eve of a dividend")
         self.assertGreaterEqual(sum(how == "rule" for plain in found for _, _, how, _ in plain.closed), 10)
+
+    def test_the_sets_own(self) -> None:
+        """The strategies of the set that trade a dividend payer, as they are written."""
+        written = {name[:2]: document for name, document in documents().items() if document["underlyings"] == ["OSTL"]}
+        loops: dict[str, type[Loop]] = {
+            "41": CoveredCallOfTheSet,
+            "42": Collar,
+            "53": WheelOfTheSet,
+            "56": HedgedOfTheSet,
+        }
+        self.assertEqual(set(written), set(loops), "each has a plain loop")
+        for number, loop in loops.items():
+            with self.subTest(number):
+                found = self.compared(loop, lambda symbol, number=number: {**written[number], "underlyings": [symbol]})
+                self.assertGreaterEqual(sum(len(plain.closed) for plain, _, _ in found), 8)
+                for _, _, history in found:
+                    self.assertFalse(
+                        [r for r in history.reasons if r.kind == "no adjustment"], "capital is no matter here"
+                    )
 
     def test_the_wheel(self) -> None:
         """Puts until units are delivered, calls against them until they are delivered in turn."""

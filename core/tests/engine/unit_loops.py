@@ -40,10 +40,17 @@ def cents(value: Decimal) -> Decimal:
 
 
 class Loop:
-    """Two lots of units with a call against each: once a session, dictionaries and loops only."""
+    """Lots of units with a call against each: once a session, dictionaries and loops only."""
+
+    LOTS, FEE, ORDER, HALF = 2, Decimal("0.65"), Decimal("1.00"), Decimal("0.02")
+    DAYS: tuple[int, ...] = (0, 2, 4)
+    WINDOW = (30, 10, 60)
+    number = 0
+    """Of the session."""
+    START = CASH
 
     def __init__(self, scenario: SingleScenario, chains: list[SessionChain]) -> None:
-        self.scenario, self.chains, self.cash = scenario, chains, CASH
+        self.scenario, self.chains, self.cash = scenario, chains, self.START
         self.closed: list[tuple[dt.date, dt.date, str, Decimal]] = []
         self.dividends = self.early = 0
         self.timeline: Timeline | None = None
@@ -62,9 +69,10 @@ class Loop:
     def run(self) -> None:
         trade: dict[str, Any] | None = None
         for number, chain in enumerate(self.chains):
+            self.number = number
             spot = Decimal(int(chain.spot[0])) / 100
             if trade and chain.date in self.scenario.dividends and number:
-                self.pay(200 * Decimal(str(self.scenario.dividends[chain.date])))
+                self.pay(100 * self.LOTS * Decimal(str(self.scenario.dividends[chain.date])))
                 self.dividends += 1
             leave = trade is not None and trade["call"] is None
             if trade and trade["call"] and chain.date >= trade["call"][0]:
@@ -73,26 +81,31 @@ class Loop:
                 else:
                     trade["call"], leave = None, True
             opened = None
-            if trade is None and chain.date.weekday() in (0, 2, 4):
+            if trade is None and chain.date.weekday() in self.DAYS:
                 opened = self.pick(chain)
             if trade and leave:
-                self.pay(200 * (spot - Decimal("0.02")))
-                self.pay(Decimal("-1.00"))
+                self.pay(100 * self.LOTS * (spot - self.HALF))
+                self.pay(-self.ORDER)
                 self.end(trade, chain, "rule")
                 trade = None
             if opened:
                 key, bid = opened
                 trade = {"call": key, "on": chain.date, "before": self.cash}
-                self.pay(200 * Decimal(bid) / 100)
-                self.pay(-200 * (spot + Decimal("0.02")))
-                self.pay(-(2 * Decimal("0.65") + 1))
+                self.pay(100 * self.LOTS * Decimal(bid) / 100)
+                self.pay(-100 * self.LOTS * (spot + self.HALF))
+                self.pay(-(self.LOTS * self.FEE + self.ORDER))
             if trade and trade["call"] and self.exercised(chain, trade["call"]):
                 self.early += 1
                 trade = self.away(trade, chain, "assignment")
 
+    def expirations(self, chain: SessionChain) -> list[dt.date]:
+        """Those within the window, nearest to what is wanted first."""
+        wanted, low, high = self.WINDOW
+        found = {c.expiration for c in chain.contracts if low <= (c.expiration - chain.date).days <= high}
+        return sorted(found, key=lambda e: (abs((e - chain.date).days - wanted), e))
+
     def pick(self, chain: SessionChain) -> tuple[tuple[dt.date, str, float], int] | None:
-        days = sorted({c.expiration for c in chain.contracts if 10 <= (c.expiration - chain.date).days <= 60},
-                      key=lambda e: (abs((e - chain.date).days - 30), e))  # fmt: skip
+        days = self.expirations(chain)
         if not days:
             return None
         wanted = int(chain.spot[0]) / 100 * 1.01
@@ -113,7 +126,7 @@ class Loop:
         return self.scenario.dividends[following] > waiting
 
     def away(self, trade: dict[str, Any], chain: SessionChain, how: str) -> None:
-        self.pay(200 * Decimal(str(trade["call"][2])))
+        self.pay(100 * self.LOTS * Decimal(str(trade["call"][2])))
         self.end(trade, chain, how)
 
     def end(self, trade: dict[str, Any], chain: SessionChain, how: str) -> None:
@@ -152,19 +165,22 @@ def wheel(symbol: str) -> dict[str, Any]:
 
 
 class Wheel(Loop):
-    """Two lots: the short option there is, whether units are held; once a session."""
+    """The short option there is, whether units are held; once a session."""
+
+    WINDOW = (20, 10, 60)
 
     def run(self) -> None:
         trade: dict[str, Any] | None = None
         self.calls, self.rounds = 0, 0
         for number, chain in enumerate(self.chains):
+            self.number = number
             if trade and trade["held"] and chain.date in self.scenario.dividends and number:
-                self.pay(200 * Decimal(str(self.scenario.dividends[chain.date])))
+                self.pay(100 * self.LOTS * Decimal(str(self.scenario.dividends[chain.date])))
                 self.dividends += 1
             if trade and trade["short"] and chain.date >= trade["short"][0]:
                 trade = self.expired(trade, chain)
             sold = None
-            if chain.date.weekday() in (0, 2, 4):
+            if chain.date.weekday() in self.DAYS:
                 if trade is None:
                     sold = self.short(chain, "put", 0.99)
                 elif trade["held"] and trade["short"] is None:
@@ -175,15 +191,14 @@ class Wheel(Loop):
                     trade = {"held": False, "on": chain.date, "before": self.cash}
                 trade["short"] = key
                 self.calls += key[1] == "call"
-                self.pay(200 * Decimal(bid) / 100)
-                self.pay(-(2 * Decimal("0.65") + 1))
+                self.pay(100 * self.LOTS * Decimal(bid) / 100)
+                self.pay(-(self.LOTS * self.FEE + self.ORDER))
             if trade and trade["short"] and self.early_exercise(chain, trade["short"]):
                 self.early += 1
                 trade = self.delivered(trade, chain)
 
     def short(self, chain: SessionChain, right: str, times: float) -> tuple[Key, int] | None:
-        days = sorted({c.expiration for c in chain.contracts if 10 <= (c.expiration - chain.date).days <= 60},
-                      key=lambda e: (abs((e - chain.date).days - 20), e))  # fmt: skip
+        days = self.expirations(chain)
         if not days:
             return None
         wanted, out = int(chain.spot[0]) / 100 * times, -1 if right == "call" else 1
@@ -205,7 +220,7 @@ class Wheel(Loop):
 
     def delivered(self, trade: dict[str, Any], chain: SessionChain) -> dict[str, Any] | None:
         _, right, strike = trade["short"]
-        self.pay(200 * Decimal(str(strike)) * (1 if right == "call" else -1))
+        self.pay(100 * self.LOTS * Decimal(str(strike)) * (1 if right == "call" else -1))
         trade["short"], trade["held"] = None, right == "put"
         if trade["held"]:
             return trade
@@ -240,17 +255,20 @@ def hedged(symbol: str) -> dict[str, Any]:
 class Hedged(Loop):
     """Ten straddles, long; units of the underlying against their delta, once a session."""
 
-    HALF = Decimal("0.02")
+    WINDOW, BAND, OUT = (20, 10, 60), 60, 9
+    TARGET: int | None = None
+    """Of the debit, in percent."""
 
     def run(self) -> None:
         trade: dict[str, Any] | None = None
         self.deals, self.turned, self.waits = 0, 0, 0
         for number, chain in enumerate(self.chains):
+            self.number = number
             spot = Decimal(int(chain.spot[0])) / 100
             if trade and trade["units"] and chain.date in self.scenario.dividends and number:
                 self.pay(trade["units"] * 100 * Decimal(str(self.scenario.dividends[chain.date])))
                 self.dividends += 1
-            was_flat, leaves, deal = trade is None, trade is not None and self.over(trade, chain), 0
+            was_flat, leaves, deal = trade is None, trade is not None and self.leaving(trade, chain, spot), 0
             if trade and not leaves:
                 deal = self.wanted(trade, number)
             picked = [self.at_the_money(chain, right) for right in ("call", "put")] if was_flat else []
@@ -260,7 +278,7 @@ class Hedged(Loop):
                     self.pay(1000 * Decimal(bid) / 100)
                 units = trade["units"]
                 self.pay(units * 100 * (spot - self.HALF if units > 0 else spot + self.HALF))
-                self.pay(-(20 * Decimal("0.65") + 1))
+                self.cost(trade, 20 * self.FEE + self.ORDER)
                 self.end(trade, chain, "rule")
                 trade = None
             if trade and leaves:
@@ -268,27 +286,56 @@ class Hedged(Loop):
                 assert chain.date < trade["keys"][0][0], "it would be exercised"
             if trade and deal:
                 self.pay(-deal * 100 * (spot + self.HALF if deal > 0 else spot - self.HALF))
-                self.pay(Decimal(-1))
+                self.cost(trade, self.ORDER)
                 self.deals += 1
                 self.turned += trade["units"] * (trade["units"] + deal) < 0
                 trade["units"] += deal
             if was_flat and all(picked):
-                trade = {"keys": picked, "units": 0, "on": chain.date, "before": self.cash}
+                trade = {
+                    "keys": picked,
+                    "units": 0,
+                    "on": chain.date,
+                    "before": self.cash,
+                    "costs": Decimal(0),
+                    "left": False,
+                }
                 for key in picked:
                     assert key is not None
                     _, ask = self.quote(chain, key) or (0, 0)
                     self.pay(-1000 * Decimal(ask) / 100)
-                self.pay(-(20 * Decimal("0.65") + 1))
+                trade["debit"] = trade["before"] - self.cash
+                self.cost(trade, 20 * self.FEE + self.ORDER)
+
+    def cost(self, trade: dict[str, Any], amount: Decimal) -> None:
+        self.pay(-amount)
+        trade["costs"] += cents(amount)
+
+    def leaving(self, trade: dict[str, Any], chain: SessionChain, spot: Decimal) -> bool:
+        """Whether it is left, now or since before: a decision to leave stays."""
+        trade["left"] = trade["left"] or self.over(trade, chain) or self.reached(trade, chain, spot)
+        return bool(trade["left"])
+
+    def reached(self, trade: dict[str, Any], chain: SessionChain, spot: Decimal) -> bool:
+        quotes = [self.quote(chain, key) for key in trade["keys"]]
+        known = [quote for quote in quotes if quote is not None]
+        if self.TARGET is None or len(known) < len(quotes):
+            return False
+        units = trade["units"]
+        closable = sum(10 * bid for bid, _ in known) + units * 100 * (
+            spot - self.HALF if units > 0 else spot + self.HALF
+        )
+        made = self.cash - trade["before"] + trade["costs"] + closable
+        wide = 100 * sum(10 * (ask - bid) for bid, ask in known) > 50 * trade["debit"]
+        return bool(100 * made >= self.TARGET * trade["debit"] and not wide)
 
     def over(self, trade: dict[str, Any], chain: SessionChain) -> bool:
-        leaving = trade["keys"][0][0] - dt.timedelta(days=9)
+        leaving = trade["keys"][0][0] - dt.timedelta(days=self.OUT)
         while not self.scenario.calendar.between(leaving, leaving):
             leaving -= dt.timedelta(days=1)
         return bool(chain.date >= leaving)
 
     def at_the_money(self, chain: SessionChain, right: str) -> Key | None:
-        days = sorted({c.expiration for c in chain.contracts if 10 <= (c.expiration - chain.date).days <= 60},
-                      key=lambda e: (abs((e - chain.date).days - 20), e))  # fmt: skip
+        days = self.expirations(chain)
         if not days:
             return None
         spot, out = int(chain.spot[0]) / 100, -1 if right == "call" else 1
@@ -297,7 +344,7 @@ class Hedged(Loop):
         return days[0], right, out * min(quoted)[1]
 
     def wanted(self, trade: dict[str, Any], number: int) -> int:
-        """Units to deal in, a hundred each: delta is at most 60 away from nothing, or comes nearest to it."""
+        """Units to deal in, a hundred each: delta is at most the band away from nothing, or comes nearest to it."""
         assert self.timeline is not None
         deltas = []
         for expiration, right, strike in trade["keys"]:
@@ -306,7 +353,137 @@ class Hedged(Loop):
         if None in deltas:
             return 0
         units = sum(delta for delta in deltas if delta is not None) * 10 / 10_000 + trade["units"]
-        if abs(units) * 100 <= 60:
+        if abs(units) * 100 <= self.BAND:
             return 0
         steps = math.ceil(round(abs(units), 4) - 0.5)
         return -steps if units > 0 else steps
+
+
+class Delta:
+    """Picks by delta, as the timeline tells it, of contracts that are quoted."""
+
+    timeline: Timeline | None
+    number: int
+
+    def by_delta(
+        self, chain: SessionChain, day: dt.date, right: str, wanted: float, within: float = 0.15
+    ) -> Key | None:
+        assert self.timeline is not None
+        found = []
+        for c in chain.contracts:
+            if (c.expiration, c.right) == (day, right):
+                quote = self.timeline.view(self.number).quote(c)
+                if quote.valid and quote.delta is not None:
+                    away = abs(abs(quote.delta) - round(10_000 * wanted))
+                    found.append((away, float(c.strike) * (-1 if right == "call" else 1), float(c.strike)))
+        if not found or min(found)[0] > 10_000 * within:
+            return None
+        return day, right, min(found)[2]
+
+
+class OnePay:
+    """What sheets say that leave costs as they are: 0.80 a contract, a hundredth of a point for units."""
+
+    FEE, ORDER, HALF = Decimal("0.80"), Decimal(0), Decimal("0.01")
+    DAYS = (0, 1, 2, 3, 4)
+
+
+class CoveredCallOfTheSet(OnePay, Delta, Loop):
+    """Not from three sessions before a dividend until it is paid."""
+
+    WINDOW = (30, 14, 50)
+
+    def pick(self, chain: SessionChain) -> tuple[Key, int] | None:
+        between, day = self.scenario.calendar.between, dt.timedelta(days=1)
+        ahead = [date for date in self.scenario.dividends if date > chain.date]
+        behind = [date for date in self.scenario.dividends if date <= chain.date]
+        if ahead and len(between(chain.date, min(ahead) - day)) <= 3:
+            return None
+        if behind and len(between(max(behind), chain.date - day)) <= 0:
+            return None
+        days = self.expirations(chain)
+        key = self.by_delta(chain, days[0], "call", 0.35) if days else None
+        quote = self.quote(chain, key) if key else None
+        return (key, quote[0]) if key and quote and quote[0] > 0 else None
+
+
+class WheelOfTheSet(OnePay, Delta, Wheel):
+    LOTS, WINDOW = 1, (30, 14, 50)
+
+    def short(self, chain: SessionChain, right: str, times: float) -> tuple[Key, int] | None:
+        days = self.expirations(chain)
+        key = self.by_delta(chain, days[0], right, 0.3) if days else None
+        quote = self.quote(chain, key) if key else None
+        return (key, quote[0]) if key and quote and quote[0] > 0 else None
+
+
+class HedgedOfTheSet(OnePay, Hedged):
+    WINDOW, BAND, OUT, TARGET = (30, 18, 50), 100, 10, 40
+    START = Decimal(500_000)
+    """Capital is no matter."""
+
+
+class Collar(OnePay, Loop):
+    """Units with a put below and a call above, from within twenty sessions of a dividend on."""
+
+    WINDOW = (60, 30, 90)
+
+    def run(self) -> None:
+        trade: dict[str, Any] | None = None
+        for number, chain in enumerate(self.chains):
+            self.number = number
+            spot = Decimal(int(chain.spot[0])) / 100
+            if trade and trade["units"] and chain.date in self.scenario.dividends and number:
+                self.pay(100 * Decimal(str(self.scenario.dividends[chain.date])))
+                self.dividends += 1
+            leaves = trade is not None and self.due(trade, chain)
+            opened = self.legs(chain) if trade is None else None
+            if trade and leaves:
+                assert chain.date < trade["put"][0], "it would settle"
+                quotes = [self.quote(chain, key) for key in (trade["put"], trade["call"]) if key]
+                if None not in quotes:
+                    put, *call = [quote for quote in quotes if quote is not None]
+                    self.pay(Decimal(put[0]))
+                    for _, ask in call:
+                        self.pay(-Decimal(ask))
+                    if trade["units"]:
+                        self.pay(100 * (spot - self.HALF))
+                    self.pay(-len(quotes) * self.FEE)
+                    self.end(trade, chain, "rule")
+                    trade = None
+            if opened:
+                put_key, call_key, ask, bid = opened
+                trade = {"put": put_key, "call": call_key, "units": 1, "on": chain.date, "before": self.cash}
+                self.pay(-100 * (spot + self.HALF))
+                self.pay(-Decimal(ask))
+                self.pay(Decimal(bid))
+                self.pay(-2 * self.FEE)
+            if trade and trade["call"] and self.exercised(chain, trade["call"]):
+                # the put stays, with nothing to protect
+                self.early += 1
+                self.pay(100 * Decimal(str(trade["call"][2])))
+                trade["call"], trade["units"] = None, 0
+
+    def due(self, trade: dict[str, Any], chain: SessionChain) -> bool:
+        leaving = trade["put"][0] - dt.timedelta(days=3)
+        while not self.scenario.calendar.between(leaving, leaving):
+            leaving -= dt.timedelta(days=1)
+        return bool(chain.date >= leaving)
+
+    def legs(self, chain: SessionChain) -> tuple[Key, Key, int, int] | None:
+        ahead = [date for date in self.scenario.dividends if date > chain.date]
+        if not ahead or len(self.scenario.calendar.between(chain.date, min(ahead) - dt.timedelta(days=1))) > 20:
+            return None
+        days = self.expirations(chain)
+        if not days:
+            return None
+        keys = []
+        for right, times, out in (("put", 0.95, 1), ("call", 1.05, -1)):
+            wanted = int(chain.spot[0]) / 100 * times
+            strikes = [(abs(float(c.strike) - wanted), out * float(c.strike)) for c in chain.contracts
+                       if (c.expiration, c.right) == (days[0], right) and self.quote(chain, (days[0], right, float(c.strike)))]  # fmt: skip
+            if not strikes:
+                return None
+            keys.append((days[0], right, out * min(strikes)[1]))
+        put, call = (self.quote(chain, key) for key in keys)
+        return (keys[0], keys[1], put[1], call[0]) if put and call and call[0] > 0 else None
