@@ -75,14 +75,14 @@ class NumberKind(ParamKind):
 
     def problem(self, param: Param, value: Any) -> str | None:
         if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < _LARGEST:
-            return f"{param.label} must be a number, not '{str(value)[:40]}'"
+            return f"{param.called} must be a number, not '{str(value)[:40]}'"
         low, high = param.minimum, param.maximum
         if (low is not None and value < low) or (high is not None and value > high):
             unit = f" {param.unit}" if param.unit else ""
-            return f"{param.label} must lie between {low:g} and {high:g}{unit}, not {value:g}"
+            return f"{param.called} must lie between {low:g} and {high:g}{unit}, not {value:g}"
         steps = value / param.step
         if abs(steps - round(steps)) > 1e-6:
-            return f"{param.label} goes in steps of {param.step:g}, {value:g} does not fit"
+            return f"{param.called} goes in steps of {param.step:g}, {value:g} does not fit"
         return None
 
     def text(self, param: Param, value: Any) -> str:
@@ -98,7 +98,7 @@ class NumberKind(ParamKind):
 class IntegerKind(NumberKind):
     def problem(self, param: Param, value: Any) -> str | None:
         if isinstance(value, float) and abs(value) < _LARGEST and value != int(value):
-            return f"{param.label} must be a whole number, not {value}"
+            return f"{param.called} must be a whole number, not {value}"
         return super().problem(param, value)
 
     def schema(self, param: Param) -> dict[str, Any]:
@@ -120,7 +120,7 @@ class ChoiceKind(ParamKind):
     def problem(self, param: Param, value: Any) -> str | None:
         if isinstance(value, str) and value in param.choices:
             return None
-        return f"{param.label} must be one of {', '.join(param.choices)}, not '{str(value)[:40]}'"
+        return f"{param.called} must be one of {', '.join(param.choices)}, not '{str(value)[:40]}'"
 
     def text(self, param: Param, value: Any) -> str:
         return param.choices[value]
@@ -143,7 +143,7 @@ class WeekdaysKind(ParamKind):
             or not 0 < len(value) <= len(WEEKDAYS)
             or any(value.count(day) > 1 for day in value)
         ):
-            return f"{param.label} must list at least one weekday, each once"
+            return f"{param.called} must list at least one weekday, each once"
         wrong = [day for day in value if day not in WEEKDAYS]
         return f"'{str(wrong[0])[:40]}' is not a weekday; use mon, tue, wed, thu, fri" if wrong else None
 
@@ -165,7 +165,7 @@ class TimeKind(ParamKind):
 
     def problem(self, param: Param, value: Any) -> str | None:
         good = isinstance(value, str) and re.match(_TIME, value)
-        return None if good else f"{param.label} must be a time of day like 15:45, not '{str(value)[:40]}'"
+        return None if good else f"{param.called} must be a time of day like 15:45, not '{str(value)[:40]}'"
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {"type": "string", "pattern": _TIME}
@@ -182,7 +182,7 @@ class WordsKind(ParamKind):
             or not value.isprintable()
             or "”" in value
         ):
-            return f"{param.label}: write a few words, not '{str(value)[:40]}'"
+            return f"{param.called}: write a few words, not '{str(value)[:40]}'"
         return None
 
     def text(self, param: Param, value: Any) -> str:
@@ -204,7 +204,7 @@ class SentenceKind(ParamKind):
     editor: Editor = "reference"
 
     def problem(self, param: Param, value: Any) -> str | None:
-        return None if isinstance(value, str) and 0 < len(value) <= 40 else f"{param.label} {NO_SENTENCE}"
+        return None if isinstance(value, str) and 0 < len(value) <= 40 else f"{param.called} {NO_SENTENCE}"
 
     def schema(self, param: Param) -> dict[str, Any]:
         return {"type": "string", "minLength": 1, "maxLength": 40}
@@ -223,7 +223,7 @@ class SeriesKind(WordsKind):
     editor: Editor = "reference"
 
     def problem(self, param: Param, value: Any) -> str | None:
-        return f"{param.label} {NO_SERIES}" if value == "" else super().problem(param, value)
+        return f"{param.called} {NO_SERIES}" if value == "" else super().problem(param, value)
 
     def normal(self, param: Param, value: Any) -> Any:
         return value.strip().upper() if isinstance(value, str) else value
@@ -260,13 +260,18 @@ class Param:
     """Of a value: what it may speak of; nothing: what the value it stands in may."""
 
     @property
+    def called(self) -> str:
+        """Its label as a message names it: what opens an editor has dots behind it."""
+        return self.label.rstrip("…")
+
+    @property
     def of_kind(self) -> ParamKind:
         return param_kinds[self.kind]
 
     def problem(self, value: Any) -> str | None:
         """What is wrong with a value, in words that say what to do; ``None`` if nothing is."""
         if value is None:
-            return None if self.optional else f"{self.label} is missing"
+            return None if self.optional else f"{self.called} is missing"
         return self.of_kind.problem(self, value)
 
     def inner(self, value: Any) -> list[tuple[str, str]]:

@@ -78,7 +78,7 @@ class ConditionKind(ParamKind):
 
     def problems(self, param: Param, value: Any) -> Iterator[tuple[str, str]]:
         if not isinstance(value, dict):
-            yield "", f"{param.label}: a condition is a mapping with left, is and right"
+            yield "", f"{param.called}: a condition is a mapping with left, is and right"
             return
         yield from further(param.scopes).problems(value)
 
@@ -111,7 +111,7 @@ class ConditionsKind(ConditionKind):
 
     def problems(self, param: Param, value: Any) -> Iterator[tuple[str, str]]:
         if not isinstance(value, list) or not 0 < len(value) <= MOST:
-            yield "", f"{param.label}: a list of at least one condition, at most {MOST}"
+            yield "", f"{param.called}: a list of at least one condition, at most {MOST}"
             return
         for place, item in enumerate(value):
             yield from ((f"{place}/{path}".rstrip("/"), message) for path, message in super().problems(param, item))
