@@ -65,6 +65,8 @@ class Reference(Orders):
         self.due: list[dict[str, Any]] = []
         self.session_ends: list[float] = [float(cash)]
         self.decisions: list[tuple[int, str, str]] = []
+        self.picked: list[tuple[int, str, list[Contract]]] = []
+        """What entries that are no re-entries came to: when, whose, which contracts."""
 
     def run(self) -> None:
         for session, chain in enumerate(self.recording.chains):
@@ -349,6 +351,8 @@ class Reference(Orders):
             return
         self.decisions.append((self.at, "entry", rule))
         entry["made"] = self.session
+        if not chain:
+            self.picked.append((self.at, entry["name"], [contract for contract, _ in picked]))
         number, self.next = self.next, self.next + 1
         if not self.last:
             self.orders.append(

@@ -8,11 +8,14 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from strell_core.engine.plan import make_plan
+from strell_core.engine.entering import decide_entry
+from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump
 from strell_core.formats.strategies import from_text, to_text
+from strell_core.market.market import Market, Observation
+from strell_core.measures.frames import just_opened
 from strell_core.results.report import report
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
@@ -81,13 +84,28 @@ class FortyTest(unittest.TestCase):
         recording, agreed, closed = Recording(list(chains(SHORT)), closes, MK30.rate), 0, 0
         for name, document in self.on_the_index().items():
             with self.subTest(name):
-                history = run_blocks(make_plan(parse(document), timeline), market, 0, len(timeline.times), CASH)
+                plan = make_plan(parse(document), timeline)
+                history = run_blocks(plan, market, 0, len(timeline.times), CASH)
                 reference = Reference(document, recording, CASH)
                 reference.run()
                 self.same(history, reference)
+                self.previewed(plan, market, reference)
                 agreed, closed = agreed + 1, closed + len(reference.closed)
         self.assertGreaterEqual(agreed, 60)
         self.assertGreater(closed, 1_000)
+
+    def previewed(self, plan: Plan, market: Market, reference: Reference) -> None:
+        """A preview of the instant, of an account that was just opened, picks what the plain computation picks there."""
+        for at, name, contracts in reference.picked[:3]:
+            entry, index = plan.entry(name), market.main.at_or_before(at)
+            account = just_opened(50_000.0, entry.entry.underlying)
+            seen = decide_entry(entry, Observation(market, index), account, runners_up=6, thorough=True)
+            assert seen.selection is not None
+            found = [(leg.contract.expiration, leg.contract.right, leg.contract.strike) for leg in seen.selection.legs]
+            self.assertEqual(found, contracts)
+            ranked = [choice for choice in seen.selection.choices if choice.candidates]
+            for choice in ranked:
+                self.assertEqual(choice.picked and choice.picked.contract, choice.candidates[0].contract)
 
     def same(self, history: History, reference: Reference) -> None:
         decisions = [(r.at, r.kind, r.rule) for r in history.reasons if r.kind in ("entry", "no entry", "skipped")]
