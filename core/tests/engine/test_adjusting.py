@@ -23,6 +23,23 @@ UP = {"2026-10-06 15:40": 3125.0}
 ABOVE = {"left": {"measure": "price"}, "is": "above", "right": 3120}
 MONDAY = {"when": [{"id": "only-when", "rule": "decision_times", "weekdays": ["mon"], "time": "15:45"}]}
 
+LEAVES_PUT = {
+    "id": "out",
+    "rule": "leg_condition",
+    "what": "p",
+    "left": {"measure": "leg_price", "leg": "p"},
+    "is": "below",
+    "right": 3,
+}
+LEAVES_CALL = {
+    "id": "out",
+    "rule": "leg_condition",
+    "what": "c",
+    "left": {"measure": "leg_price", "leg": "c"},
+    "is": "above",
+    "right": 9,
+}
+
 
 class AdjustingCase(ByHandCase):
     def adjusted(
@@ -73,42 +90,26 @@ class LooksTest(AdjustingCase):
         self.assertEqual(self.orders(history), [[(CALL, 2), (FAR, -2)], [(FAR, 2), (HIGHER, -2)]])
 
     def test_as_soon_as_a_leg_is_closed(self) -> None:
-        leaves = {
-            "id": "out",
-            "rule": "leg_condition",
-            "what": "p",
-            "left": {"measure": "leg_price", "leg": "p"},
-            "is": "below",
-            "right": 3,
-        }
         falls = {"2026-10-06 15:40": {PUT: "2.00/2.20"}}
-        history = self.adjusted(roll(upon="closed", **ALWAYS), quotes=falls, leave=[leaves], **MONDAY)
+        history = self.adjusted(roll(upon="closed", **ALWAYS), quotes=falls, leave=[LEAVES_PUT], **MONDAY)
         self.assertEqual(
             self.told(history, "left", "moved"), [("06 15:40", "left", "out"), ("06 15:45", "moved", "up")]
         )
         # what happens on a session's last snapshot is looked at in the next one too: nothing could be dealt any more
         late = {"2026-10-06 15:50": {PUT: "2.00/2.20"}}
-        history = self.adjusted(roll(upon="closed", **ALWAYS), quotes=late, leave=[leaves], **MONDAY)
+        history = self.adjusted(roll(upon="closed", **ALWAYS), quotes=late, leave=[LEAVES_PUT], **MONDAY)
         self.assertEqual(
             self.told(history, "moved", "lapsed"),
             [("06 15:55", "moved", "up"), ("06 15:55", "lapsed", "up"), ("07 15:40", "moved", "up")],
         )
         for other in ("expired", "delivered"):
-            history = self.adjusted(roll(upon=other, **ALWAYS), quotes=falls, leave=[leaves], **MONDAY)
+            history = self.adjusted(roll(upon=other, **ALWAYS), quotes=falls, leave=[LEAVES_PUT], **MONDAY)
             self.assertEqual(self.told(history, "moved"), [])
 
     def test_it_waits_through_the_session_for_quotes_it_can_use(self) -> None:
-        leaves = {
-            "id": "out",
-            "rule": "leg_condition",
-            "what": "p",
-            "left": {"measure": "leg_price", "leg": "p"},
-            "is": "below",
-            "right": 3,
-        }
         crossed = {CALL: "6.00/6.20", FAR: "9.00/2.20", HIGHER: "9.00/1.20"}
         quotes = {"2026-10-06 15:40": {PUT: "2.00/2.20", **crossed}, "2026-10-06 15:50": {FAR: "2.00/2.20"}}
-        history = self.adjusted(roll(upon="gone", **ALWAYS), quotes=quotes, leave=[leaves], **MONDAY)
+        history = self.adjusted(roll(upon="gone", **ALWAYS), quotes=quotes, leave=[LEAVES_PUT], **MONDAY)
         self.assertEqual(self.told(history, "moved"), [("06 15:50", "moved", "up")])
 
     def test_as_soon_as_a_leg_has_expired(self) -> None:
@@ -127,17 +128,9 @@ class LooksTest(AdjustingCase):
 
     def test_an_exit_of_a_leg_overtakes_an_adjustment_that_waits_for_quotes(self) -> None:
         """Both would close the call: only one may."""
-        leaves = {
-            "id": "out",
-            "rule": "leg_condition",
-            "what": "c",
-            "left": {"measure": "leg_price", "leg": "c"},
-            "is": "above",
-            "right": 9,
-        }
         crossed = {FAR: "9.00/2.20", CALL: "9.50/9.70"}
         quotes = {"2026-10-06 15:45": crossed, "2026-10-06 15:50": {FAR: "2.00/2.20"}}
-        history = self.adjusted(roll(daily="15:40", **ALWAYS), quotes=quotes, leave=[leaves], **MONDAY)
+        history = self.adjusted(roll(daily="15:40", **ALWAYS), quotes=quotes, leave=[LEAVES_CALL], **MONDAY)
         self.assertEqual(
             self.told(history, "moved", "left", "filled")[-4:],
             [
@@ -152,14 +145,6 @@ class LooksTest(AdjustingCase):
 
     def test_what_an_adjustment_dealt_in_before_it_ended_is_not_closed_again(self) -> None:
         """A market may have dealt a part of it before it was withdrawn."""
-        leaves = {
-            "id": "out",
-            "rule": "leg_condition",
-            "what": "c",
-            "left": {"measure": "leg_price", "leg": "c"},
-            "is": "above",
-            "right": 9,
-        }
         quotes = {
             "2026-10-05 15:40": QUOTES,
             "2026-10-06 15:45": {FAR: "9.00/2.20", CALL: "9.50/9.70"},
@@ -167,7 +152,7 @@ class LooksTest(AdjustingCase):
         }
         timeline = timeline_of(session_chains(snapshots(quotes, UP)))
         document = strategy(
-            entry("only", [*self.STRANGLE], **MONDAY), adjust=[roll(daily="15:40", **ALWAYS)], leave=[leaves]
+            entry("only", [*self.STRANGLE], **MONDAY), adjust=[roll(daily="15:40", **ALWAYS)], leave=[LEAVES_CALL]
         )
         plan = make_plan(parse(document), timeline)
         state = run_steps(plan, timeline, 0, 6, CASH).state
