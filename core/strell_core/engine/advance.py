@@ -85,7 +85,7 @@ class Decisions(Adjusting):
             told = (NOT_REACHED if patient else NO_QUOTES) + ("" if over else UNTIL_THE_END)
             self.say("lapsed", order.trade, order.rule, None, {"message": told})
 
-    # (5) exits
+    # (4) exits
     def exits(self) -> None:
         now_at = self.observation.instant
         for trade in list(self.trades.values()):
@@ -122,7 +122,7 @@ class Decisions(Adjusting):
                 legs = [changed(leg, contracts=_share(leg.contracts, wish.closes.share)) for leg in legs]
         self.leave(trade, legs, wish.rule, wish.values(now), also, wish.kind, wish.then, wish.closes)
 
-    # (7) re-entries
+    # (6) re-entries
     def reentries(self) -> None:
         due, self.due = self.due, []
         for item in due:
@@ -146,7 +146,7 @@ class Decisions(Adjusting):
                 told = {**verdict.values, "said_no": rule}
                 self.say("re-entry given up", item.trade, item.rule, verdict.truth, told)
 
-    # (8) entries
+    # (7) entries
     def entries(self) -> None:
         for entry in self.plan.entries:
             status = entry.schedule.status(self.market, self.index)

@@ -7,17 +7,17 @@ from typing import Any
 
 from strell_core.engine.changed import changed
 from strell_core.engine.corporate import over_split
+from strell_core.engine.dealing import Dealing, added
 from strell_core.engine.exercise import exercised, strike_parts
 from strell_core.engine.marks import carried
 from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import DELIVERY, LegState, OrderLeg, TradeState
-from strell_core.engine.step import Step, added
 from strell_core.market.instruments import ContractKey, Right, Underlying
 from strell_core.market.splits import Split
 from strell_core.strategy.actions import Close
 
 
-class Expiry(Step):
+class Expiry(Dealing):
     """The part of a snapshot's work that contracts and their underlying bring about by themselves."""
 
     # (1) corporate actions

@@ -1,5 +1,5 @@
-"""What every adjustment may say beside its own: when it is looked at, what goes with it, and what has to hold of the
-position as it would be."""
+"""What adjustments have in common: the condition they wait for, when they are looked at, what goes with them, what has to
+hold of the position as it would be, and what happens where they cannot be made."""
 
 from __future__ import annotations
 
@@ -9,13 +9,15 @@ from typing import Any
 
 from strell_core.market.instruments import ContractKey
 from strell_core.market.timeline import ChainView
-from strell_core.measures.declaration import WEEKDAYS, Param, minutes
-from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, Structure
+from strell_core.measures.declaration import WEEKDAYS, Declaration, Param, minutes
+from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, Stretch, Structure, Truths, Values
 from strell_core.measures.params import TimeKind, param_kinds
 from strell_core.strategy import conditions
+from strell_core.strategy.actions import Consequence, Reenter
 from strell_core.strategy.kinds import AdjustFrame
 from strell_core.strategy.schedule import Schedule
 
+SCOPES = (*conditions.MARKET, "position", "leg")
 GOAL_SCOPES = (*conditions.MARKET, "structure", "leg")
 """Of what is asked of a position as it would be."""
 GONE: dict[str, tuple[str, ...]] = {
@@ -50,6 +52,13 @@ FURTHER = Param(
     "further", "choice", "With the next adjustment…", None, optional=True, begins="may",
     choices={"may": "and then the next adjustment", "must": "only with the next adjustment"},
 )  # fmt: skip
+OTHERWISE = Param(
+    "otherwise", "choice", "Or else…", None, optional=True, begins="close",
+    choices={"close": "or else close the position", "again": "or else close the position and enter again"},
+)  # fmt: skip
+ANY_NUMBER = 10_000
+"""Re-entries in a chain: no limit."""
+WHAT = Param("what", "leg", "Leg", "")
 LOOKS = (DAILY, UPON)
 WHEN_LOOKED_AT = (
     "Looked at when the entry is, or when the sentence says so: at a time of every day, on every snapshot, or from the moment a leg is gone "
@@ -57,8 +66,37 @@ WHEN_LOOKED_AT = (
 )
 WHOLE = (
     "With the next adjustment: that is judged on the position as this one would leave it, and both are one order. What is provided "
-    "is asked of a lot of the position as all of it would be. "
+    "is asked of a lot of the position as all of it would be."
 )
+
+
+def declared(
+    key: str, title: str, does: str, params: tuple[Param, ...], says: str, example: str, words: tuple[str, ...],
+    or_else: bool = True,
+) -> Declaration:  # fmt: skip
+    """The declaration of an adjustment that waits for a condition. ``does``: what it does, in the words of its sentence;
+    ``or_else``: the sentence may say what happens where that cannot be done."""
+    clause, param = ("{otherwise}", (OTHERWISE,)) if or_else else ("", ())
+    return conditions.declared(
+        "adjusts", id=key, section="adjust", title=title,
+        sentence=f"When {{left}} is {{is}} {{right}}{{looks}}{{also}}{{until}}, {does}{{further}}{{provided}}{clause}{{daily}}{{upon}}.",
+        params=(*params, PROVIDED, FURTHER, *param, *LOOKS), explains=f"{says}{WHOLE}", example=example, words=("adjust", *words), scope="position",
+    )  # fmt: skip
+
+
+def test(stretch: Stretch, params: Params) -> Truths:
+    return conditions.truths(params, stretch.frame)
+
+
+def values(stretch: Stretch, params: Params, i: int) -> Values:
+    return conditions.told(params, stretch.frame, i)
+
+
+def otherwise(params: Params) -> tuple[Consequence, ...] | None:
+    said = params.get("otherwise")
+    if said is None:
+        return None
+    return (Reenter(at_most=ANY_NUMBER),) if said == "again" else ()
 
 
 def schedule_of(params: Params, decides_single: bool) -> Schedule | None:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from strell_core.market.instruments import UNIT
@@ -18,7 +19,7 @@ from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 from strell_core.strategy.upgrades import FORMAT, upgraded
-from strell_core.strategy.whole import KEEPS, whole
+from strell_core.strategy.whole import whole
 
 RULE_KEYS = {"id", "rule", "off", "note"}
 
@@ -73,10 +74,10 @@ class Entry:
     keeps: str = ""
     """As which leg units that are delivered stay; nothing: they do not."""
 
-    @property
+    @cached_property
     def schedule(self) -> Rule:
         """The sentence that entries are said to be due by."""
-        return next(rule for rule in self.schedules if rule.kind != KEEPS)
+        return next(rule for rule in self.schedules if kinds.schedules[rule.kind].of(rule.params).decides)
 
 
 @dataclass(frozen=True)

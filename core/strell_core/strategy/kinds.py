@@ -56,6 +56,10 @@ class ScheduleRule:
     declaration: Declaration
     schedule: Callable[[Params, bool], Schedule]
 
+    def of(self, sentence: Params) -> Schedule:
+        """The schedule of a sentence, whatever is done in sessions with a single snapshot."""
+        return self.schedule(sentence, True)
+
 
 @dataclass(frozen=True)
 class EnterCondition:

@@ -6,12 +6,10 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from strell_core.measures.params import minutes
-from strell_core.strategy import catalogue
+from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.parts import switched_on
 
 Item = Mapping[str, Any]
-TIMES = ("decision_times", "every_minutes", "on_series")
-"""Sentences that give an entry decision times of its own, at which its trades' adjustments are looked at."""
 OPENS = "open_leg"
 """The adjustment that opens a leg later."""
 _ACTS_SOONER: dict[str, Callable[[Item], tuple[float, ...]]] = {
@@ -75,7 +73,7 @@ def _window(entry: Item, leave: Sequence[Item], numbers: Mapping[str, int], out:
 
 def _looks(entry: Item, adjust: Sequence[Item], out: dict[str, str]) -> None:
     """Adjustments that wait for one behind them that is not there, or for an entry's times that it does not have."""
-    timed = any(item["rule"] in TIMES for _, item in switched_on(entry["when"]))
+    timed = any(kinds.schedules[item["rule"]].of(item).timed for _, item in switched_on(entry["when"]))
     for item in adjust:
         if item.get("further") == "must" and item is adjust[-1]:
             out[item["id"]] = "There is no next adjustment, so it never acts."

@@ -35,6 +35,16 @@ class Schedule:
     keeps: bool = False
     """What is picked at a session's first look, or the first at which everything fits, is kept for the others."""
 
+    @property
+    def timed(self) -> bool:
+        """Whether it has looks that do not rest on what the rules did."""
+        return bool(self.times or self.series)
+
+    @property
+    def decides(self) -> bool:
+        """Whether it has looks at all."""
+        return self.timed or bool(self.after)
+
     def status(self, history: Market | Timeline, index: int) -> str | None:
         """Whether snapshot ``index`` is a look: due, missed, skipped by policy; ``None``: it is none."""
         market = market_of(history)

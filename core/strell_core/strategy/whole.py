@@ -9,9 +9,6 @@ from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue, conditions, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 
-KEEPS = "picks_kept"
-"""The sentence on when to decide that names no time."""
-
 
 def whole(document: dict[str, Any]) -> list[Problem]:
     """Problems that only the whole document can have."""
@@ -28,7 +25,7 @@ def whole(document: dict[str, Any]) -> list[Problem]:
     for place, entry in enumerate(document["entries"]):
         path = f"entries/{place}"
         # that picks are kept says nothing of when they are made
-        if all(sentence["rule"] == KEEPS for _, sentence in switched_on(entry["when"])):
+        if not any(kinds.schedules[item["rule"]].of(item).decides for _, item in switched_on(entry["when"])):
             problems.append(Problem(f"{path}/when", "say when to decide: add a 'Decision times' sentence"))
         both = switched_on(entry["legs"])
         legs = [(number, leg) for number, leg in both if leg["rule"] in catalogue.OPTION_LEGS]

@@ -11,42 +11,32 @@ from strell_core.measures.frames import Params
 from strell_core.measures.values import over as values_of
 from strell_core.strategy import adjusting, conditions
 from strell_core.strategy.actions import HEDGE, Move, OpenLeg
-from strell_core.strategy.adjust.rolls import OTHERWISE, SCOPES, WHAT, otherwise, test, values
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
-_CLAUSES = "{further}{provided}{otherwise}{daily}{upon}"
-_SAID = (adjusting.PROVIDED, adjusting.FURTHER, OTHERWISE, *adjusting.LOOKS)
-LOTS = conditions.declared(
-    "adjusts", id="change_lots", section="adjust", title="More or fewer lots",
-    sentence=f"When {{left}} is {{is}} {{right}}{{looks}}{{also}}{{until}}, {{way}} {{lots|lot|lots}}, at {{bound}} in all{_CLAUSES}.",
-    params=(
-        *conditions.params(SCOPES, {"measure": "pnl", "unit": "premium"}, "at least", 25.0),
-        Param("way", "choice", "Way", "open", choices={"open": "open", "close": "close"}),
-        Param("lots", "integer", "Lots", 1, 1, 1_000),
+LOTS = adjusting.declared(
+    "change_lots", "More or fewer lots", "{way} {lots|lot|lots}, at {bound} in all",
+    (
+        *conditions.params(adjusting.SCOPES, {"measure": "pnl", "unit": "premium"}, "at least", 25.0),
+        Param("way", "choice", "Way", "open", choices={"open": "open", "close": "close"}), Param("lots", "integer", "Lots", 1, 1, 1_000),
         Param("bound", "integer", "Lots in all", 3, 1, 10_000),
-        *_SAID,
     ),
-    explains="Of every leg as many contracts as a lot has, of the same contracts; a hedge with the underlying is left as it is. Lots are opened "
+    "Of every leg as many contracts as a lot has, of the same contracts; a hedge with the underlying is left as it is. Lots are opened "
     "while no more than so many are held then, and closed while no fewer remain. What more lots take in or cost counts to the opening premium. "
-    f"{adjusting.WHEN_LOOKED_AT}One order, for the capital there is; at most once a session and trade. {adjusting.WHOLE}".rstrip(),
-    example="When P/L at mid in % of the premium is at least 25, open 1 lot, at 3 in all.",
-    words=("adjust", "scale in", "pyramid", "add", "average", "reduce", "double"), scope="position",
+    f"{adjusting.WHEN_LOOKED_AT}One order, for the capital there is; at most once a session and trade. ",
+    "When P/L at mid in % of the premium is at least 25, open 1 lot, at 3 in all.", ("scale in", "pyramid", "add", "average", "reduce", "double"),
 )  # fmt: skip
-BALANCE = conditions.declared(
-    "adjusts", id="balance", section="adjust", title="Balance with a leg",
-    sentence=f"When {{left}} is {{is}} {{right}}{{looks}}{{also}}{{until}}, bring {{goal}} nearest to {{to}} by more or fewer contracts of {{what}}, "
-    f"at most {{most}} at a time{_CLAUSES}.",
-    params=(
-        *conditions.params(SCOPES, {"measure": "net_greek"}, "above", 20.0),
+BALANCE = adjusting.declared(
+    "balance", "Balance with a leg", "bring {goal} nearest to {to} by more or fewer contracts of {what}, at most {most} at a time",
+    (
+        *conditions.params(adjusting.SCOPES, {"measure": "net_greek"}, "above", 20.0),
         Param("goal", "value", "What", {"measure": "structure_greek"}, scopes=adjusting.GOAL_SCOPES),
-        Param("to", "value", "To", 0.0, scopes=adjusting.GOAL_SCOPES), WHAT,
-        Param("most", "integer", "At most", 5, 1, 40), *_SAID,
+        Param("to", "value", "To", 0.0, scopes=adjusting.GOAL_SCOPES), adjusting.WHAT, Param("most", "integer", "At most", 5, 1, 40),
     ),
-    explains="Every number of contracts of the leg is tried, up to so many more or fewer; it stays bought or sold, with at least one. What is to be "
+    "Every number of contracts of the leg is tried, up to so many more or fewer; it stays bought or sold, with at least one. What is to be "
     "brought near is asked of the position as one lot, as it would be; of two that come as near, the smaller deal. "
-    f"{adjusting.WHEN_LOOKED_AT}For the capital there is; at most once a session and trade. {adjusting.WHOLE}".rstrip(),
-    example="When the position's delta is above 20, bring the structure's delta a lot nearest to 0 by more or fewer contracts of leg 3, at most 5 at a time.",
-    words=("adjust", "delta", "neutral", "quantity", "ratio", "hedge"), scope="position",
+    f"{adjusting.WHEN_LOOKED_AT}For the capital there is; at most once a session and trade. ",
+    "When the position's delta is above 20, bring the structure's delta a lot nearest to 0 by more or fewer contracts of leg 3, at most 5 at a time.",
+    ("delta", "neutral", "quantity", "ratio", "hedge"),
 )  # fmt: skip
 
 
@@ -81,5 +71,5 @@ def balance(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     return (OpenLeg(leg.leg_id, leg.contract, more),) if more else ()
 
 
-adjustments.register(Adjustment(LOTS, test, values, change_lots, otherwise))
-adjustments.register(Adjustment(BALANCE, test, values, balance, otherwise))
+for _declaration, _moves in ((LOTS, change_lots), (BALANCE, balance)):
+    adjustments.register(Adjustment(_declaration, adjusting.test, adjusting.values, _moves, adjusting.otherwise))

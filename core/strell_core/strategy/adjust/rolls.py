@@ -12,48 +12,35 @@ from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import NO_DELTA, ChainView
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import Frame, Params, PositionLeg, Stretch, Truths, Values
+from strell_core.measures.frames import Frame, Params, PositionLeg
 from strell_core.measures.values import over as values_of
 from strell_core.strategy import adjusting, conditions
-from strell_core.strategy.actions import Consequence, Move, Reenter, Roll
+from strell_core.strategy.actions import Move, Roll
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
-SCOPES = (*conditions.MARKET, "position", "leg")
-WHAT = Param("what", "leg", "Leg", "")
 WHERE = Param("where", "choice", "Where", "away", choices={"away": "away from the money", "toward": "toward the money"})
-OTHERWISE = Param(
-    "otherwise", "choice", "Or else…", None, optional=True, begins="close",
-    choices={"close": "or else close the position", "again": "or else close the position and enter again"},
-)  # fmt: skip
-ANY_NUMBER = 10_000
-"""Re-entries in a chain: no limit."""
 ACTS = (
     f"{adjusting.WHEN_LOOKED_AT}Closing and opening are one order, at the prices the sheet fills at, for the capital there is; "
     "at most once a session and trade. Where no quoted strike fits nothing is done, or what the sentence says then: the position "
     "is closed patiently, also where the capital is not there, and the entry is judged again when the last leg is gone. "
-    f"{adjusting.WHOLE}"
-).rstrip()
+)
 
 
-def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, words: tuple[str, ...], more: str = "") -> Declaration:  # fmt: skip
-    return conditions.declared(
-        "adjusts", id=key, section="adjust", title=title, sentence=f"{sentence}{{further}}{{provided}}{{otherwise}}{{daily}}{{upon}}.",
-        params=(*params, adjusting.PROVIDED, adjusting.FURTHER, OTHERWISE, *adjusting.LOOKS), explains=f"{more}{ACTS}", example=example,
-        words=("adjust", "roll", *words), scope="position",
-    )  # fmt: skip
+def _declared(key: str, title: str, does: str, params: tuple[Param, ...], example: str, words: tuple[str, ...], more: str = "") -> Declaration:  # fmt: skip
+    return adjusting.declared(key, title, does, params, f"{more}{ACTS}", example, ("roll", *words))
 
 
-AT_DELTA = conditions.params(SCOPES, {"measure": "leg_greek"}, "above", 0.35)
+AT_DELTA = conditions.params(adjusting.SCOPES, {"measure": "leg_greek"}, "above", 0.35)
 STRIKES = _declared(
-    "roll_strikes", "Roll a leg by strikes", "When {left} is {is} {right}{looks}{also}{until}, roll {what} {strikes|strike|strikes} {where}",
-    (*AT_DELTA, WHAT, Param("strikes", "integer", "Strikes", 2, 1, 40), WHERE),
+    "roll_strikes", "Roll a leg by strikes", "roll {what} {strikes|strike|strikes} {where}",
+    (*AT_DELTA, adjusting.WHAT, Param("strikes", "integer", "Strikes", 2, 1, 40), WHERE),
     "When the delta of leg 3 is above 0.35, roll leg 3 2 strikes away from the money.", ("defend", "strike"),
 )  # fmt: skip
 UNTIL = _declared(
     "roll_until", "Roll a leg until something holds",
-    "When {left} is {is} {right}{looks}{also}{until}, roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}",
+    "roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}",
     (
-        *conditions.params(SCOPES, {"measure": "net_greek"}, "below", 0.0), WHAT, WHERE, Param("most", "integer", "At most", 10, 1, 40),
+        *conditions.params(adjusting.SCOPES, {"measure": "net_greek"}, "below", 0.0), adjusting.WHAT, WHERE, Param("most", "integer", "At most", 10, 1, 40),
         Param("goal", "value", "Until", {"measure": "structure_greek"}, scopes=adjusting.GOAL_SCOPES),
         Param("goal_is", "choice", "Is", "above", choices={k: v for k, v in conditions.COMPARISONS.items() if k not in conditions.CROSSINGS}),
         Param("goal_than", "value", "Than", 0.0, scopes=adjusting.GOAL_SCOPES),
@@ -62,28 +49,28 @@ UNTIL = _declared(
     ("wing", "delta", "neutral", "step"), "What is to hold is asked of the position as it would be, a lot of it. ",
 )  # fmt: skip
 DELTA = _declared(
-    "roll_to_delta", "Roll a leg to a delta", "When {left} is {is} {right}{looks}{also}{until}, roll {what} to the strike nearest to delta {delta}",
-    (*AT_DELTA, WHAT, Param("delta", "number", "Delta", 0.2, 0.01, 0.99, 0.01)),
+    "roll_to_delta", "Roll a leg to a delta", "roll {what} to the strike nearest to delta {delta}",
+    (*AT_DELTA, adjusting.WHAT, Param("delta", "number", "Delta", 0.2, 0.01, 0.99, 0.01)),
     "When the delta of leg 3 is above 0.35, roll leg 3 to the strike nearest to delta 0.20.", ("defend", "delta"),
 )  # fmt: skip
 ANEW = _declared(
-    "roll_anew", "Pick a leg anew", "When {left} is {is} {right}{looks}{also}{until}, roll {what} to what its own sentence picks now",
-    (*AT_DELTA, WHAT),
+    "roll_anew", "Pick a leg anew", "roll {what} to what its own sentence picks now",
+    (*AT_DELTA, adjusting.WHAT),
     "When the delta of leg 3 is above 0.35, roll leg 3 to what its own sentence picks now.", ("repick", "restrike", "refresh", "again"),
     "Beside the other legs that are held; where it picks the contract that is held nothing is done. ",
 )  # fmt: skip
 OUT = _declared(
-    "roll_out", "Roll legs out in time", "When {left} is {is} {right}{looks}{also}{until}, roll every short leg to the expiration nearest {days|day|days} later",
-    (*conditions.params(SCOPES, {"measure": "days_to_expiration"}, "at most", 7.0), Param("days", "integer", "Days later", 14, 1, 300)),
+    "roll_out", "Roll legs out in time", "roll every short leg to the expiration nearest {days|day|days} later",
+    (*conditions.params(adjusting.SCOPES, {"measure": "days_to_expiration"}, "at most", 7.0), Param("days", "integer", "Days later", 14, 1, 300)),
     "When days to the nearest expiration is at most 7, roll every short leg to the expiration nearest 14 days later.",
     ("expiration", "time", "cycle"), "At the same strikes, or the nearest quoted ones. ",
 )  # fmt: skip
 CENTRE = _declared(
     "recentre", "Recentre the structure",
-    "When {left} is {is} {right}{looks}{also}{until}, move every strike by as much as brings {what} nearest to {value}, each to a listed "
+    "move every strike by as much as brings {what} nearest to {value}, each to a listed "
     "strike (± {within})",
     (
-        *conditions.params(SCOPES, {"measure": "leg_distance"}, "above", 2.0), WHAT,
+        *conditions.params(adjusting.SCOPES, {"measure": "leg_distance"}, "above", 2.0), adjusting.WHAT,
         Param("value", "value", "To", {"measure": "price"}, scopes=conditions.MARKET),
         Param("within", "number", "At most away", 1.0, 0, 20, 0.1, "%"),
     ),
@@ -93,14 +80,6 @@ CENTRE = _declared(
     "The leg goes to the quoted strike nearest to the value, every other option leg as far; where no quoted strike lies so near, or two legs would "
     "meet at one contract, nothing is done. ",
 )  # fmt: skip
-
-
-def test(stretch: Stretch, params: Params) -> Truths:
-    return conditions.truths(params, stretch.frame)
-
-
-def values(stretch: Stretch, params: Params, i: int) -> Values:
-    return conditions.told(params, stretch.frame, i)
 
 
 def _ladder(view: ChainView, leg: PositionLeg, where: str) -> list[ContractKey]:
@@ -215,16 +194,9 @@ def out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     return tuple(moves)
 
 
-def otherwise(params: Params) -> tuple[Consequence, ...] | None:
-    said = params.get("otherwise")
-    if said is None:
-        return None
-    return (Reenter(at_most=ANY_NUMBER),) if said == "again" else ()
-
-
 Moves = Callable[[AdjustFrame, Params], Sequence[Move]]
 _EVERY: tuple[tuple[Declaration, Moves], ...] = (
     (STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (ANEW, anew), (OUT, out), (CENTRE, recentre),
 )  # fmt: skip
 for _declaration, _moves in _EVERY:
-    adjustments.register(Adjustment(_declaration, test, values, _moves, otherwise))
+    adjustments.register(Adjustment(_declaration, adjusting.test, adjusting.values, _moves, adjusting.otherwise))
