@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 
-from tests.engine.plain_recording import MULTIPLIER, QUANTUM, Contract, Here
+from tests.engine.plain_recording import MONEY, MULTIPLIER, QUANTUM, Contract, Here
 
 
 class Capital(Here):
@@ -33,7 +33,7 @@ class Capital(Here):
         total = float(self.cash)
         for trade in self.open:
             held = self.at_mid(trade)
-            total += float(sum((n * price for _, n, price in held), Fraction(0)) * QUANTUM * MULTIPLIER)
+            total += float(sum((n * price for _, n, price in held), Fraction(0)) * MONEY)
             for order in [o for o in self.orders if o["kind"] == "open" and o["trade"] == trade["number"]]:
                 # legs of its entry that are still to come stand beside those that are there
                 quotes = [self.recording.quote(contract, self.session, self.snap) for contract, _ in order["legs"]]

@@ -64,7 +64,7 @@ class Looks(Picks):
         found = ""
         for time in times:
             wanted = self.acting(time)
-            if any(m >= wanted for m in minutes[:-1]) or (minutes[-1] < wanted and not self.last):
+            if max(minutes[:-1], default=-1) >= wanted or (minutes[-1] < wanted and not self.last):
                 continue
             if minutes[-1] < wanted or minutes[-1] - wanted > step:
                 found = "skipped"

@@ -192,23 +192,18 @@ class Managed(Looks):
     def listed(self, day: dt.date, right: str) -> list[int]:
         """Quoted strikes of an expiration."""
         return [
-            c[2] for c in self.recording.rows[self.session]
-            if c[:2] == (day, right) and self.recording.quote(c, self.session, self.snap)
+            c[2] for c in self.recording.listed[self.session][day, right]
+            if self.recording.quote(c, self.session, self.snap)
         ]  # fmt: skip
 
     def rolled_out(self, rule: dict[str, Any], trade: dict[str, Any]) -> list[Leg]:
         out: list[Leg] = []
-        chain = self.recording.chains[self.session]
         for leg in trade["legs"]:
             day, right, strike = leg["contract"]
             if leg["n"] > 0:
                 continue
             # expirations in which anything is offered now
-            later = {
-                c[0]
-                for c, row in self.recording.rows[self.session].items()
-                if c[0] > day and chain.ask[row, self.snap] > 0
-            }
+            later = {e for e in self.recording.quoted(self.session, self.snap) if e > day}
             if not later:
                 return []
             wanted = day + dt.timedelta(days=rule["days"])

@@ -35,9 +35,9 @@ def at_the_money(recording: Recording, session: int, snap: int, day: dt.date) ->
     chain = recording.chains[session]
     forward = float(chain.forward[chain.expirations.index(day), snap])
     points = []
-    for (expiration, right, strike), row in recording.rows[session].items():
-        vol = int(chain.iv[row, snap]) / 100
-        if expiration == day and vol > 0 and (strike >= forward) == (right == "call"):
+    for contract in (*recording.listed[session][day, "put"], *recording.listed[session][day, "call"]):
+        vol, (_, right, strike) = recording.iv(contract, session, snap), contract
+        if vol is not None and (strike >= forward) == (right == "call"):
             points.append((float(strike), vol))
     points.sort()
     if not forward > 0 or len(points) < 2 or not points[0][0] <= forward <= points[-1][0]:
@@ -53,8 +53,8 @@ def volatility(recording: Recording, session: int, snap: int, days: int) -> floa
     chain, known = recording.chains[session], []
     for day in sorted(chain.expirations):
         left = (recording.closes[day] - int(chain.times[snap])) / 86_400
-        offered = any(chain.ask[row, snap] > 0 for c, row in recording.rows[session].items() if c[0] == day)
-        found = at_the_money(recording, session, snap, day) if left > 0 and offered else None
+        offered = left > 0 and day in recording.quoted(session, snap)
+        found = at_the_money(recording, session, snap, day) if offered else None
         if found is not None:
             known.append((left, found))
     if not known:

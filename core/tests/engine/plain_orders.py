@@ -8,7 +8,7 @@ from fractions import Fraction
 from typing import Any
 
 from tests.engine.plain_managed import Leg, Managed
-from tests.engine.plain_recording import MULTIPLIER, QUANTUM, Contract, cents
+from tests.engine.plain_recording import MONEY, QUANTUM, Contract, cents
 
 
 class Orders(Managed):
@@ -162,7 +162,7 @@ class Orders(Managed):
             trade["premium"] -= sum((n * p for (_, n), p in zip(dealt, prices, strict=True)), Fraction(0))
             for (contract, n), price, name in zip(dealt, prices, ids, strict=True):
                 trade["legs"].append({"contract": contract, "n": n, "in": price, "id": name})
-                self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
+                self.pay(trade, cents(-n * price * MONEY))
             self.pay(trade, -cents(fee))
             if not there:
                 self.open.append(trade)
@@ -171,7 +171,7 @@ class Orders(Managed):
         if order["kind"] == "adjust":
             self.put(trade, [(name, *leg, price) for name, leg, price in zip(ids, dealt, prices, strict=True)])
             for (_, n), price in zip(dealt, prices, strict=True):
-                self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
+                self.pay(trade, cents(-n * price * MONEY))
         for (contract, n), price, name in zip(dealt, prices, ids, strict=True) if order["kind"] == "close" else ():
             leg = next(leg for leg in trade["legs"] if leg["contract"] == contract and leg["id"] == name)
             if leg["n"] == -n:
@@ -179,7 +179,7 @@ class Orders(Managed):
             else:
                 self.gone(trade, leg, -n, price, "order")
                 leg["n"] += n
-                self.pay(trade, cents(-n * price * QUANTUM * MULTIPLIER))
+                self.pay(trade, cents(-n * price * MONEY))
         self.pay(trade, -cents(fee))
         if not trade["legs"]:
             self.finish(trade, order["rule"], order["at"])
@@ -226,7 +226,7 @@ class Orders(Managed):
     def close_leg(self, trade: dict[str, Any], leg: dict[str, Any], price: Fraction) -> None:
         trade["legs"].remove(leg)
         self.gone(trade, leg, leg["n"], price, "settlement" if self.over(leg["contract"]) else "order")
-        self.pay(trade, cents(leg["n"] * price * QUANTUM * MULTIPLIER))
+        self.pay(trade, cents(leg["n"] * price * MONEY))
 
     def pay(self, trade: dict[str, Any], amount: Decimal) -> None:
         self.cash += amount

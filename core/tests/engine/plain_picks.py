@@ -24,8 +24,7 @@ class Picks(Values):
         chain = self.recording.chains[self.session]
         first = next((contract[0] for contract, _ in picked.values()), None)
         today = chain.date
-        offered = (chain.ask[:, self.snap] > 0).tolist()
-        quoted = {c.expiration for c, there in zip(chain.contracts, offered, strict=True) if there}
+        quoted = self.recording.quoted(self.session, self.snap)
         expiry = leg["expiry"]
         if expiry["pick"] == "nearest_days":
             listed = [e for e in quoted if expiry["from"] <= (e - today).days <= expiry["to"]]
@@ -59,18 +58,14 @@ class Picks(Values):
         if not listed:
             return None
         chosen = min(listed, key=lambda e: (abs((e - target).days), e))
-        contracts = [
-            (c.expiration, c.right, c.strike)
-            for c in chain.contracts
-            if c.expiration == chosen and c.right == leg["right"]
-        ]
         best: tuple[Any, Contract] | None = None
-        for contract in contracts:
-            away = self.away(leg["strike"], contract, chain, contracts, picked)
-            if away is not None and contract not in other_way and self.allowed(contract, checks):
-                outward = -contract[2] if leg["right"] == "call" else contract[2]
-                if best is None or (away, outward) < best[0]:
-                    best = ((away, outward), contract)
+        for contract in self.recording.listed[self.session][chosen, leg["right"]]:
+            away = self.away(leg["strike"], contract, chain, picked)
+            if away is None or contract in other_way:
+                continue
+            outward = -contract[2] if leg["right"] == "call" else contract[2]
+            if (best is None or (away, outward) < best[0]) and self.allowed(contract, checks):
+                best = ((away, outward), contract)
         if best is None or best[0][0] > self.at_most(leg["strike"], chain):
             return None
         return best[1]
@@ -81,7 +76,7 @@ class Picks(Values):
         picks = [leg["expiry"] for leg in entry["legs"] if leg["expiry"]["pick"] == "walk_out"]
         if not picks:
             return [None]
-        found = {c.expiration for row, c in enumerate(chain.contracts) if chain.ask[row, self.snap] > 0}
+        found = self.recording.quoted(self.session, self.snap)
         return sorted(e for e in found if picks[0]["from"] <= (e - chain.date).days <= picks[0]["to"]) or [None]
 
     def allowed(self, contract: Contract, checks: list[dict[str, Any]]) -> bool:
@@ -109,9 +104,8 @@ class Picks(Values):
         return share * Fraction(str(of))
 
     def away(
-        self, pick: dict[str, Any], contract: Contract, chain: SessionChain, contracts: list[Contract],
-        picked: dict[str, tuple[Contract, int]],
-    ) -> Any:  # fmt: skip
+        self, pick: dict[str, Any], contract: Contract, chain: SessionChain, picked: dict[str, tuple[Contract, int]]
+    ) -> Any:
         """Distance of a contract from what its strike pick wants; None: it may not be picked."""
         quote = self.recording.quote(contract, self.session, self.snap)
         if quote is None:
@@ -147,8 +141,7 @@ class Picks(Values):
         if pick["pick"] == "points_from_leg":
             return round(abs(contract[2] - (picked[pick["leg"]][0][2] + out * pick["points"])), 6)
         if pick["pick"] == "strikes_from_leg":
-            rows = self.recording.rows[self.session]
-            there = [c[2] for c in contracts if chain.ask[rows[c], self.snap] > 0]
+            there = self.recording.offered(self.session, self.snap)[contract[:2]]
             of = picked[pick["leg"]][0][2]
             start = min(range(len(there)), key=lambda i: abs(there[i] - of))
             at = start + out * pick["strikes"]
@@ -160,8 +153,7 @@ class Picks(Values):
             share = Fraction(str(pick["percent"])) / 100
             return abs(strike - spot * (1 + share if contract[1] == "call" else 1 - share))
         forward = float(chain.forward[chain.expirations.index(contract[0]), self.snap])
-        rows = self.recording.rows[self.session]
-        listed = [c[2] for c in contracts if chain.ask[rows[c], self.snap] > 0]
+        listed = self.recording.offered(self.session, self.snap)[contract[:2]]
         centre = min(range(len(listed)), key=lambda i: abs(listed[i] - forward))
         at = centre + (1 if contract[1] == "call" else -1) * pick["strikes"]
         return abs(listed.index(strike) - at) if 0 <= at < len(listed) else None
@@ -170,12 +162,11 @@ class Picks(Values):
         """Mid of call and put at the strike nearest to the forward that quotes both, points."""
         forward = float(chain.forward[chain.expirations.index(expiration), self.snap])
         both = []
-        for c in chain.contracts:
-            if c.expiration == expiration and c.right == "call":
-                call = self.recording.quote((expiration, "call", c.strike), self.session, self.snap)
-                put = self.recording.quote((expiration, "put", c.strike), self.session, self.snap)
-                if call and put:
-                    both.append((abs(c.strike - forward), c.strike, sum(call) + sum(put)))
+        for _, _, strike in self.recording.listed[self.session][expiration, "call"]:
+            call = self.recording.quote((expiration, "call", strike), self.session, self.snap)
+            put = self.recording.quote((expiration, "put", strike), self.session, self.snap)
+            if call and put:
+                both.append((abs(strike - forward), strike, sum(call) + sum(put)))
         return min(both)[2] / 2 * float(QUANTUM) if both and forward > 0 else None
 
     def holds(

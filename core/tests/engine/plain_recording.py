@@ -5,6 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import math
 from abc import ABC, abstractmethod
+from bisect import bisect_right
+from collections import defaultdict
 from collections.abc import Sequence
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
@@ -14,6 +16,8 @@ from zoneinfo import ZoneInfo
 from strell_core.market.chains import SessionChain
 
 QUANTUM, MULTIPLIER = Fraction(1, 20), 50
+MONEY = QUANTUM * MULTIPLIER
+"""Worth of a quantum of one contract."""
 LISBON = "Europe/Lisbon"
 DAYS = ["mon", "tue", "wed", "thu", "fri"]
 Contract = tuple[dt.date, str, int]
@@ -67,7 +71,18 @@ class Recording:
         self.rows = [
             {(c.expiration, c.right, c.strike): i for i, c in enumerate(chain.contracts)} for chain in self.chains
         ]
+        # asked for over and over
+        self.listed: list[dict[tuple[dt.date, str], list[Contract]]] = []
+        for chain in self.chains:
+            here = defaultdict(list)
+            for c in chain.contracts:
+                here[c.expiration, c.right].append((c.expiration, c.right, c.strike))
+            self.listed.append(here)
+        self.settled = [chain.settlement / 100 for chain in self.chains]
+        self.known_offers: dict[tuple[int, int], dict[tuple[dt.date, str], list[int]]] = {}
         self.places = [(s, k) for s, chain in enumerate(self.chains) for k in range(len(chain.times))]
+        self.number = {place: number for number, place in enumerate(self.places)}
+        self.times = [int(at) for chain in self.chains for at in chain.times]
         self.by_date = {date: number for number, date in enumerate(self.dates)}
         self.atm = [self._atm(chain) for chain in self.chains]
         self.minutes = [[minute(int(at)) for at in chain.times] for chain in self.chains]
@@ -77,7 +92,8 @@ class Recording:
         row = self.rows[session].get(contract)
         if row is None:
             return None
-        bid, ask = int(self.chains[session].bid[row, snap]), int(self.chains[session].ask[row, snap])
+        chain = self.chains[session]
+        bid, ask = chain.bid.item(row, snap), chain.ask.item(row, snap)
         return (bid, ask) if bid >= 0 and ask > 0 and bid <= ask else None
 
     def iv(self, contract: Contract, session: int, snap: int) -> float | None:
@@ -87,7 +103,21 @@ class Recording:
 
     def place_of(self, at: int) -> int:
         """The last place not after an instant."""
-        return max(n for n, (s, k) in enumerate(self.places) if int(self.chains[s].times[k]) <= at)
+        return bisect_right(self.times, at) - 1
+
+    def offered(self, session: int, snap: int) -> dict[tuple[dt.date, str], list[int]]:
+        """Strikes that have an ask, as they are listed, by expiration and right."""
+        if (session, snap) not in self.known_offers:
+            chain, here = self.chains[session], defaultdict(list)
+            for row in (chain.ask[:, snap] > 0).nonzero()[0].tolist():
+                c = chain.contracts[row]
+                here[c.expiration, c.right].append(c.strike)
+            self.known_offers[session, snap] = here
+        return self.known_offers[session, snap]
+
+    def quoted(self, session: int, snap: int) -> set[dt.date]:
+        """Expirations of which anything has an ask."""
+        return {expiration for expiration, _ in self.offered(session, snap)}
 
     def delta(self, contract: Contract, session: int, snap: int) -> int | None:
         """Delta in 0.0001, from the stored IV and forward."""

@@ -12,7 +12,7 @@ from typing import Any
 from tests.demo import REPORTS, breadth
 from tests.engine.plain_capital import Capital
 from tests.engine.plain_market import move_chance, volatility
-from tests.engine.plain_recording import ABSENT, MULTIPLIER, QUANTUM, ZONE, Contract, compares, local
+from tests.engine.plain_recording import ABSENT, MONEY, MULTIPLIER, QUANTUM, ZONE, Contract, compares, local
 
 OF_A_TRADE = (
     "position_capital", "pnl", "pnl_drop", "net_greek", "move_since_entry", "days_to_expiration", "days_held_so_far",
@@ -36,7 +36,7 @@ class Values(Capital):
                         on = True
                 known.append(on)
             self.lasting[rule["id"]] = known
-        return bool(known[self.recording.places.index((self.session, self.snap))])
+        return bool(known[self.recording.number[self.session, self.snap]])
 
     def together(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
         found = [self.one(item, trade, picked) for item in (rule, *(rule.get("also") or ()))]
@@ -60,7 +60,7 @@ class Values(Capital):
         if not rule.get("looks"):
             sides = [self.value(rule[side], trade, picked) for side in ("left", "right")]
             return compares(rule, *sides)
-        now = self.recording.places.index((self.session, self.snap))
+        now = self.recording.number[self.session, self.snap]
         for place in range(now - rule["looks"] + 1, now + 1):
             if place < 0:
                 return False
@@ -74,7 +74,7 @@ class Values(Capital):
         True all session, and acted on once."""
         away = []
         for session in range(self.session, -1, -1):
-            with self.standing(self.recording.places.index((session, 0))):
+            with self.standing(self.recording.number[session, 0]):
                 sides = [self.value(rule[side]) for side in ("left", "right")]
             known = None if None in sides else round(float(sides[0] or 0) - float(sides[1] or 0), 9)
             if known is None and session == self.session:
@@ -126,9 +126,9 @@ class Values(Capital):
         self, name: str, value: dict[str, Any], trade: dict[str, Any] | None, picked: Any
     ) -> tuple[float | None, float]:
         """What one measure says, and the grid it is on."""
-        chain, money = self.recording.chains[self.session], QUANTUM * MULTIPLIER
+        chain, money = self.recording.chains[self.session], MONEY
         spot = int(chain.spot[self.snap]) / 100
-        closes = [c.settlement / 100 for c in self.recording.chains[: self.session]]
+        closes = self.recording.settled[: self.session]
         today, n = chain.date, value.get("sessions", 0)
         if name == "price":
             return spot, 0.01
@@ -260,7 +260,7 @@ class Values(Capital):
         if value["what"] == "days":
             return float((self.recording.dates[self.session] - local(trade["opened"]).date()).days)
         assert value["what"] == "pnl"
-        return None if trade["mid"] is None else float(trade["mid"] * QUANTUM * MULTIPLIER)
+        return None if trade["mid"] is None else float(trade["mid"] * MONEY)
 
     def of_closed(self, name: str, of: str) -> float | None:
         today = self.recording.dates[self.session]
@@ -316,7 +316,7 @@ class Values(Capital):
             return ABSENT, 0
         made = n * (mark - held["in"])
         if value["unit"] == "money":
-            return float(made * QUANTUM * MULTIPLIER), 0.0001
+            return float(made * MONEY), 0.0001
         return (float(100 * made / abs(n * held["in"])) if held["in"] else None), 0.0001
 
     def ends(self, picked: dict[str, tuple[Contract, int]], which: str) -> float | None:
@@ -354,7 +354,7 @@ class Values(Capital):
     def measure(self, rule: dict[str, Any]) -> float | None:
         """Daily measures over the sessions completed before this one, on a grid of 0.01."""
         kind, n = rule["rule"], rule.get("sessions", 0)
-        closes = [chain.settlement / 100 for chain in self.recording.chains[: self.session]]
+        closes = self.recording.settled[: self.session]
         atm = self.recording.atm[: self.session]
         value: float | None = None
         if kind == "when_atm_iv":

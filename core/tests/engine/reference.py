@@ -15,6 +15,7 @@ from tests.engine.plain_exits import AGAIN, Exits
 from tests.engine.plain_managed import Leg
 from tests.engine.plain_recording import (
     ABSENT,
+    MONEY,
     MULTIPLIER,
     QUANTUM,
     Contract,
@@ -95,7 +96,7 @@ class Reference(Exits):
     def equity(self) -> float:
         """Cash and open trades at mid, at their last valid one."""
         mids = (leg["n"] * Fraction(sum(leg.get("last") or (0, 0)), 2) for trade in self.open for leg in trade["legs"])
-        return float(self.cash + Decimal(float(sum(mids, Fraction(0)) * QUANTUM * MULTIPLIER)))
+        return float(self.cash + Decimal(float(sum(mids, Fraction(0)) * MONEY)))
 
     def guard(self) -> None:
         for rule in self.document["limits"] if self.open else ():
