@@ -40,7 +40,8 @@ from sweeps.models import Sweep
 PROJECT = Path(settings.PROJECT)
 NAME, PASSWORD = "mara", "quiet-harbour-9"
 CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-            "--disable-component-update", "--disable-sync"]  # fmt: skip
+            "--disable-component-update", "--disable-sync", "--js-flags=--no-opt --no-maglev"]  # fmt: skip
+"""What optimizes scripts that run for minutes costs stories of seconds more than it saves."""
 LEASE_SECONDS = 4
 STALE_SECONDS = 30
 """Beside another suite the exchange is late now and then; how old is too old is tried elsewhere."""
@@ -57,14 +58,15 @@ def free_port() -> int:
 
 @tag("long")
 class BrowserTestCase(unittest.TestCase):
-    """One person with the demo strangle; every class starts its own processes."""
+    """One person with the demo strangle. The web and the worker process go on from class to class, as starting them takes
+    longer than most stories; they end with the process that runs the tests. What else a class starts ends with it."""
 
     databases: ClassVar[set[str]] = {"default"}
     """So that Django's runner makes the test database; without it these would meet a real one."""
     playwright: ClassVar[Playwright]
     browser: ClassVar[Browser]
-    processes: ClassVar[dict[str, subprocess.Popen[bytes]]]
-    port: ClassVar[int]
+    processes: ClassVar[dict[str, subprocess.Popen[bytes]]] = {}
+    port: ClassVar[int] = 0
     user: ClassVar[User]
     page: Page
 
@@ -73,11 +75,11 @@ class BrowserTestCase(unittest.TestCase):
         assert str(connection.settings_dict["NAME"]).startswith("test_"), "browser tests run on the test database only"
         load_short_scenario()
         cls.user = User.objects.create_user(NAME, password=PASSWORD)
-        cls.port = free_port()
-        cls.processes = {}
         cls.addClassCleanup(cls._clear)
-        cls.start_web()
-        cls.start_worker()
+        BrowserTestCase.port = cls.port or free_port()
+        for name, start in (("web", cls.start_web), ("worker", cls.start_worker)):
+            if name not in cls.processes or cls.processes[name].poll() is not None:
+                start()
         cls.playwright = sync_playwright().start()
         cls.addClassCleanup(cls.playwright.stop)
         chromium = shutil.which("chromium") or "/usr/bin/chromium"
@@ -87,7 +89,7 @@ class BrowserTestCase(unittest.TestCase):
 
     @classmethod
     def _clear(cls) -> None:
-        for name in list(cls.processes):
+        for name in set(cls.processes) - {"web", "worker"}:
             cls.stop(name, signal.SIGTERM)
         cls.forget()
         cls.user.delete()
@@ -111,13 +113,13 @@ class BrowserTestCase(unittest.TestCase):
             "STRELL_STALE_SECONDS": str(STALE_SECONDS),
             "STRELL_CHAIN_CACHE": str(settings.CHAIN_CACHE), "STRELL_INTAKE": str(settings.INTAKE), "STRELL_FIX_STATE": str(settings.FIX_STATE),
         }  # fmt: skip
-        cls.processes[name] = subprocess.Popen([sys.executable, *command], cwd=PROJECT, env=environment)
+        cls.processes[name] = subprocess.Popen(
+            ["setpriv", "--pdeathsig", "TERM", sys.executable, *command], cwd=PROJECT, env=environment
+        )
 
     @classmethod
     def start_web(cls) -> None:
-        cls._start(
-            "web", "-m", "config.serve", str(cls.port),
-        )  # fmt: skip
+        cls._start("web", "-m", "config.serve", str(cls.port))
         for _ in range(300):
             try:
                 urllib.request.urlopen(f"http://127.0.0.1:{cls.port}/health", timeout=2)

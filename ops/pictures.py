@@ -170,7 +170,8 @@ def data(page: Page) -> None:
 
 
 VIEWS: dict[str, Callable[[Page], None]] = {
-    view.__name__: view for view in (shelf, rules, backtest, research, compare, replay, desk, stock, paper, journal, market, data)
+    view.__name__: view
+    for view in (shelf, rules, backtest, research, compare, replay, desk, stock, paper, journal, market, data)
 }
 
 

@@ -136,6 +136,20 @@ class Runner(DiscoverRunner):
     def get_resultclass(self) -> type[unittest.TestResult]:
         return CountingResult
 
+    def setup_databases(self, **kwargs: object) -> list:
+        """Databases of tests side by side are copies of one that has the scenario which most of them need."""
+        from config.tests.demo import load_short_scenario
+
+        workers, self.parallel = self.parallel, 0
+        old_config = super().setup_databases(**kwargs)
+        self.parallel = workers
+        if old_config and workers > 1:
+            load_short_scenario()
+            for connection, _, _ in old_config:
+                for number in range(workers):
+                    connection.creation.clone_test_db(str(number + 1), verbosity=0)
+        return old_config
+
     def teardown_databases(self, old_config: list, **kwargs: object) -> None:
         """End sessions that killed processes left behind, or the test database could not be dropped."""
         for connection, _, _ in old_config:
