@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import http.cookiejar
 import json
+import os
 import time
 import urllib.error
 import urllib.request
 from typing import Any
 
 BASE = "http://127.0.0.1:8470"
+ADDRESS = os.environ.get("STRELL_ADDRESS", BASE)
+"""Where the demo runs that is measured."""
 
 
 class Person:

@@ -1,5 +1,5 @@
-"""Every benchmark, or those named: implied american smile intake engine storage pages desk sheet research; and by name only,
-for it makes network namespaces: workers."""
+"""Every benchmark, or those named: implied american smile intake engine storage pages desk sheet large research; and
+by name only, for it makes network namespaces: workers."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server"), st
 
 from bench.timing import machine  # noqa: E402
 
-ALL = ("implied", "american", "smile", "intake", "engine", "storage", "pages", "desk", "sheet", "research")
+ALL = ("implied", "american", "smile", "intake", "engine", "storage", "pages", "desk", "sheet", "large", "research")
 BY_NAME = ("workers",)
 
 if __name__ == "__main__":

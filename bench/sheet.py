@@ -7,15 +7,12 @@ shelf, with nothing kept from before, to every decision time of the condor's las
 
 from __future__ import annotations
 
-import os
-import statistics
 from typing import Any
 
-from bench.person import BASE, Person, health
-from bench.timing import table
+from bench.browser import signed_in, spread
+from bench.person import ADDRESS, Person, health
 
 TIMES = 25
-ADDRESS = os.environ.get("STRELL_ADDRESS", BASE)
 ASKED = """async ([path, n]) => {
   const out = [];
   for (let i = 0; i < n; i++) {
@@ -89,24 +86,11 @@ def run() -> None:
         measured = _in_the_browser(copy["id"])
     finally:
         person.ask("DELETE", f"/api/strategies/{copy['id']}")
-    rows = [
-        (name, f"{statistics.median(found):.0f}", f"{sorted(found)[int(0.9 * len(found))]:.0f}", f"{max(found):.0f}")
-        for name, found in measured.items()
-    ]
-    table(f"The sheet, {TIMES} times each, headless Chromium", ("what", "median ms", "90 of 100", "slowest"), rows)
+    spread(f"The sheet, {TIMES} times each, headless Chromium", measured)
 
 
 def _in_the_browser(strategy: int) -> dict[str, list[float]]:
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
-        page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.goto(ADDRESS)
-        page.get_by_label("Name").fill("demo")
-        page.get_by_label("Password").fill("harbour-lantern")
-        page.get_by_role("button", name="Sign in").click()
-        page.get_by_role("link", name="Desk").wait_for()
+    with signed_in(ADDRESS) as page:
         out = {
             "a request that computes nothing": page.evaluate(ASKED, ["/api/me", TIMES]),
             "what the rules would do": page.evaluate(BACK, [f"/api/strategies/{strategy}/preview", TIMES]),
@@ -120,7 +104,6 @@ def _in_the_browser(strategy: int) -> dict[str, list[float]]:
             _changed(page, "%", f"{(30, 60)[turn % 2] + turn}") for turn in range(TIMES)
         ]
         out["from the shelf to every decision time of a run over three years"] = [_strip(page) for _ in range(TIMES)]
-        browser.close()
     return out
 
 

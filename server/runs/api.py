@@ -1,7 +1,7 @@
 """Backtest runs."""
 
 import datetime as dt
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from django.http import HttpResponse
 from ninja import Query, Router
@@ -79,8 +79,10 @@ def find_trades(
 
 
 @router.get("/runs/{run_id}", response=RunOut, operation_id="run")
-def run(request: SignedRequest, run_id: int) -> HttpResponse:
-    return HttpResponse(queries.run_text(services.find(request.user, run_id)), content_type="application/json")
+def run(request: SignedRequest, run_id: int, without: Literal["decisions", "trades"] | None = None) -> HttpResponse:
+    """A run; ``without`` its decisions, where it has trades, or its trades: there may be thousands of either."""
+    text = queries.run_text(services.find(request.user, run_id), without)
+    return HttpResponse(text, content_type="application/json")
 
 
 @router.patch("/runs/{run_id}", response=RunRow, operation_id="describe_run")

@@ -6,11 +6,13 @@ import datetime as dt
 import json
 from collections.abc import Callable, Sequence
 from dataclasses import asdict
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from django.contrib.auth.models import User
 from django.db.models import F, Func, Q, TextField
+from django.db.models.functions import Cast
 
 from config.errors import NotThere, Refused
 from market.own import market_for, plan_for
@@ -160,13 +162,26 @@ class _RowText(Func):
     output_field = TextField()
 
 
-def run_text(run: Run) -> str:
+def run_text(run: Run, without: str | None = None) -> str:
     """A run as :class:`runs.schemas.RunOut` says it, as JSON. Its trades and decisions were kept in the shape they go out
-    in, and are not taken apart and put together again: there may be thousands."""
+    in, and are not taken apart and put together again: there may be thousands. ``without``: which of the two is not
+    wanted; why a run has no trades its decisions tell."""
     head = RunHead.model_validate(head_facts(run)).model_dump_json(by_alias=True)
-    trades = run.trades.annotate(text=_RowText(F("row"))).values_list("text", flat=True)
-    decided = json.dumps(_decisions(run), separators=(",", ":"))
-    return f'{head[:-1]},"decisions":{decided},"trades":[{",".join(trades)}]}}'
+    trades = "[]" if without == "trades" else _trades_text(run.pk, run.finished_at)
+    decisions = "[]" if without == "decisions" and trades != "[]" else _decisions_text(run)
+    return f'{head[:-1]},"decisions":{decisions},"trades":{trades}}}'
+
+
+@lru_cache(maxsize=4)
+def _trades_text(run_id: int, finished_at: dt.datetime | None) -> str:
+    """Read once a run: a finished one never changes, and one that is not has none."""
+    rows = RunTrade.objects.filter(run=run_id).annotate(text=_RowText(F("row"))).order_by("number")
+    return f"[{','.join(rows.values_list('text', flat=True))}]"
+
+
+def _decisions_text(run: Run) -> str:
+    kept = Run.objects.filter(pk=run.pk, decisions__0__has_key="text").annotate(text=Cast("decisions", TextField()))
+    return kept.values_list("text", flat=True).first() or json.dumps(_decisions(run), separators=(",", ":"))
 
 
 def held_of(run: Run) -> dict[str, Any] | None:

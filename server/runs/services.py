@@ -28,7 +28,8 @@ UNDO_FOR = dt.timedelta(days=1)
 
 
 def find(user: User, run_id: int) -> Run:
-    found = Run.objects.of(user).select_related("strategy", "revision").filter(pk=run_id).first()
+    # there may be thousands of decisions, which few ask for
+    found = Run.objects.of(user).select_related("strategy", "revision").defer("decisions").filter(pk=run_id).first()
     if found is None:
         raise NotThere("There is no such run.")
     return found

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
-from decimal import Decimal
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -51,7 +50,6 @@ class Facts:
 
     numbers: npt.NDArray[np.int64]
     pnl: npt.NDArray[np.float64]
-    credits: npt.NDArray[np.float64]
     symbols: npt.NDArray[np.str_]
     """The underlying of each."""
     decided_at: npt.NDArray[np.int64]
@@ -69,7 +67,7 @@ def _facts(run_id: int, finished_at: dt.datetime) -> Facts:
     found = list(run.trades.values_list("row", "trade__decided_at", "trade__entry"))
     rows = [row for row, _, _ in found]
     return Facts(
-        np.array([row["number"] for row in rows], np.int64), _numbers(rows, "pnl"), _numbers(rows, "credit"),
+        np.array([row["number"] for row in rows], np.int64), _numbers(rows, "pnl"),
         np.array([row.get("symbol") or clock_of(run.document) for row in rows], dtype=np.str_),
         np.array([decided for _, decided, _ in found], np.int64),
         tuple(_columns(run.document, rows, [entry or "" for _, _, entry in found])),
@@ -165,15 +163,13 @@ def slices(user: User, run: Run, choices: Sequence[str], measures: Sequence[str]
     found = sliced(columns, held.pnl, chosen)
     left = np.flatnonzero(found.chosen)
     pnl = held.pnl[left]
-    made = metrics.trade_figures(
-        *([Decimal(str(value)) for value in values[left].tolist()] for values in (held.pnl, held.credits))
-    )
+    made = metrics.figures_of_pnl(pnl)
     return {
         "columns": [
             {
                 "id": column.id, "title": column.title, "measure": isinstance(column, Numbers) and column in extra,
                 "cells": [
-                    {**asdict(cell), "chosen": cell.key in chosen.get(column.id, ())} for cell in found.cells[column.id]
+                    {**vars(cell), "chosen": cell.key in chosen.get(column.id, ())} for cell in found.cells[column.id]
                 ],
             }
             for column in columns

@@ -156,15 +156,18 @@ class TradeFigures:
 
 def trade_figures(pnl: Sequence[Decimal], credit: Sequence[Decimal]) -> TradeFigures:
     """Figures of net ``pnl`` and opening ``credit`` a trade (debits negative)."""
-    values = np.array([float(p) for p in pnl])
+    taken = sum((c for c in credit if c > 0), Decimal(0))
+    kept = sum((p for p, c in zip(pnl, credit, strict=True) if c > 0), Decimal(0))
+    return figures_of_pnl(np.array([float(p) for p in pnl]), float(kept / taken) if taken else None)
+
+
+def figures_of_pnl(values: Floats, credit_kept: float | None = None) -> TradeFigures:
+    """Figures of what trades made, net money ``(n,)``; of what share of the credits taken was kept the caller knows."""
     if len(values) == 0:
         return TradeFigures(0, None, None, None, None, None, None, None)
     wins, losses = values[values > 0], values[values < 0]
-    taken = sum((c for c in credit if c > 0), Decimal(0))
-    kept = sum((p for p, c in zip(pnl, credit, strict=True) if c > 0), Decimal(0))
     return TradeFigures(
         len(values), len(wins) / len(values), float(wins.mean()) if len(wins) else None,
         float(losses.mean()) if len(losses) else None, float(values.mean()),
-        float(wins.sum() / -losses.sum()) if len(losses) else None,
-        float(kept / taken) if taken else None, float(values.min()),
+        float(wins.sum() / -losses.sum()) if len(losses) else None, credit_kept, float(values.min()),
     )  # fmt: skip

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -12,6 +14,7 @@ from scipy.special import stdtr, stdtrit
 
 Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
+Ints = npt.NDArray[np.int64]
 PIECES = 5
 """Ranges a number is cut into, by how many trades they hold."""
 LIKELY = 0.90
@@ -20,6 +23,14 @@ LEAST = 5
 """Fewer trades say nothing of their mean."""
 NONE = "none"
 """Key of trades without a value."""
+
+
+class Keys(NamedTuple):
+    """The keys of a column in order, each with its title, its lowest and the next one's lowest value; and whose a trade is:
+    places in them ``(n,)``, -1 of none."""
+
+    told: list[tuple[str, str, float | None, float | None]]
+    places: Ints
 
 
 @dataclass(frozen=True)
@@ -31,6 +42,13 @@ class Names:
     values: Sequence[str]
     titles: Mapping[str, str]
 
+    @cached_property
+    def keys(self) -> Keys:
+        found = set(self.values)
+        told = [(key, title, None, None) for key, title in self.titles.items() if key in found]
+        places = {key: place for place, (key, _, _, _) in enumerate(told)}
+        return Keys([*told], np.array([places.get(value, -1) for value in self.values], np.int64))
+
 
 @dataclass(frozen=True)
 class Numbers:
@@ -41,6 +59,19 @@ class Numbers:
     values: Floats
     unit: str = ""
     step: float = 1.0
+
+    @cached_property
+    def keys(self) -> Keys:
+        cuts = edges(self.values, self.step)
+        bounds: list[tuple[float | None, float | None]] = list(zip([None, *cuts], [*cuts, None], strict=True))
+        unknown = np.isnan(self.values)
+        place = np.where(unknown, len(bounds), np.searchsorted(np.array(cuts), self.values, side="right"))
+        numbers = self.values[~unknown]
+        apart = self.step if np.array_equal(numbers, np.round(numbers / self.step) * self.step) else 0.0
+        every = [(str(n), _range(low, high, apart, self.unit), low, high) for n, (low, high) in enumerate(bounds)]
+        held, places = np.unique(place, return_inverse=True)
+        told = [*every, (NONE, "without a value", None, None)]
+        return Keys([told[n] for n in held.tolist()], places.astype(np.int64))
 
 
 Column = Names | Numbers
@@ -89,25 +120,6 @@ def edges(values: Floats, step: float, pieces: int = PIECES) -> list[float]:
     return [float(cut) for cut in rounded if cut > low]
 
 
-def keys_of(column: Column) -> tuple[npt.NDArray[np.str_], list[tuple[str, str, float | None, float | None]]]:
-    """The key of every trade, and the column's keys in order: key, title, lowest and next lowest value."""
-    if isinstance(column, Names):
-        found = set(column.values)
-        return np.array(list(column.values), dtype=np.str_), [
-            (key, title, None, None) for key, title in column.titles.items() if key in found
-        ]
-    cuts = edges(column.values, column.step)
-    bounds: list[tuple[float | None, float | None]] = list(zip([None, *cuts], [*cuts, None], strict=True))
-    place = np.searchsorted(np.array(cuts), column.values, side="right")
-    keys = np.where(np.isnan(column.values), NONE, place.astype(np.str_))
-    numbers = column.values[~np.isnan(column.values)]
-    apart = column.step if np.array_equal(numbers, np.round(numbers / column.step) * column.step) else 0.0
-    out = [(str(n), _range(low, high, apart, column.unit), low, high) for n, (low, high) in enumerate(bounds)]
-    known = set(keys.tolist())
-    told = [item for item in out if item[0] in known]
-    return keys, [*told, (NONE, "without a value", None, None)] if NONE in known else told
-
-
 def _range(low: float | None, high: float | None, apart: float, unit: str) -> str:
     """In words; ``apart``: how far values are from each other where they are counted, so that ends are what is there."""
     after = f" {unit}" if unit else ""
@@ -123,18 +135,21 @@ def _range(low: float | None, high: float | None, apart: float, unit: str) -> st
 def sliced(columns: Sequence[Column], pnl: Floats, choices: Mapping[str, Collection[str]]) -> Sliced:
     """Cells of every column, each over the trades that the choices in *other* columns leave, so that a choice can be
     widened where it was made. ``pnl`` is net money a trade ``(n,)``; choices of unknown columns leave nothing out."""
-    keyed = {column.id: keys_of(column) for column in columns}
+    keyed = {column.id: column.keys for column in columns}
     inside = {
-        name: np.isin(keys, list(choices[name])) for name, (keys, _) in keyed.items() if choices.get(name)
-    }  # fmt: skip
+        name: np.isin(keys.places, [n for n, (key, *_) in enumerate(keys.told) if key in choices[name]])
+        for name, keys in keyed.items()
+        if choices.get(name)
+    }
     everything = np.ones(len(pnl), np.bool_)
     chosen = np.logical_and.reduce([everything, *inside.values()])
     cells = {}
-    for name, (keys, told) in keyed.items():
+    for name, keys in keyed.items():
         others = np.logical_and.reduce([everything, *(mask for other, mask in inside.items() if other != name)])
+        left, places = pnl[others], keys.places[others]
         cells[name] = [
-            _cell(key, title, low, high, pnl[others & (keys == key)], pnl[others & (keys != key)], len(told))
-            for key, title, low, high in told
+            _cell(key, title, low, high, left[places == n], left[places != n], len(keys.told))
+            for n, (key, title, low, high) in enumerate(keys.told)
         ]
     return Sliced(cells, chosen)
 

@@ -149,6 +149,14 @@ class ResultTest(DemoTestCase):
             RunTrade.objects.filter(pk=trade.pk).update(kept=b"")
             self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1], kept)
 
+    def test_without_what_there_may_be_thousands_of(self) -> None:
+        run = self.finished_run()
+        whole = self.send("get", f"/runs/{run.pk}")[1]
+        self.assertTrue(whole["trades"] and whole["decisions"])
+        self.assertEqual(self.send("get", f"/runs/{run.pk}?without=decisions")[1], {**whole, "decisions": []})
+        self.assertEqual(self.send("get", f"/runs/{run.pk}?without=trades")[1], {**whole, "trades": []})
+        self.assertEqual(self.send("get", f"/runs/{run.pk}?without=figures")[0], 422)
+
     def test_trades_as_csv(self) -> None:
         run = self.finished_run()
         answer = self.client.get(f"/api/runs/{run.pk}/trades.csv")
@@ -165,6 +173,8 @@ class ResultTest(DemoTestCase):
         _, found = self.send("get", f"/runs/{run.pk}")
         self.assertEqual((found["trades"], found["figures"]["trades_count"], found["figures"]["mar"]), ([], 0, None))
         self.assertRegex(found["decisions"][-1]["text"], r"sentence 3 said no: \d+\.\d+, needs above 100")
+        # why there is nothing is always told
+        self.assertEqual(self.send("get", f"/runs/{run.pk}?without=decisions")[1], found)
         self.assertEqual(self.client.get(f"/api/runs/{run.pk}/trades.csv").status_code, 200)
 
     def test_a_single_session(self) -> None:

@@ -151,12 +151,18 @@ export const useRuns = (id: number, enabled = true) =>
 export const useActiveRuns = () =>
   useQuery({ queryKey: keys.activeRuns(), queryFn: () => ask(api.GET("/api/runs")) });
 
-export const useRun = (id: number | undefined) =>
-  useQuery({
-    queryKey: keys.run(id),
-    queryFn: () => ask(api.GET("/api/runs/{run_id}", { params: { path: { run_id: id! } } })),
-    enabled: id !== undefined,
-  });
+const runWithout = (id: number | undefined, without: "decisions" | "trades") => ({
+  queryKey: keys.run(id, without),
+  queryFn: () =>
+    ask(api.GET("/api/runs/{run_id}", { params: { path: { run_id: id! }, query: { without } } })),
+  enabled: id !== undefined,
+});
+
+/** A run with its trades; its decisions are there where it has none. */
+export const useRun = (id: number | undefined) => useQuery(runWithout(id, "decisions"));
+
+/** A run with its decisions instead of its trades. */
+export const useDecided = (id: number | undefined) => useQuery(runWithout(id, "trades"));
 
 export const useTrade = (run: number, number: number, at: number | null) =>
   useQuery({

@@ -1152,7 +1152,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Run */
+        /**
+         * Run
+         * @description A run; ``without`` its decisions, where it has trades, or its trades: there may be thousands of either.
+         */
         get: operations["run"];
         put?: never;
         post?: never;
@@ -8463,7 +8466,9 @@ export interface operations {
     };
     run: {
         parameters: {
-            query?: never;
+            query?: {
+                without?: ("decisions" | "trades") | null;
+            };
             header?: never;
             path: {
                 run_id: number;

@@ -13,8 +13,8 @@ interface Props {
   zoom?: boolean;
   /** A click anywhere, at the nearest place of the first axis. */
   onClick?: (dataIndex: number) => void;
-  /** A click on something drawn. */
-  onPoint?: (dataIndex: number) => void;
+  /** A click on something drawn: its place in its series, and which series that is. */
+  onPoint?: (dataIndex: number, series: number) => void;
 }
 
 function save(href: string, file: string) {
@@ -44,7 +44,7 @@ export default function Chart({ name, height, option, rows, zoom = false, onClic
       const index = made.convertFromPixel({ xAxisIndex: 0 }, event.offsetX);
       if (typeof index === "number") clicked.current(index);
     });
-    made.on("click", (event) => pointed.current?.(event.dataIndex));
+    made.on("click", (event) => pointed.current?.(event.dataIndex, event.seriesIndex ?? 0));
     made.getZr().on("dblclick", () => made.dispatchAction({ type: "dataZoom", start: 0, end: 100 }));
     return () => {
       sizes.disconnect();
@@ -76,10 +76,18 @@ export default function Chart({ name, height, option, rows, zoom = false, onClic
       if (zoom)
         made.dispatchAction({ type: "takeGlobalCursor", key: "dataZoomSelect", dataZoomSelectActive: true });
     };
-    draw();
+    // what is read beside it is shown first
+    let later = 0;
+    const frame = requestAnimationFrame(() => {
+      later = window.setTimeout(draw);
+    });
     document.addEventListener("strell-theme", draw);
-    document.fonts.ready.then(draw);
-    return () => document.removeEventListener("strell-theme", draw);
+    if (document.fonts.status !== "loaded") document.fonts.ready.then(draw);
+    return () => {
+      cancelAnimationFrame(frame);
+      window.clearTimeout(later);
+      document.removeEventListener("strell-theme", draw);
+    };
   }, [option, zoom]);
 
   const csv = () => {

@@ -78,6 +78,10 @@ export function HeldChart({
   height = 170,
   onTrade,
 }: Props & { onTrade: (number: number) => void }) {
+  const parts = useMemo(
+    () => [trades.filter((trade) => trade.pnl < 0), trades.filter((trade) => trade.pnl >= 0)],
+    [trades],
+  );
   const option = useCallback(
     (c: Ink) => {
       const style = axis(c);
@@ -85,8 +89,8 @@ export function HeldChart({
         grid: { left: 52, right: 12, top: 10, bottom: 22 },
         tooltip: {
           ...tooltip(c),
-          formatter: ({ dataIndex }: { dataIndex: number }) => {
-            const trade = trades[dataIndex]!;
+          formatter: ({ dataIndex, seriesIndex }: { dataIndex: number; seriesIndex: number }) => {
+            const trade = parts[seriesIndex]![dataIndex]!;
             return `Trade ${trade.number}, ${trade.opened_shown}<br>${number(trade.held)} days, <b>${signed(trade.pnl)} ${currency}</b>`;
           },
         },
@@ -102,19 +106,16 @@ export function HeldChart({
           axisLine: { show: false },
           axisLabel: { ...style.axisLabel, formatter: (v: number) => signed(v) },
         },
-        series: [
-          {
-            type: "scatter",
-            symbolSize: 6,
-            data: trades.map((trade) => ({
-              value: [trade.held, trade.pnl],
-              itemStyle: { color: trade.pnl < 0 ? c.loss : c.gain, opacity: 0.65 },
-            })),
-          },
-        ],
+        series: [c.loss, c.gain].map((color, part) => ({
+          type: "scatter",
+          symbolSize: 6,
+          large: true,
+          itemStyle: { color, opacity: 0.65 },
+          data: parts[part]!.map((trade) => [trade.held, trade.pnl]),
+        })),
       };
     },
-    [trades, currency],
+    [parts, currency],
   );
   const rows = useCallback(
     () => [["trade", "days held", "P/L"], ...trades.map((trade) => [trade.number, trade.held, trade.pnl])],
@@ -126,7 +127,7 @@ export function HeldChart({
       height={height}
       option={option}
       rows={rows}
-      onPoint={(index) => trades[index] && onTrade(trades[index].number)}
+      onPoint={(index, part) => parts[part]?.[index] && onTrade(parts[part][index].number)}
     />
   );
 }

@@ -1,3 +1,4 @@
+import { useDeferredValue } from "react";
 import type { Schemas } from "../../api/client";
 import { useSliceMeasures } from "../../api/runs";
 import { HeldChart, SpreadChart } from "../../charts/SpreadCharts";
@@ -18,16 +19,18 @@ interface Props {
 
 /** Trades told apart by what was known of them; a click on a value leaves only its trades, everywhere. */
 export function Slices({ found, trades, currency, choices, openTrade }: Props) {
+  // what is read comes first, what is drawn after it
+  const drawn = useDeferredValue(trades);
   return (
     <div className="flex flex-col gap-3">
       <div className="grid grid-cols-2 gap-3">
         <section className="card min-w-0 px-2 py-2" aria-label="What trades made">
           <b className="px-1 font-semibold">What trades made, {currency}</b>
-          <SpreadChart trades={trades} currency={currency} />
+          <SpreadChart trades={drawn} currency={currency} />
         </section>
         <section className="card min-w-0 px-2 py-2" aria-label="P/L by days held">
           <b className="px-1 font-semibold">By days held</b>
-          <HeldChart trades={trades} currency={currency} onTrade={openTrade} />
+          <HeldChart trades={drawn} currency={currency} onTrade={openTrade} />
         </section>
       </div>
       <div className="grid grid-cols-1 items-start gap-3 min-[1250px]:grid-cols-2">
@@ -83,7 +86,7 @@ function ColumnTable({ column, toggle, onGone }: ColumnProps) {
   const high = Math.max(0, ...ends);
   const any = column.cells.some((cell) => cell.chosen);
   return (
-    <section className="card min-w-0" aria-label={`By ${column.title}`}>
+    <section className="card until-near min-w-0" aria-label={`By ${column.title}`}>
       <table className="plain table-fixed">
         <thead>
           <tr>

@@ -273,7 +273,7 @@ export function TradesTable({ run, trades: shown, open }: Props) {
       </div>
     );
   return (
-    <section aria-label="Trades" className="min-w-0">
+    <section aria-label="Trades" className="until-near min-w-0">
       <div className="mb-1 flex gap-3">
         <b className="font-semibold">Trades</b>
         <span className="text-soft">

@@ -1,5 +1,5 @@
 import { DropdownMenu } from "radix-ui";
-import { useState } from "react";
+import { memo, useState } from "react";
 import type { Document } from "../../api/queries";
 import { useDeclarations } from "../../api/queries";
 import { isTyping, useKeys } from "../../ui/keyboard";
@@ -139,7 +139,8 @@ interface LineProps {
   mirror: (sentence: string) => Promise<unknown>;
 }
 
-function SentenceLine({
+/** Drawn again only when something of it is different: a sheet has dozens of values, each with what opens over it. */
+const SentenceLine = memo(function SentenceLine({
   document,
   declarations,
   sheet,
@@ -267,4 +268,4 @@ function SentenceLine({
       </DropdownMenu.Root>
     </li>
   );
-}
+});

@@ -6,6 +6,7 @@ import {
   type Document,
   previewOf,
   useAddEntry,
+  useDecided,
   useDeclarations,
   useDuplicate,
   useGoBack,
@@ -35,9 +36,10 @@ const STAGES: Stage[] = ["rules", "backtest", "replay", "paper"];
 
 export function StrategyPage() {
   const { id, stage = "rules" } = useParams();
+  const [query] = useSearchParams();
   const strategy = useStrategy(Number(id));
   // asked for together with the strategy; what is shown inside finds them there
-  useRuns(Number(id));
+  useRunOf(Number(id), stage, query);
   useDeclarations();
   if (strategy.error instanceof Refusal && strategy.error.status === 404)
     return (
@@ -60,14 +62,15 @@ export function StrategyPage() {
 
 /** Saves a changed document as a new revision and offers to take it back. */
 function useSave(strategy: Strategy, stage: string, at: string | null, entry: string | null) {
-  const revise = useRevise(strategy.id);
-  const back = useGoBack(strategy.id);
-  const mirroring = useMirrorSentence(strategy.id);
-  const adding = useAddEntry(strategy.id);
+  // only these stay the same from one drawing of the page to the next, and with them what the sheet is given
+  const { mutateAsync: revise } = useRevise(strategy.id);
+  const { mutate: back } = useGoBack(strategy.id);
+  const { mutateAsync: mirroring } = useMirrorSentence(strategy.id);
+  const { mutateAsync: adding } = useAddEntry(strategy.id);
   const before = strategy.revision;
   const undo = useCallback(
     (to: number) =>
-      back.mutate(to, {
+      back(to, {
         onSuccess: (now) => tell(`Revision ${now.revision} is revision ${to} again.`),
         onError: tellError,
       }),
@@ -87,17 +90,17 @@ function useSave(strategy: Strategy, stage: string, at: string | null, entry: st
   const save = useCallback(
     async (document: Document) => {
       const shown = stage === "rules" ? { at, entry } : undefined;
-      return kept(await revise.mutateAsync({ based_on: before, document, shown }));
+      return kept(await revise({ based_on: before, document, shown }));
     },
     [revise, before, kept, stage, at, entry],
   );
   const mirror = useCallback(
-    async (sentence: string) => kept(await mirroring.mutateAsync({ sentence, basedOn: before })),
+    async (sentence: string) => kept(await mirroring({ sentence, basedOn: before })),
     [mirroring, before, kept],
   );
   const like = useCallback(
     async (entry: string, mirrored: boolean) =>
-      kept(await adding.mutateAsync({ entry, mirror: mirrored, basedOn: before })),
+      kept(await adding({ entry, mirror: mirrored, basedOn: before })),
     [adding, before, kept],
   );
   return { save, mirror, like, undo };
@@ -188,7 +191,7 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
         </button>
         <div className="min-w-0 flex-1 overflow-y-auto px-4.5 py-3">
           {stage === "rules" && (
-            <RulesEvidence strategy={strategy} at={at} run={shown.run.data} preview={shown.preview} />
+            <RulesEvidence strategy={strategy} at={at} run={shown.decided.data} preview={shown.preview} />
           )}
           {stage === "backtest" && (
             <BacktestEvidence
@@ -225,7 +228,14 @@ function useShown(strategy: Strategy, stage: string, at: string | null, query: U
     enabled: stage === "rules",
     placeholderData: keepPreviousData,
   });
-  const runs = useRuns(strategy.id);
+  const of = useRunOf(strategy.id, stage, query);
+  const trade = of.run.data?.trades.find((row) => row.number === Number(query.get("trade")));
+  return { ...of, preview, trade };
+}
+
+/** The run that a stage shows, with as much of it as it needs: the one of the address, or the last that is done. */
+function useRunOf(strategy: number, stage: string, query: URLSearchParams) {
+  const runs = useRuns(strategy);
   // a sweep's variant is looked at by its number only
   const last = runs.data?.find((run) => run.status === "done" && !run.variant)?.id;
   // a run is addressed by its number among those of this strategy: another's is never shown here
@@ -233,9 +243,9 @@ function useShown(strategy: Strategy, stage: string, at: string | null, query: U
   const row = runs.data?.find((run) => String(run.number) === named);
   const unknown = named !== null && runs.data !== undefined && !row ? named : null;
   const wanted = named === null ? last : row?.id;
-  const run = useRun(stage === "rules" || stage === "backtest" ? wanted : undefined);
-  const trade = run.data?.trades.find((row) => row.number === Number(query.get("trade")));
-  return { preview, runs, run, trade, unknown };
+  const run = useRun(stage === "backtest" ? wanted : undefined);
+  const decided = useDecided(stage === "rules" ? wanted : undefined);
+  return { runs, run, decided, unknown };
 }
 
 /** Counts at the sheet's edge, and the sentences that matter now. */
