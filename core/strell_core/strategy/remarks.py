@@ -26,6 +26,7 @@ def remarks(document: Mapping[str, Any], numbers: Mapping[str, int]) -> dict[str
     """What stands in the way of sentences of a normalised document, by their ids; ``numbers`` are those of its sheet."""
     out: dict[str, str] = {}
     common = [item for _, item in switched_on(document["leave"])]
+    timed = {entry["id"]: _timed(entry) for entry in document["entries"]}
     for entry in document["entries"]:
         own = [item for _, item in switched_on(entry["leave"])]
         every = [*common, *own]
@@ -33,7 +34,11 @@ def remarks(document: Mapping[str, Any], numbers: Mapping[str, int]) -> dict[str
         _window(entry, every, numbers, out)
         adjust = [item for _, item in switched_on([*document["adjust"], *entry["adjust"]])]
         _later(entry, adjust, numbers, out)
-        _looks(entry, adjust, out)
+        _looks(adjust, timed[entry["id"]], out)
+        for item in every:
+            # where it does not name an entry it is its own that is made again
+            if item.get("when") == "next" and not timed[item.get("entry", entry["id"])]:
+                out[item["id"]] = "What it enters has no decision times, so it waits for ever: enter at once."
     _overtaken(common, common, numbers, out)
     for _, item in switched_on(document["orders"]):
         if item["rule"] == "patience" and item["most"] < item["start"]:
@@ -71,9 +76,13 @@ def _window(entry: Item, leave: Sequence[Item], numbers: Mapping[str, int], out:
             out[item["id"]] = f"It comes too late: sentence {first} picks expirations at most {farthest} days away."
 
 
-def _looks(entry: Item, adjust: Sequence[Item], out: dict[str, str]) -> None:
+def _timed(entry: Item) -> bool:
+    """Whether an entry has decision times, be they those of a series."""
+    return any(kinds.schedules[item["rule"]].of(item).timed for _, item in switched_on(entry["when"]))
+
+
+def _looks(adjust: Sequence[Item], timed: bool, out: dict[str, str]) -> None:
     """Adjustments that wait for one behind them that is not there, or for an entry's times that it does not have."""
-    timed = any(kinds.schedules[item["rule"]].of(item).timed for _, item in switched_on(entry["when"]))
     for item in adjust:
         if item.get("further") == "must" and item is adjust[-1]:
             out[item["id"]] = "There is no next adjustment, so it never acts."

@@ -62,6 +62,18 @@ class RemarksTest(unittest.TestCase):
             list(self.said(raw).values()), ["The entry has no decision times: say when this is looked at."]
         )
 
+    def test_entering_again_at_a_time_that_does_not_come(self) -> None:
+        again = {"rule": "condition_again", "left": {"measure": "price"}, "is": "above", "right": 1, "when": "next"}
+        raw = document("again", STRANGLE, [again])
+        self.assertEqual(self.said(raw), {})
+        raw["entries"][0]["when"] = [{"rule": "after_trade", "entry": raw["entries"][0].get("id", "entry")}]
+        self.assertEqual(
+            list(self.said(raw).values()),
+            ["What it enters has no decision times, so it waits for ever: enter at once."],
+        )
+        raw["leave"][0]["when"] = "now"
+        self.assertEqual(self.said(raw), {})
+
     def test_days_beside_how_far_expirations_are_picked(self) -> None:
         at_once = document("at once", STRANGLE, [{"rule": "before_expiration", "days": 18}])
         self.assertEqual(
