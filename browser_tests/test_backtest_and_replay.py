@@ -28,10 +28,11 @@ class BacktestStory(BrowserTestCase):
             else:
                 held.append((route, route.fetch()))
 
-        self.page.route(re.compile(r"/api/runs/\d+$"), hold)
+        self.page.route(re.compile(r"/api/runs/\d+\?without=decisions$"), hold)
         self.page.get_by_role("button", name="Run backtest").click()
         expect(self.page.get_by_text("waiting for a worker")).to_be_visible()
-        while not held:
+        until = time.monotonic() + 60
+        while not held and time.monotonic() < until:
             self.page.wait_for_timeout(50)
         self.assertEqual(held[0][1].json()["status"], "queued")
         self.start_worker()

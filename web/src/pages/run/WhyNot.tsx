@@ -1,7 +1,9 @@
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { useDecided } from "../../api/queries";
 import { date, number, percent, plural } from "../../ui/format";
+import { ErrorNote, Skeleton } from "../../ui/parts";
 import { joined } from "../strategy/sentence";
 import { byEntry, type Refusals } from "./refusals";
 
@@ -9,8 +11,16 @@ type Run = Schemas["RunOut"];
 
 /** How often each sentence said no, by month; a month opens its days. */
 export function WhyNot({ run }: { run: Run }) {
-  const entries = useMemo(() => byEntry(run.decisions, run.sheet), [run.decisions, run.sheet]);
-  if (run.decisions.length === 0)
+  const decided = useDecided(run.id);
+  const decisions = decided.data?.decisions;
+  const entries = useMemo(() => byEntry(decisions ?? [], run.sheet), [decisions, run.sheet]);
+  if (!decisions)
+    return decided.error ? (
+      <ErrorNote error={decided.error} onRetry={() => decided.refetch()} />
+    ) : (
+      <Skeleton className="h-80" />
+    );
+  if (decisions.length === 0)
     return (
       <p className="text-soft">There was no decision time in this period: look at weekdays and times.</p>
     );
