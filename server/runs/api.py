@@ -80,7 +80,7 @@ def find_trades(
 
 @router.get("/runs/{run_id}", response=RunOut, operation_id="run")
 def run(request: SignedRequest, run_id: int, without: Literal["decisions", "trades"] | None = None) -> HttpResponse:
-    """A run; ``without`` its decisions, where it has trades, or its trades: there may be thousands of either."""
+    """A run; ``without`` its decisions or its trades, for there may be thousands of either."""
     text = queries.run_text(services.find(request.user, run_id), without)
     return HttpResponse(text, content_type="application/json")
 

@@ -165,10 +165,10 @@ class _RowText(Func):
 def run_text(run: Run, without: str | None = None) -> str:
     """A run as :class:`runs.schemas.RunOut` says it, as JSON. Its trades and decisions were kept in the shape they go out
     in, and are not taken apart and put together again: there may be thousands. ``without``: which of the two is not
-    wanted; why a run has no trades its decisions tell."""
+    wanted."""
     head = RunHead.model_validate(head_facts(run)).model_dump_json(by_alias=True)
     trades = "[]" if without == "trades" else _trades_text(run.pk, run.finished_at)
-    decisions = "[]" if without == "decisions" and trades != "[]" else _decisions_text(run)
+    decisions = "[]" if without == "decisions" else _decisions_text(run)
     return f'{head[:-1]},"decisions":{decisions},"trades":{trades}}}'
 
 

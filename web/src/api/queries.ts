@@ -158,11 +158,13 @@ const runWithout = (id: number | undefined, without: "decisions" | "trades") => 
   enabled: id !== undefined,
 });
 
-/** A run with its trades; its decisions are there where it has none. */
-export const useRun = (id: number | undefined) => useQuery(runWithout(id, "decisions"));
+/** A run with its trades. */
+export const useRun = (id: number | undefined) =>
+  useQuery<Omit<Schemas["RunOut"], "decisions">>(runWithout(id, "decisions"));
 
 /** A run with its decisions instead of its trades. */
-export const useDecided = (id: number | undefined) => useQuery(runWithout(id, "trades"));
+export const useDecided = (id: number | undefined) =>
+  useQuery<Omit<Schemas["RunOut"], "trades">>(runWithout(id, "trades"));
 
 export const useTrade = (run: number, number: number, at: number | null) =>
   useQuery({

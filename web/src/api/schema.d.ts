@@ -1154,7 +1154,7 @@ export interface paths {
         };
         /**
          * Run
-         * @description A run; ``without`` its decisions, where it has trades, or its trades: there may be thousands of either.
+         * @description A run; ``without`` its decisions or its trades, for there may be thousands of either.
          */
         get: operations["run"];
         put?: never;

@@ -4,12 +4,13 @@ import { RollingSharpe, RollingWon } from "../../charts/CourseCharts";
 import { number, signed, signedPercent, tone } from "../../ui/format";
 import { ErrorNote, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
+import type { Run } from "../strategy/types";
 import { RunCauses } from "./Causes";
 
 const MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 
 /** A run through time: month by month, and figures of the stretch before each day. */
-export function Course({ run, currency }: { run: Schemas["RunOut"]; currency: string }) {
+export function Course({ run, currency }: { run: Run; currency: string }) {
   const course = useCourse(run.id);
   if (course.error) return <ErrorNote error={course.error} onRetry={() => course.refetch()} />;
   if (!course.data) return <Skeleton className="h-80" />;

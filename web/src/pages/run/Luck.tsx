@@ -7,6 +7,7 @@ import { BandChart } from "../../charts/BandChart";
 import { number, percent, plural, signed, tone } from "../../ui/format";
 import { ErrorNote, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
+import type { Run } from "../strategy/types";
 
 type Found = Schemas["LuckOut"];
 
@@ -18,7 +19,7 @@ export function cases(share: number): string {
 }
 
 /** How much of a run chance alone would give. */
-export function Luck({ run, currency }: { run: Schemas["RunOut"]; currency: string }) {
+export function Luck({ run, currency }: { run: Run; currency: string }) {
   const luck = useLuck(run.id);
   if (luck.error) return <ErrorNote error={luck.error} onRetry={() => luck.refetch()} />;
   if (!luck.data) return <Skeleton className="h-80" />;
@@ -96,7 +97,7 @@ function Best({ found, currency }: { found: Found; currency: string }) {
 }
 
 /** How much of it the assumption about fills makes: the rules run at mid, at the other side and between. */
-function Fills({ run }: { run: Schemas["RunOut"] }) {
+function Fills({ run }: { run: Run }) {
   const sweep = useAskSweep(run.strategy);
   const places = useDials(run.strategy, run.revision).data;
   const [, setQuery] = useSearchParams();

@@ -4,6 +4,7 @@ import type { Document } from "../../api/queries";
 import { useSlices } from "../../api/runs";
 import { EquityChart } from "../../charts/EquityChart";
 import { ErrorNote, Skeleton } from "../../ui/parts";
+import type { Run } from "../strategy/types";
 import { Chosen } from "./Chosen";
 import { Course } from "./Course";
 import { Held } from "./HeldBack";
@@ -24,7 +25,7 @@ const LOOKS = [
 ];
 
 interface Props {
-  run: Schemas["RunOut"];
+  run: Run;
   figures: Schemas["FiguresOut"];
   underlying: string;
   currency: string;

@@ -13,6 +13,7 @@ import { LegGlyph } from "../../ui/LegGlyph";
 import { ErrorNote, Skeleton } from "../../ui/parts";
 import { Th } from "../../ui/Th";
 import { tellError } from "../../ui/toast";
+import type { Run } from "../strategy/types";
 import { TradeCauses } from "./Causes";
 import { apart } from "./holdings";
 import { LegLedger } from "./LegLedger";
@@ -20,7 +21,7 @@ import { OtherExits } from "./OtherExits";
 import { strikes } from "./TradesTable";
 
 interface Props {
-  run: Schemas["RunOut"];
+  run: Run;
   trade: Schemas["TradeRow"];
   underlying: string;
   open: (number: number | null) => void;

@@ -2,9 +2,11 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { DropdownMenu } from "radix-ui";
 import { type ReactNode, useMemo, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
+import { useDecided } from "../../api/queries";
 import { day, number, price, signed, tone } from "../../ui/format";
 import { LegGlyph } from "../../ui/LegGlyph";
 import { Empty } from "../../ui/parts";
+import type { Run } from "../strategy/types";
 
 type Trade = Schemas["TradeRow"];
 
@@ -224,10 +226,24 @@ function ColumnMenu({ shown, toggle }: { shown: Column[]; toggle: (id: string) =
 }
 
 interface Props {
-  run: Schemas["RunOut"];
+  run: Run;
   /** Those of the run that are shown. */
   trades: Trade[];
   open: (number: number) => void;
+}
+
+function NoTrades({ run }: { run: Run }) {
+  const decisions = useDecided(run.id).data?.decisions;
+  return (
+    <div className="card">
+      <Empty title="No trade was opened.">
+        {decisions?.length === 0 && "There was no decision time in this period: look at weekdays and time."}
+        {decisions &&
+          decisions.length > 0 &&
+          `${number(decisions.length)} decision times came and went. The last: ${decisions.at(-1)!.text}.`}
+      </Empty>
+    </div>
+  );
 }
 
 /** Trades of a run; only the rows in sight are drawn. */
@@ -262,16 +278,7 @@ export function TradesTable({ run, trades: shown, open }: Props) {
     requestAnimationFrame(() => place.current?.querySelector<HTMLElement>(`[data-index="${to}"]`)?.focus());
   }
 
-  if (run.trades.length === 0)
-    return (
-      <div className="card">
-        <Empty title="No trade was opened.">
-          {run.decisions.length === 0
-            ? "There was no decision time in this period: look at weekdays and time."
-            : `${run.decisions.length} decision times came and went. The last: ${run.decisions.at(-1)!.text}.`}
-        </Empty>
-      </div>
-    );
+  if (run.trades.length === 0) return <NoTrades run={run} />;
   return (
     <section aria-label="Trades" className="until-near min-w-0">
       <div className="mb-1 flex gap-3">

@@ -1,13 +1,11 @@
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
 import { useDecided } from "../../api/queries";
 import { date, number, percent, plural } from "../../ui/format";
 import { ErrorNote, Skeleton } from "../../ui/parts";
 import { joined } from "../strategy/sentence";
+import type { Run } from "../strategy/types";
 import { byEntry, type Refusals } from "./refusals";
-
-type Run = Schemas["RunOut"];
 
 /** How often each sentence said no, by month; a month opens its days. */
 export function WhyNot({ run }: { run: Run }) {

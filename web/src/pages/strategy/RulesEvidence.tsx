@@ -11,13 +11,13 @@ import { ErrorNote, Figure, Skeleton } from "../../ui/parts";
 import { tellError } from "../../ui/toast";
 import { Candidates } from "./Candidates";
 import { DecisionStrip } from "./DecisionStrip";
-import type { Preview, Run, Strategy } from "./types";
+import type { Decided, Preview, Strategy } from "./types";
 
 interface Props {
   strategy: Strategy;
   at: string | null;
   /** The strategy's last finished run. */
-  run: Run | undefined;
+  run: Decided | undefined;
   preview: { data?: Preview; error: unknown; isPending: boolean };
 }
 
@@ -58,7 +58,7 @@ function Strip({
   go,
 }: {
   strategy: Strategy;
-  run: Run | undefined;
+  run: Decided | undefined;
   at?: number;
   go: (at: string) => void;
 }) {

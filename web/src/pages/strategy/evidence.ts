@@ -1,7 +1,7 @@
 /** Counts at the sheet's edge: what each sentence says now, or how often it spoke in a run. */
 import type { Schemas } from "../../api/client";
 import { date, number, plural } from "../../ui/format";
-import { type Evidence, NO_EVIDENCE } from "./types";
+import { type Evidence, NO_EVIDENCE, type Run } from "./types";
 
 export function previewEvidence(preview: Schemas["PreviewOut"]): Evidence {
   const of: Record<string, string> = {};
@@ -17,7 +17,7 @@ export function previewEvidence(preview: Schemas["PreviewOut"]): Evidence {
 /** Decisions after which it is worth saying that a sentence has not been true. */
 const LONG = 10;
 
-export function runEvidence(run: Schemas["RunOut"] | undefined): Evidence {
+export function runEvidence(run: Run | undefined): Evidence {
   const of: Record<string, string> = {};
   const remarks: Record<string, string> = {};
   if (!run) return NO_EVIDENCE;

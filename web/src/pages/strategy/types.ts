@@ -3,7 +3,10 @@ import type { Schemas } from "../../api/client";
 
 export type Strategy = Schemas["StrategyOut"];
 export type Preview = Schemas["PreviewOut"] & { took: number };
-export type Run = Schemas["RunOut"];
+/** A run as its page reads it; its decisions are asked for where they are shown. */
+export type Run = Omit<Schemas["RunOut"], "decisions">;
+/** A run with what it decided, without its trades. */
+export type Decided = Omit<Schemas["RunOut"], "trades">;
 export type RunRow = Schemas["RunRow"];
 export type TradeRow = Run["trades"][number];
 
