@@ -67,10 +67,10 @@ def until_drawn(page: Any, act: str, there: str) -> float:
     return float(page.wait_for_function("() => window.__drawn", timeout=20_000).json_value())
 
 
-def finished(person: Person, path: str, done: str = "done") -> Any:
+def finished(person: Person, path: str) -> Any:
     """What was asked for, once it is done."""
     end = time.monotonic() + 900
-    while (found := person.ask("GET", path))["status"] != done:
+    while (found := person.ask("GET", path))["status"] != "done":
         if found["status"] not in ("queued", "running") or time.monotonic() > end:
             raise SystemExit(f"{path} is {found['status']}: {found.get('message')}")
         time.sleep(1)

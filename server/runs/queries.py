@@ -180,8 +180,8 @@ def _trades_text(run_id: int, finished_at: dt.datetime | None) -> str:
 
 
 def _decisions_text(run: Run) -> str:
-    kept = Run.objects.filter(pk=run.pk, decisions__0__has_key="text").annotate(text=Cast("decisions", TextField()))
-    return kept.values_list("text", flat=True).first() or json.dumps(_decisions(run), separators=(",", ":"))
+    worded = Run.objects.filter(pk=run.pk, decisions__0__has_key="text").annotate(text=Cast("decisions", TextField()))
+    return worded.values_list("text", flat=True).first() or json.dumps(_decisions(run), separators=(",", ":"))
 
 
 def held_of(run: Run) -> dict[str, Any] | None:

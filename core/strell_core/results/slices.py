@@ -25,11 +25,14 @@ NONE = "none"
 """Key of trades without a value."""
 
 
-class Keys(NamedTuple):
-    """The keys of a column in order, each with its title, its lowest and the next one's lowest value; and whose a trade is:
-    places in them ``(n,)``, -1 of none."""
+Told = tuple[str, str, float | None, float | None]
+"""A key with its title, its lowest and the next one's lowest value."""
 
-    told: list[tuple[str, str, float | None, float | None]]
+
+class Keys(NamedTuple):
+    """The keys of a column in order, and whose a trade is: places in them ``(n,)``, -1 of none."""
+
+    told: list[Told]
     places: Ints
 
 
@@ -45,9 +48,9 @@ class Names:
     @cached_property
     def keys(self) -> Keys:
         found = set(self.values)
-        told = [(key, title, None, None) for key, title in self.titles.items() if key in found]
+        told: list[Told] = [(key, title, None, None) for key, title in self.titles.items() if key in found]
         places = {key: place for place, (key, _, _, _) in enumerate(told)}
-        return Keys([*told], np.array([places.get(value, -1) for value in self.values], np.int64))
+        return Keys(told, np.array([places.get(value, -1) for value in self.values], np.int64))
 
 
 @dataclass(frozen=True)
@@ -70,7 +73,7 @@ class Numbers:
         apart = self.step if np.array_equal(numbers, np.round(numbers / self.step) * self.step) else 0.0
         every = [(str(n), _range(low, high, apart, self.unit), low, high) for n, (low, high) in enumerate(bounds)]
         held, places = np.unique(place, return_inverse=True)
-        told = [*every, (NONE, "without a value", None, None)]
+        told: list[Told] = [*every, (NONE, "without a value", None, None)]
         return Keys([told[n] for n in held.tolist()], places.astype(np.int64))
 
 

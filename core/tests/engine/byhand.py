@@ -35,6 +35,11 @@ def known(registry: Registry[Any], item: Any) -> Iterator[None]:
         registry.remove(item.declaration.id)
 
 
+def price_is(leg: str, comparison: str, right: float) -> dict[str, Any]:
+    """A condition on the price of a leg."""
+    return {"left": {"measure": "leg_price", "leg": leg}, "is": comparison, "right": right}
+
+
 def leg(key: str, right: str, strike: int, first: bool = False, **more: Any) -> dict[str, Any]:
     pick = {"pick": "percent_from_spot", "percent": round(abs(strike - 3100) / 31, 1)}
     expiry = {"pick": "nearest_days"} if first else {"pick": "same_expiration"}

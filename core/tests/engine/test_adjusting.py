@@ -12,7 +12,7 @@ from strell_core.engine.state import Fill
 from strell_core.market.market import Observation
 from strell_core.strategy.document import DocumentError, normalise, parse
 from strell_core.strategy.sentences import sheet
-from tests.engine.byhand import CALL, CASH, FAR, POINT, PUT, ByHandCase, entry, leg, snapshots, strategy
+from tests.engine.byhand import CALL, CASH, FAR, POINT, PUT, ByHandCase, entry, leg, price_is, snapshots, strategy
 from tests.handmade import session_chains, timeline_of
 
 HIGHER, LOWER = "2026-10-16/call/3250", "2026-10-16/put/3000"
@@ -23,22 +23,8 @@ UP = {"2026-10-06 15:40": 3125.0}
 ABOVE = {"left": {"measure": "price"}, "is": "above", "right": 3120}
 MONDAY = {"when": [{"id": "only-when", "rule": "decision_times", "weekdays": ["mon"], "time": "15:45"}]}
 
-LEAVES_PUT = {
-    "id": "out",
-    "rule": "leg_condition",
-    "what": "p",
-    "left": {"measure": "leg_price", "leg": "p"},
-    "is": "below",
-    "right": 3,
-}
-LEAVES_CALL = {
-    "id": "out",
-    "rule": "leg_condition",
-    "what": "c",
-    "left": {"measure": "leg_price", "leg": "c"},
-    "is": "above",
-    "right": 9,
-}
+LEAVES_PUT = {"id": "out", "rule": "leg_condition", "what": "p", **price_is("p", "below", 3)}
+LEAVES_CALL = {"id": "out", "rule": "leg_condition", "what": "c", **price_is("c", "above", 9)}
 
 
 class AdjustingCase(ByHandCase):

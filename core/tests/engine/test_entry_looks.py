@@ -4,7 +4,7 @@ that are kept for the day. By hand, in steps and blocks."""
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -15,7 +15,7 @@ from strell_core.market.series import DatedSeries
 from strell_core.strategy.document import DocumentError, normalise, parse
 from strell_core.strategy.schedule import DUE, POLICY_SKIP, Schedule
 from strell_core.strategy.sentences import sheet
-from tests.engine.byhand import CALL, CASH, FAR, PUT, ByHandCase, entry, leg, snapshots, strategy
+from tests.engine.byhand import CALL, CASH, FAR, PUT, ByHandCase, entry, leg, price_is, snapshots, strategy
 from tests.handmade import instant, session_chains, timeline_of
 
 QUOTES = {CALL: "6.00/6.20", FAR: "2.00/2.20", PUT: "5.00/5.20"}
@@ -108,14 +108,7 @@ class AfterTradeTest(ByHandCase):
         history = session_chains(snapshots({"2026-10-05 15:40": QUOTES, **quotes}))
         return self.run_all(self.document, timeline_of(history))
 
-    STOP = {
-        "id": "stop",
-        "rule": "condition",
-        "as": "loss",
-        "left": {"measure": "leg_price", "leg": "p"},
-        "is": "above",
-        "right": 8,
-    }
+    STOP: ClassVar[dict[str, Any]] = {"id": "stop", "rule": "condition", "as": "loss", **price_is("p", "above", 8)}
 
     def test_the_end_of_one_trade_is_a_look_of_another_entry(self) -> None:
         history = self.both(self.STOP, **{"2026-10-06 15:40": {PUT: "9.00/9.20"}})

@@ -170,11 +170,12 @@ class AgreeCase(unittest.TestCase):
         place = Path(tempfile.mkdtemp(prefix="strell-"))
         self.addCleanup(shutil.rmtree, place, ignore_errors=True)
         self.timeline = timeline = timeline_of(chains, place / "cubes")
+        recording = Recording(chains, CLOSES, MK30.rate)
         for _ in range(3):
             document = made(rng)
             plan = make_plan(parse(document), timeline)
             steps = run_steps(plan, timeline, 0, len(timeline.times), CASH)
-            reference = Reference(document, Recording(chains, CLOSES, MK30.rate), CASH)
+            reference = Reference(document, recording, CASH)
             reference.run()
             self.assertEqual(trades_of_engine(steps), trades_of_reference(reference))
             self.assertEqual(steps.state.cash, reference.cash)
