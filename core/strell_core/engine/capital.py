@@ -17,7 +17,7 @@ from strell_core.margin import strategy_based as margin
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
 from strell_core.market.prices import PARTS, grouped
-from strell_core.market.timeline import Timeline
+from strell_core.market.timeline import ChainView, Timeline
 
 CENT = 0.005
 """Amounts of money this near are the same."""
@@ -133,20 +133,18 @@ def funds_over(
     return [Funds(*both) for both in zip(equity.tolist(), sum_needed.tolist(), strict=True)]
 
 
-def new(plan: Plan, timeline: Timeline, index: int, contract: ContractKey, contracts: int) -> Backed:
+def new(plan: Plan, view: ChainView, contract: ContractKey, contracts: int) -> Backed:
     """What an order would bring, at its fill price, else at mid."""
-    view = timeline.view(index)
     quote = view.quote(contract)
     price = price_of(plan, view, contract, contracts, plan.strategy.orders["fill_model"]["share"])
     mid = (quote.bid + quote.ask) * (PARTS // 2) if quote.valid else 0
     return Backed(contract, contracts, mid if price is None else price)
 
 
-def of_new(plan: Plan, timeline: Timeline, index: int, legs: Iterable[tuple[ContractKey, int]]) -> float:
-    """Capital that contracts of a timeline's underlying, to be opened at a snapshot, would need."""
-    multiplier = timeline.multiplier(timeline.dates[int(timeline.session_of[index])])
-    backed = [new(plan, timeline, index, contract, contracts) for contract, contracts in legs]
-    return needed(timeline, index, backed, multiplier)
+def of_new(plan: Plan, view: ChainView, legs: Iterable[tuple[ContractKey, int]]) -> float:
+    """Capital that contracts, to be opened at their underlying's snapshot ``view``, would need."""
+    backed = [new(plan, view, contract, contracts) for contract, contracts in legs]
+    return needed(view.timeline, view.index, backed, view.timeline.multiplier(view.date))
 
 
 def refuses(plan: Plan, needed: float, free: float) -> bool:

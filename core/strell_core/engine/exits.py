@@ -33,6 +33,13 @@ class ExitWish:
             return _stopped(stretch, self.by)
         return self.by.kind.test(self._own(stretch), self.by.rule.params)
 
+    def first_true(self, stretch: Stretch) -> int:
+        """The first place at which it is true over a stretch of the whole position; -1: at none."""
+        if isinstance(self.by, LegStop):
+            hits = np.flatnonzero(self.test(stretch) == TRUE)
+            return int(hits[0]) if len(hits) else -1
+        return self.by.kind.first_true(self._own(stretch), self.by.rule.params)
+
     def values(self, stretch: Stretch) -> dict[str, Any]:
         """The numbers at the stretch's first snapshot."""
         if isinstance(self.by, LegStop):
@@ -93,8 +100,5 @@ def _stopped(stretch: Stretch, stop: LegStop) -> Truths:
 
 def first_true(plan: Plan, trade: TradeState, stretch: Stretch, working: Collection[str]) -> int | None:
     """Place in a stretch of the first snapshot at which an exit is true; ``None``: at none."""
-    true = np.zeros(len(stretch.mid), np.bool_)
-    for wish in wishes(plan, trade, working):
-        true |= wish.test(stretch) == TRUE
-    hits = np.flatnonzero(true)
-    return int(hits[0]) if len(hits) else None
+    found = (wish.first_true(stretch) for wish in wishes(plan, trade, working))
+    return min((place for place in found if place >= 0), default=None)

@@ -130,12 +130,12 @@ class Limits(Expiry):
         """What a trade would hold after an order of these legs: what is new at its fill price, the rest at mid."""
         left = {(leg.leg_id, leg.contract): leg.contracts for leg in trade.legs}
         marks = {item.contract: item.parts for item in capital.held(self.of(trade), trade, self.index)}
-        new: list[capital.Backed] = []
+        new, view = list[capital.Backed](), self.of(trade).view(self.index)
         for leg in legs:
             if (leg.leg_id, leg.contract) in left:
                 left[leg.leg_id, leg.contract] += leg.contracts
             else:
-                new.append(capital.new(self.plan, self.of(trade), self.index, leg.contract, leg.contracts))
+                new.append(capital.new(self.plan, view, leg.contract, leg.contracts))
         return [capital.Backed(key[1], count, marks[key[1]]) for key, count in left.items() if count] + new
 
     def needed_with(self, trade: TradeState, legs: Sequence[OrderLeg]) -> float:
@@ -150,7 +150,8 @@ class Limits(Expiry):
     def afford(self, legs: Sequence[PickedLeg], lots: int) -> Verdict:
         """Whether free capital covers new legs at their fill prices."""
         new = ((leg.contract, leg.contracts * lots) for leg in legs)
-        there = self.market.on_clock(legs[0].contract.underlying)
-        needed = capital.of_new(self.plan, there, self.index, new)
+        view = self.observation.view(legs[0].contract.underlying)
+        assert view is not None
+        needed = capital.of_new(self.plan, view, new)
         refused = self._short_of(needed, self._funds().free)
         return Verdict(TRUE, {}) if refused is None else Verdict(FALSE, refused)

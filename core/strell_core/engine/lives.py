@@ -14,26 +14,29 @@ from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from strell_core.engine import capital
-from strell_core.engine.advance import apply_fills
-from strell_core.engine.fills import commission, fill_price, first_event, match
+from strell_core.engine.advance import Decisions
+from strell_core.engine.fills import fill_price, first_event, match
+from strell_core.engine.known import STAYS
 from strell_core.engine.marks import carried_over, stretch
-from strell_core.engine.plan import ActiveExit, EntryPlan, Plan
+from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.run import History, settlement_index, step
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeState
-from strell_core.engine.step import closing_legs
 from strell_core.market.market import Market, Observation
 from strell_core.market.prices import PARTS, money, parts_to_money
-from strell_core.measures.frames import TRUE, Stretch
+from strell_core.market.timeline import Quote
+from strell_core.measures.frames import Params, Stretch
+from strell_core.strategy.kinds import Exit
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
-NEVER = 2**62
+NEVER = STAYS
 PLENTY = Decimal(10) ** 15
 """Cash with which a trade by itself is never called."""
 STRETCHES_MB = 64
@@ -55,17 +58,27 @@ class End:
 
     index: int
     moment: int
-    order: tuple[int, ...]
-    """Where among what happened in a run it comes, as :attr:`Opening.order`."""
+    settles: bool
+    """It was not dealt."""
     held: int
     """At so many of its session ends it was there, as marked; ..."""
     watched: int
     """... and at so many as capital was compared, before fills on the same snapshot."""
     pnl: Decimal
     """Of the whole trade, costs included."""
-    amounts: tuple[float, ...]
-    """Money that its end moved, as it is booked, and in cents together."""
-    cents: int
+    amounts: Sequence[Decimal]
+    """Money that its end moved, as it is booked."""
+
+
+class Values(NamedTuple):
+    """What a trade is worth at some snapshots."""
+
+    by_leg: Floats
+    """Each of its legs, money ``(legs, n)``."""
+    worth: Floats
+    """All of it, as capital is compared with it, ``(n,)``."""
+    needed: Floats
+    """Capital that it needs, money ``(n,)``."""
 
 
 @dataclass(eq=False)
@@ -75,15 +88,14 @@ class Opening:
     asked: Order
     moment: int
     """When it was filled; where it lapsed, when it was gone; never, where the run ended before."""
-    order: tuple[int, ...]
-    """Where among what happened in a run it comes: a snapshot's settlements come before its fills, which come in the
-    order in which they were decided, exits before entries."""
+    decided: int
+    """Snapshot at which it was."""
     trade: TradeState | None = None
     index: int = 0
     credit: Decimal = Decimal(0)
     """Premium taken in, money."""
-    amounts: tuple[float, ...] = ()
-    cents: int = 0
+    amounts: Sequence[Decimal] = ()
+    """Money that was moved, as it is booked, its commission last."""
     stop: int = 0
     """Snapshot at which it settles, or the end."""
     usable: npt.NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
@@ -93,20 +105,6 @@ class Opening:
     unwatched: int = 0
     """How many of these come before its fill: the one on which it was filled after decisions."""
     first_session: int = 0
-    by_leg: Floats = field(default_factory=lambda: np.zeros((0, 0)))
-    """What each leg is worth at these, money ``(legs, closes)``."""
-    worth: Floats = field(default_factory=lambda: np.zeros(0))
-    """What the trade is worth at these, as capital is compared with it."""
-    needed: Floats = field(default_factory=lambda: np.zeros(0))
-    """Capital that it needs at these, money."""
-    firsts: dict[str, int] = field(default_factory=dict)
-    """By exit, the first snapshot at which it is true."""
-    ends: dict[tuple[int, bool], End | None] = field(default_factory=dict)
-    """By the snapshot at which it is left, and whether at any price; ``None``: it stays open."""
-    by_exits: dict[str, End | None] = field(default_factory=dict)
-    """By all of a sheet's exits."""
-    funds: dict[int, tuple[float, float]] = field(default_factory=dict)
-    """By snapshot, its worth and the capital that it needs."""
 
 
 class Lives:
@@ -128,7 +126,9 @@ class Lives:
         )  # fmt: skip
         if timeline.is_single[index]:
             fills = match(plan, [order], self.market, index, same=True)
-            return self._filled(plan, order, index, index, fills) if fills else _lapsed(order, moment(index, True))
+            return (
+                self._filled(plan, order, index, index, fills) if fills else Opening(order, moment(index, True), index)
+            )
         last = int(timeline.first[int(timeline.session_of[index]) + 1]) - 1
         at = index + 1
         while (at := first_event(plan, self.market, order, at, self.end)) <= last and at < self.end:
@@ -136,41 +136,43 @@ class Lives:
             if fills:
                 return self._filled(plan, order, index, at, fills)
             at += 1
-        return _lapsed(order, moment(last, False) if last < self.end else NEVER)
+        return Opening(order, moment(last, False) if last < self.end else NEVER, index)
 
     def _filled(self, plan: Plan, order: Order, decided: int, at: int, fills: Sequence[Fill]) -> Opening:
         timeline = self.timeline
-        out = History(EngineState(PLENTY, 2, (), (order,)))
-        out.take(apply_fills(plan, out.state, Observation(self.market, at), fills))
-        trade = out.state.trades[0]
+        # what is dealt on a snapshot is all that is asked of the engine here: marks are another matter
+        dealt = Decisions(plan, EngineState(PLENTY, 2, (), (order,)), Observation(self.market, at))
+        dealt.apply(fills)
+        trade = dealt.trades[order.trade]
         if any(expired(timeline, leg.contract, int(timeline.times[at])) for leg in trade.legs):
             raise Beyond
-        amounts = [entry.amount for entry in out.entries]
-        when = moment(at, at == decided)
         made = Opening(
-            order, when, (when, 1, decided, 1), trade, at,
+            order, moment(at, at == decided), decided, trade, at,
             money(parts_to_money(trade.opening, timeline.underlying.quantum, timeline.multiplier(trade.opened_on))),
-            tuple(map(float, amounts)), _cents(amounts), min(self.end, settlement_index(timeline, trade, at + 1)),
+            [entry.amount for entry in dealt.entries_made], min(self.end, settlement_index(timeline, trade, at + 1)),
         )  # fmt: skip
-        self._value(plan, made, trade)
-        return made
-
-    def _value(self, plan: Plan, made: Opening, trade: TradeState) -> None:
-        """Marks at the ends of sessions, as far as they may be asked for."""
-        timeline, life = self.timeline, self._stretch(plan, made)
-        made.usable = life.valued
+        made.usable = self._stretch(plan, made).valued
         first, last = int(timeline.session_of[made.index]), int(timeline.session_of[made.stop - 1])
         closes = (timeline.first[first + 1 : last + 2] - 1).astype(np.int64)
         made.first_session, made.closes = first, closes[closes < made.stop]
         made.unwatched = int(len(made.closes) > 0 and made.moment > moment(int(made.closes[0]), False))
-        places, multiplier = made.closes - made.index, timeline.multiplier(trade.opened_on)
+        return made
+
+    def values(self, plan: Plan, made: Opening, at: Ints) -> Values:
+        """What a trade is worth, and the capital that it needs, at snapshots of its longest life."""
+        timeline, trade = self.timeline, made.trade
+        assert trade is not None
+        places, multiplier = at - made.index, timeline.multiplier(trade.opened_on)
         point = float(timeline.underlying.quantum)
-        parts = np.array([carried_over(leg.bid, leg.ask, leg.valid, leg.opened_parts)[places] for leg in life.legs])
+        legs = self._stretch(plan, made).legs
+        parts = np.array([carried_over(leg.bid, leg.ask, leg.valid, leg.opened_parts)[places] for leg in legs])
         contracts = np.array([leg.contracts for leg in trade.legs], np.int64)
-        made.by_leg = contracts[:, None] * parts * (point * multiplier / PARTS)
-        made.worth = (contracts @ parts) * (point / PARTS) * multiplier
         backed = [capital.Backed(leg.contract, leg.contracts, 0) for leg in trade.legs]
-        made.needed = capital.needed_over(timeline, made.closes, backed, parts, multiplier)
+        return Values(
+            contracts[:, None] * parts * (point * multiplier / PARTS),
+            (contracts @ parts) * (point / PARTS) * multiplier,
+            capital.needed_over(timeline, at, backed, parts, multiplier),
+        )
 
     def _stretch(self, plan: Plan, made: Opening) -> Stretch:
         """A trade's marks from its fill to its settlement, remembered for a while."""
@@ -185,50 +187,39 @@ class Lives:
         self._stretches.move_to_end(made)
         return found
 
-    def first_true(self, plan: Plan, made: Opening, exit: ActiveExit, name: str) -> int:
-        """First snapshot at which an exit, called ``name`` wherever it says the same, is true of a trade; never, where it
-        is none."""
-        found = made.firsts.get(name)
-        if found is None:
-            true = exit.kind.test(self._stretch(plan, made), exit.rule.params) == TRUE
-            if made.moment & 1:
-                # opened after its snapshot's decisions: exits are asked from the next one on
-                true[0] = False
-            at = int(true.argmax())
-            found = made.firsts[name] = made.index + at if true[at] else NEVER
-        return found
+    def first_true(self, plan: Plan, made: Opening, exits: Sequence[tuple[Exit, Params]]) -> list[int]:
+        """Of exits the first snapshot at which each is true of a trade; never, where it is none."""
+        ahead = self._stretch(plan, made)
+        # what was opened after its snapshot's decisions is asked about from the next one on
+        found = [exit.first_true(ahead, params, made.moment & 1) for exit, params in exits]
+        return [NEVER if at < 0 else made.index + at for at in found]
 
     def ended(self, plan: Plan, made: Opening, left: int, urgent: bool) -> End | None:
         """How a trade ends that is left at a snapshot (never: it is not); ``None``: it is open at the end."""
-        key = left, urgent
-        if key not in made.ends:
-            made.ends[key] = self._dealt(plan, made, left, urgent) if left < NEVER else self._settled(plan, made)
-        return made.ends[key]
+        return self._dealt(plan, made, left, urgent) if left < NEVER else self._settled(plan, made)
 
     def _dealt(self, plan: Plan, made: Opening, left: int, urgent: bool) -> End | None:
         timeline, trade, same = self.timeline, made.trade, bool(self.timeline.is_single[left])
         assert trade is not None
         at = left if same and made.usable[left - made.index] else self._next_usable(made, left + 1)
         if at >= made.stop:
-            return self.ended(plan, made, NEVER, False)
+            return self._settled(plan, made)
         share = 100 if urgent else plan.strategy.orders["fill_model"]["share"]
-        view, multiplier, amounts = timeline.view(at), timeline.multiplier(trade.opened_on), []
-        for leg, dealt in zip(trade.legs, closing_legs(trade.legs), strict=True):
-            price = fill_price(view.quote(leg.contract), dealt.contracts, share, closes=True)
+        place, multiplier, amounts = at - made.index, timeline.multiplier(trade.opened_on), []
+        for leg in self._stretch(plan, made).legs:
+            quote = Quote(int(leg.bid[place]) // PARTS, int(leg.ask[place]) // PARTS, None, None)
+            price = fill_price(quote, -leg.contracts, share, closes=True)
             assert price is not None
             amounts.append(money(parts_to_money(leg.contracts * price, timeline.underlying.quantum, multiplier)))
-        amounts.append(-commission(plan, ((leg.contract, leg.contracts) for leg in trade.legs)))
-        when = moment(at, at == left)
-        return self._end(made, at, when, (when, 1, left, 0), amounts)
+        # as many contracts as were opened cost as much
+        amounts.append(made.amounts[-1])
+        return self._end(made, at, moment(at, at == left), False, amounts)
 
     @staticmethod
-    def _end(made: Opening, index: int, when: int, order: tuple[int, ...], amounts: Sequence[Decimal]) -> End:
+    def _end(made: Opening, index: int, when: int, settles: bool, amounts: Sequence[Decimal]) -> End:
         assert made.trade is not None
-        held, watched = np.searchsorted(made.closes, [index, when / 2]).tolist()
-        return End(
-            index, when, (*order, *made.order), held, watched, sum(amounts, made.trade.cash), tuple(map(float, amounts)),
-            _cents(amounts),
-        )  # fmt: skip
+        held, watched = int(made.closes.searchsorted(index)), int(made.closes.searchsorted((when + 1) // 2))
+        return End(index, when, settles, held, watched, sum(amounts, made.trade.cash), amounts)
 
     @staticmethod
     def _next_usable(made: Opening, index: int) -> int:
@@ -249,27 +240,9 @@ class Lives:
         step(alone, self.market, at, out)
         if not out.closed or out.state.trades:
             raise Beyond
-        return self._end(made, at, moment(at, False), (moment(at, False), 0), [entry.amount for entry in out.entries])
-
-    def funds_at(self, plan: Plan, made: Opening, index: int) -> tuple[float, float]:
-        """Worth and capital of a trade at a snapshot of its life."""
-        found = made.funds.get(index)
-        if found is None:
-            assert made.trade is not None
-            now = capital.funds(self.market, index, 0.0, [made.trade], ())
-            found = now.equity, now.needed
-            made.funds[index] = found
-        return found
+        return self._end(made, at, moment(at, False), True, [entry.amount for entry in out.entries])
 
 
 def _bytes(held: Stretch) -> int:
     """About what a stretch takes: quotes of its legs, marks, masks."""
     return len(held.mid) * (17 * len(held.legs) + 26)
-
-
-def _lapsed(order: Order, gone: int) -> Opening:
-    return Opening(order, gone, (gone, 1, 0, 1))
-
-
-def _cents(amounts: Sequence[Decimal]) -> int:
-    return int(sum(amounts, Decimal(0)) * 100)

@@ -9,6 +9,7 @@ from functools import partial
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit
 
 from strell_core.engine.changed import changed
 from strell_core.engine.plan import Plan
@@ -36,7 +37,7 @@ def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: in
             quotes[0, place] -= half * seen
             quotes[1, place] += half * seen
     bid, ask = quotes
-    good = valid_quotes(bid, ask)
+    good = usable(bid, ask)
     legs = [
         PositionLeg(
             leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid[row], ask[row], good[row], leg.best,
@@ -55,18 +56,12 @@ def _joined(
     timeline, end = market.on_clock(trade.symbol), begin + bid.shape[1]
     contracts = np.array([leg.contracts for leg in legs], np.int64)
     paid = sum(leg.contracts * leg.opened_parts for leg in legs)
-    mid = contracts @ ((bid + ask) >> 1) + (realised - paid)
-    closable = contracts @ np.where((contracts < 0)[:, None], ask, bid) + (realised - paid)
-    width = np.array([0 if leg.contract.is_unit else abs(leg.contracts) for leg in legs], np.int64) @ (ask - bid)
-    valued = np.asarray(good.all(axis=0))
+    spreads = np.array([0 if leg.contract.is_unit else abs(leg.contracts) for leg in legs], np.int64)
     settings = plan.strategy.orders["doubtful_marks"]
-    # without a quote of every leg there is no mark that could be firm
-    doubtful = ~valued | (width * 100 > settings["percent"] * abs(opening))
-    if settings["last"] == "wait":
-        doubtful |= timeline.last_of_several[begin:end]
-    known = np.where(valued, mid, NEVER)
-    if best is not None and best > known[0]:
-        known[0] = best
+    mid, closable, valued, doubtful, highest_so_far = _marked(
+        bid, ask, good, contracts, spreads, realised - paid, settings["percent"] * abs(opening),
+        timeline.last_of_several[begin:end], settings["last"] == "wait", NEVER if best is None else best,
+    )  # fmt: skip
 
     def narrow(names: Sequence[str]) -> Stretch:
         rows = [row for row, leg in enumerate(legs) if leg.leg_id in names]
@@ -78,10 +73,50 @@ def _joined(
     return Stretch(
         legs, opening, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
         partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,
-        np.maximum.accumulate(known), narrow=narrow, market=market, symbol=trade.symbol, begin=begin,
+        highest_so_far, narrow=narrow, market=market, symbol=trade.symbol, begin=begin,
         opened_at=trade.opened_at, worth=float(timeline.underlying.quantum) / PARTS * timeline.multiplier(trade.opened_on),
         adjustments=trade.adjustments,
     )  # fmt: skip
+
+
+@njit(cache=True, nogil=True)
+def _marked(
+    bid: IntArray, ask: IntArray, good: BoolArray, contracts: IntArray, spreads: IntArray, before: int, widest: int,
+    last: BoolArray, waits: bool, best: int,
+) -> tuple[IntArray, IntArray, BoolArray, BoolArray, IntArray]:  # fmt: skip
+    """Quotes of legs ``(legs, n)`` as marks of all of them ``(n,)``: mid and closable P/L, whether they are valued,
+    whether they are doubtful, the highest mid so far. ``before``: P/L that no quote changes; ``spreads``: contracts whose
+    spreads add up to a mark's width, of which a hundredfold is doubtful beyond ``widest``; ``waits``: as is the ``last``
+    snapshot of a session; ``best``: the highest mid before."""
+    legs, n = bid.shape
+    mid, closable, highest = np.empty(n, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
+    valued, doubtful = np.empty(n, np.bool_), np.empty(n, np.bool_)
+    for i in range(n):
+        middle, closing, width, all_good = before, before, 0, True
+        for leg in range(legs):
+            low, high = bid[leg, i], ask[leg, i]
+            middle += contracts[leg] * ((low + high) >> 1)
+            closing += contracts[leg] * (high if contracts[leg] < 0 else low)
+            width += spreads[leg] * (high - low)
+            all_good &= good[leg, i]
+        mid[i], closable[i], valued[i] = middle, closing, all_good
+        # without a quote of every leg there is no mark that could be firm
+        doubtful[i] = not all_good or width * 100 > widest or (waits and last[i])
+        if all_good and middle > best:
+            best = middle
+        highest[i] = best
+    return mid, closable, valued, doubtful, highest
+
+
+@njit(cache=True, nogil=True)
+def usable(bid: IntArray, ask: IntArray) -> BoolArray:
+    """:func:`strell_core.market.timeline.valid_quotes` of quotes ``(legs, n)``."""
+    legs, n = bid.shape
+    good = np.empty((legs, n), np.bool_)
+    for leg in range(legs):
+        for i in range(n):
+            good[leg, i] = 0 <= bid[leg, i] <= ask[leg, i] and ask[leg, i] > 0
+    return good
 
 
 def known_by_pnl(
@@ -123,8 +158,17 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
 def carried_over(bid: IntArray, ask: IntArray, valid: BoolArray, opened: int) -> IntArray:
     """A held leg's mid in parts at every snapshot, its last valid one where there is none, else what it was ``opened``
     for. Shapes ``(n,)``; :func:`carried` says it of one."""
-    last = np.maximum.accumulate(np.where(valid, np.arange(len(bid)), -1))
-    mids: IntArray = np.where(last >= 0, ((bid + ask) // 2)[np.maximum(last, 0)], opened)
+    mids: IntArray = _carried_over(bid, ask, valid, opened)
+    return mids
+
+
+@njit(cache=True, nogil=True)
+def _carried_over(bid: IntArray, ask: IntArray, valid: BoolArray, last: int) -> IntArray:
+    mids = np.empty(len(bid), np.int64)
+    for i in range(len(bid)):
+        if valid[i]:
+            last = (bid[i] + ask[i]) >> 1
+        mids[i] = last
     return mids
 
 

@@ -87,6 +87,11 @@ class Plan:
         return Working.of(self.strategy)
 
     @cached_property
+    def orders_say(self) -> str:
+        """The same for all plans that deal in the same way."""
+        return str(sorted(self.strategy.orders.items()))
+
+    @cached_property
     def unit_halves(self) -> dict[str, int]:
         """By underlying, half of its own spread in parts, the nearest."""
         points = Decimal(str(self.strategy.orders["unit_spread"]["points"]))

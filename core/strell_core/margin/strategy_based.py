@@ -58,6 +58,11 @@ class Leg(NamedTuple):
         """An option; ``settles_at`` says when a contract settles."""
         return cls(contracts, SIGN[contract.right], float(contract.strike), settles_at(contract), mark)
 
+    @property
+    def unmarked(self) -> Leg:
+        """The same at any price."""
+        return Leg(*self[:4], 0.0)
+
 
 Pair = tuple[Leg, Leg, int]
 """A short, the long that covers it, and how many of them."""
@@ -89,7 +94,7 @@ def requirement(
 
     As many shorts as can be are covered, in the pairing that needs least (a transport problem, solved exactly).
     """
-    covered = _covered(tuple([leg._replace(mark=0.0) for leg in legs]), units)
+    covered = _covered(tuple([leg.unmarked for leg in legs]), units)
     if covered is not None:
         parts = list(covered)
     else:
@@ -141,7 +146,7 @@ def capital_over(legs: Sequence[Leg], marks: Floats, spot: Floats, share: float 
     values = np.zeros(len(spot))
     for leg, row in zip(legs, marks, strict=True):
         values += leg.contracts * row
-    covered = _covered(tuple([leg._replace(mark=0.0) for leg in legs]), 0)
+    covered = _covered(tuple([leg.unmarked for leg in legs]), 0)
     if covered is not None:
         return np.maximum(0.0, sum(part.amount for part in covered if part.amount > NOTHING) + values)
     if any(leg.contracts > 0 for leg in legs) or len({leg[1:4] for leg in legs}) < len(legs):

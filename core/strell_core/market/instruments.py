@@ -132,7 +132,7 @@ def strike_of(thousandths: int) -> Strike:
 
 def thousandths(strike: Strike) -> int:
     """A strike as it is stored and calculated with exactly."""
-    return round(strike * STRIKE_SCALE)
+    return round(float(strike) * STRIKE_SCALE)
 
 
 class ContractKey(NamedTuple):

@@ -74,7 +74,7 @@ def market_of(history: Market | Timeline) -> Market:
 class Observation:
     """A market at an instant: everything recorded up to and including snapshot ``index`` of its clock."""
 
-    __slots__ = ("date", "index", "instant", "market", "session", "timeline")
+    __slots__ = ("_views", "date", "index", "instant", "market", "session", "timeline")
 
     def __init__(self, history: Market | Timeline, index: int) -> None:
         self.market = market_of(history)
@@ -85,11 +85,15 @@ class Observation:
         self.session = int(self.timeline.session_of[index])
         """Number of the clock's session."""
         self.date = self.timeline.dates[self.session]
+        self._views: dict[str, ChainView | None] = {}
 
     def view(self, symbol: str = "") -> ChainView | None:
-        """The chain of an underlying now; ``None`` where it has no snapshot near enough."""
-        seen = self.market.on_clock(symbol)
-        return seen.view(self.index) if seen.recorded_at(self.index) >= 0 else None
+        """The chain of an underlying now; ``None`` where it has no snapshot near enough. Whoever asks again is given the
+        same, with what was worked out of it."""
+        if symbol not in self._views:
+            seen = self.market.on_clock(symbol)
+            self._views[symbol] = seen.view(self.index) if seen.recorded_at(self.index) >= 0 else None
+        return self._views[symbol]
 
     def daily(self, symbol: str = "") -> DailyHistory:
         """Completed sessions of an underlying, as known now."""

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -110,10 +110,15 @@ class ExpirationSlice:
     delta: npt.NDArray[np.int16]
     open_interest: npt.NDArray[np.int32]
 
-    @property
+    @cached_property
     def valid(self) -> npt.NDArray[np.bool_]:
         """Quotes that may be traded on (semantics rule 3)."""
         return valid_quotes(self.bid, self.ask)
+
+    @cached_property
+    def ranked(self) -> dict[str, tuple[npt.NDArray[np.int64], list[int]]]:
+        """By picks that go by these quotes alone, what they make of them."""
+        return {}
 
 
 class ChainView:
@@ -126,6 +131,10 @@ class ChainView:
         self.spot = int(timeline.spot[index])
         self.date = timeline.dates[int(timeline.session_of[index])]
         self.underlying = timeline.underlying.on(self.date)
+        self._slices: dict[tuple[dt.date, str], ExpirationSlice] = {}
+        self._quotes: dict[ContractKey, Quote] = {}
+        self.computed: dict[Any, Any] = {}
+        """What was worked out of it, for whoever asks the same again."""
 
     @property
     def timeline(self) -> Timeline:
@@ -164,6 +173,12 @@ class ChainView:
 
     def slice(self, expiration: dt.date, right: str) -> ExpirationSlice:
         """Quotes of one right of one expiration; raises ``KeyError`` when it is not listed."""
+        found = self._slices.get((expiration, right))
+        if found is None:
+            found = self._slices[expiration, right] = self._slice(expiration, right)
+        return found
+
+    def _slice(self, expiration: dt.date, right: str) -> ExpirationSlice:
         cube = self._timeline.cubes[expiration]
         if not cube.start <= self.index < cube.end:
             raise KeyError(expiration)
@@ -185,6 +200,12 @@ class ChainView:
 
     def quote(self, contract: ContractKey) -> Quote:
         """Quote of a contract; an invalid :class:`Quote` if it has none now."""
+        found = self._quotes.get(contract)
+        if found is None:
+            found = self._quotes[contract] = self._quote(contract)
+        return found
+
+    def _quote(self, contract: ContractKey) -> Quote:
         cube = self._timeline.cubes.get(contract.expiration)
         if cube is None or not cube.start <= self.index < cube.end:
             return NO_QUOTE_AT_ALL

@@ -9,10 +9,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit
 
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.instruments import ContractKey
@@ -108,6 +110,25 @@ class Stretch:
         """Three-valued truths from two masks."""
         return np.where(valued, np.where(truth, TRUE, FALSE), UNVALUED).astype(np.int8)
 
+    def from_day(self, day: int, minute: int) -> Truths:
+        """Whether a time of day was reached on a day, an ordinal, or that day is over: no price is asked."""
+        due = (self.ordinal > day) | ((self.ordinal == day) & self.reached(minute))
+        return self.judged(due, np.ones(len(due), np.bool_))
+
+    def first_from_day(self, day: int, minute: int, since: int) -> int:
+        """The first place from ``since`` on at which :meth:`from_day` is true; -1 without one."""
+        return int(_first_from_day(self.ordinal, day, self.reached(minute), since))
+
+    @cached_property
+    def nearest(self) -> dt.date | None:
+        """The nearest expiration that is held; ``None``: only the underlying itself is."""
+        return min((leg.contract.expiration for leg in self.legs if not leg.contract.is_unit), default=None)
+
+    @cached_property
+    def firm(self) -> npt.NDArray[np.bool_]:
+        """Whether there is a mark, and none that a profit target doubts."""
+        return self.valued & ~self.doubtful
+
     @property
     def timeline(self) -> Timeline:
         """Of the underlying that the trade is of, by the clock's snapshots."""
@@ -128,6 +149,14 @@ class Stretch:
     def frame(self) -> Frame:
         """Where values are asked for, for conditions on this position."""
         return Frame(self.market, self.begin, self.begin + len(self.mid), self.symbol, position=self)
+
+
+@njit(cache=True, nogil=True)
+def _first_from_day(ordinal: npt.NDArray[np.int32], day: int, reached: npt.NDArray[np.bool_], since: int) -> int:
+    for i in range(since, len(ordinal)):
+        if ordinal[i] > day or (ordinal[i] == day and reached[i]):
+            return i
+    return -1
 
 
 @dataclass(frozen=True)

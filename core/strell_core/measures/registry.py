@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+from collections.abc import Mapping
 from types import ModuleType
 from typing import Generic, Protocol, TypeVar
 
@@ -23,17 +24,19 @@ class Registry(Generic[D]):
 
     def __init__(self) -> None:
         self._items: dict[str, D] = {}
+        self._declarations: dict[str, Declaration] | None = None
 
     def register(self, item: D) -> D:
         key = item.declaration.id
         if key in self._items:
             raise ValueError(f"two declarations are called {key}")
-        self._items[key] = item
+        self._items[key], self._declarations = item, None
         return item
 
     def remove(self, key: str) -> None:
         """Forget a declaration again; raises ``KeyError`` for one that is not known."""
         del self._items[key]
+        self._declarations = None
 
     def __getitem__(self, key: str) -> D:
         return self._items[key]
@@ -43,6 +46,13 @@ class Registry(Generic[D]):
 
     def all(self) -> list[D]:
         return list(self._items.values())
+
+    @property
+    def declarations(self) -> Mapping[str, Declaration]:
+        """By id: made once, however often documents ask."""
+        if self._declarations is None:
+            self._declarations = {key: item.declaration for key, item in self._items.items()}
+        return self._declarations
 
 
 def load_folder(package: ModuleType) -> None:

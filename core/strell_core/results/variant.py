@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
-from itertools import chain
 from typing import Any, cast
 
 import numpy as np
-from numba import njit
 
 from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import Plan
@@ -95,33 +93,8 @@ def _outcome(made: Brief, begin: int, end: int, shared: bool) -> Outcome:
 
 
 def _brief(timeline: Timeline, told: Told, begin: int, end: int, cash: Decimal) -> Brief:
-    pnl = [one.end.pnl for one in told.closed if one.end is not None]
-    credits = [one.opening.credit for one in told.closed]
-    curve = _curve(timeline, told, begin, end, float(cash))
+    pnl, credits = ([Decimal(cents).scaleb(-2) for cents in found.tolist()] for found in (told.pnl, told.credits))
+    sessions = np.arange(int(timeline.session_of[begin]), int(timeline.session_of[end - 1]) + 1)
+    # nobody asks a variant for old marks
+    curve = EquityCurve(sessions, told.equity, np.zeros(len(sessions), np.bool_), told.held)
     return Brief(timeline, curve, float(cash), pnl, credits, told.capital.tolist(), len(told.open), None)
-
-
-def _curve(timeline: Timeline, told: Told, begin: int, end: int, cash: float) -> EquityCurve:
-    """As :func:`strell_core.results.equity.equity_curve`, sum by sum. Nobody asks a variant for old marks."""
-    low, high = int(timeline.session_of[begin]), int(timeline.session_of[end - 1])
-    closes = timeline.first[low + 1 : high + 2] - 1
-    moved = np.cumsum([0.0, *chain.from_iterable(amounts for _, amounts in told.moved)])
-    booked = np.cumsum([0, *(len(amounts) for _, amounts in told.moved)])
-    before = np.searchsorted([index for index, _ in told.moved], closes, side="right")
-    equity = cash + moved[booked[before]]
-    in_market = np.zeros(len(closes), np.bool_)
-    for opening, ended, _ in (*told.closed, *told.open):
-        first = opening.first_session - low
-        held = len(opening.closes) if ended is None else ended.held
-        _add_legs(equity, opening.by_leg, first, held)
-        until = len(timeline.times) if ended is None else ended.index
-        in_market[first : int(timeline.session_of[until - 1]) - low + 1] = True
-    return EquityCurve(np.arange(low, high + 1), equity, np.zeros(len(closes), np.bool_), in_market)
-
-
-@njit(cache=True, nogil=True)
-def _add_legs(equity: metrics.Floats, legs: metrics.Floats, first: int, count: int) -> None:
-    """What legs are worth ``(legs, closes)`` at the first ``count`` closes, one leg after another."""
-    for leg in range(legs.shape[0]):
-        for place in range(count):
-            equity[first + place] += legs[leg, place]

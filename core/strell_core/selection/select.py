@@ -6,6 +6,7 @@ import dataclasses
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import islice
 
 import numpy as np
 import numpy.typing as npt
@@ -14,8 +15,8 @@ from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.timeline import NO_QUOTE_AT_ALL, ChainView, ExpirationSlice
 from strell_core.measures.frames import Frame, Ints, PickedLeg
 from strell_core.strategy import catalogue, kinds
-from strell_core.strategy.document import LegRule
-from strell_core.strategy.kinds import Picking
+from strell_core.strategy.document import LegRule, Rule
+from strell_core.strategy.kinds import Picking, StrikePick
 
 
 @dataclass(frozen=True)
@@ -80,7 +81,7 @@ def select(
         there = [*held, *((p.leg_id, p.contract, p.contracts) for p in picked)]
         other_way = [contract for _, contract, contracts in there if contracts * leg.contracts < 0]
         named = {name: contract for name, contract, _ in there if not contract.is_unit}
-        gone = refers_to(leg) & out
+        gone = out and refers_to(leg) & out
         if gone:
             choice = LegChoice(leg.id, (), (), None, "it goes by a leg that is left out", left_out=True)
         else:
@@ -147,38 +148,70 @@ def _choose(
                 leg.id, (), (), None, f"{view.underlying.symbol} is an index, which cannot be dealt in itself"
             )
         return LegChoice(leg.id, (), (), PickedLeg(leg.id, contract, leg.contracts, NO_QUOTE_AT_ALL))
-    picks_expiry = kinds.expiry_picks[leg.expiry.kind]
+    picks_expiry, pick = kinds.expiry_picks[leg.expiry.kind], kinds.strike_picks[leg.strike.kind]
     allowed = picks_expiry.choose(picking, listed, leg.expiry.params)[walked if picks_expiry.walks else 0 :]
     if not allowed:
         return LegChoice(leg.id, (), (), None, "no listed expiration fits")
-    chain, pick = view.slice(allowed[0], leg.right), kinds.strike_picks[leg.strike.kind]
-    distance = pick.distance(chain, picking, leg.strike.params)
-    for may in allows:
-        distance = np.where(may(chain), distance, -1)
+    taken = [float(c.strike) for c in other_way if (c.expiration, c.right) == (allowed[0], leg.right)]
+    if allows or runners_up or not pick.of_quotes:
+        return _chosen(leg, picking, allowed, pick, taken, runners_up, allows)
+    # what goes by the quotes of the moment alone is chosen once for all that ask the same
+    key = leg.says, tuple(allowed)
+    if key not in view.computed:
+        view.computed[key] = _chosen(leg, picking, allowed, pick, (), 0, ())
+    found: LegChoice = view.computed[key]
+    if taken and (found.picked is None or found.picked.contract.strike in taken):
+        return _chosen(leg, picking, allowed, pick, taken, 0, ())
+    return found
+
+
+def _chosen(
+    leg: LegRule, picking: Picking, allowed: Sequence[dt.date], pick: StrikePick, taken: Sequence[float],
+    runners_up: int, allows: Sequence[Allows],
+) -> LegChoice:  # fmt: skip
+    """The strike of a leg whose expiration is known. ``taken``: strikes that another leg trades the other way round."""
+    view, rule = picking.view, leg.strike
+    assert rule is not None
+    chain = view.slice(allowed[0], leg.right)
+    distance, ranked = ranking(chain, picking, pick, rule, allows)
 
     def contract_of(row: int) -> ContractKey:
         return ContractKey(allowed[0], leg.right, strike_of(thousandths(chain.strikes[row])), view.underlying.symbol)
 
-    ranked = rank_strikes(chain, distance)
-    taken = {float(c.strike) for c in other_way if (c.expiration, c.right) == (allowed[0], leg.right)}
-    order = [row for row in ranked if chain.strikes[row] not in taken] if taken else ranked
+    free = (row for row in ranked if chain.strikes[row] not in taken) if taken else ranked
+    order = list(islice(free, runners_up + 1))
     if not order:
         missed = "is what the pick wants" if chain.valid.any() else "has the quotes the pick needs"
         why = "is traded the other way round by another leg" if ranked else missed
         which = "every strike" if ranked else "no strike"
         return LegChoice(leg.id, tuple(allowed), (), None, f"{which} of {allowed[0]:%-d %b} {why}")
-    if distance[order[0]] > pick.tolerance(view, leg.strike.params):
+    if distance[order[0]] > pick.tolerance(view, rule.params):
         nearest = contract_of(order[0]).label
         return LegChoice(
             leg.id, tuple(allowed), (), None, f"the nearest, {nearest}, is farther from what is wanted than allowed"
         )
-    candidates = tuple(
-        Candidate(contract_of(row), rank, int(distance[row])) for rank, row in enumerate(order[: runners_up + 1])
-    )
+    candidates = tuple(Candidate(contract_of(row), rank, int(distance[row])) for rank, row in enumerate(order))
     contract = candidates[0].contract
     return LegChoice(
         leg.id, tuple(allowed), candidates, PickedLeg(leg.id, contract, leg.contracts, view.quote(contract))
     )
+
+
+def ranking(
+    chain: ExpirationSlice, picking: Picking, pick: StrikePick, rule: Rule, allows: Sequence[Allows] = ()
+) -> tuple[Ints, list[int]]:
+    """Each strike's distance from what a pick wants ``(strikes,)``, and the rows that it allows, nearest first. What
+    rests on the quotes alone is worked out once for each that asks the same."""
+    if not allows and pick.of_quotes:
+        found = chain.ranked.get(rule.says)
+        if found is None:
+            distance = pick.distance(chain, picking, rule.params)
+            found = chain.ranked[rule.says] = distance, rank_strikes(chain, distance)
+        return found
+    distance = pick.distance(chain, picking, rule.params)
+    for may in allows:
+        distance = np.where(may(chain), distance, -1)
+    return distance, rank_strikes(chain, distance)
 
 
 def rank_strikes(chain: ExpirationSlice, distance: Ints) -> list[int]:

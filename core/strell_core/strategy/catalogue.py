@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Mapping
 from functools import cache, lru_cache
 from typing import Any
 
@@ -72,6 +73,7 @@ KEPT_UNITS = Declaration(
     words=("stock", "shares", "wheel", "assignment", "exercise", "assigned"), once=True,
 )  # fmt: skip
 LEGS = (LEG, OPTIONAL_LEG, LATER_LEG, UNITS, KEPT_UNITS)
+_LEGS_BY_ID = {declaration.id: declaration for declaration in LEGS}
 
 PARTS = ("when", "conditions", "legs", "checks", "size", "leave", "adjust", "limits", "orders")
 """Lists of sentences that a document has."""
@@ -99,12 +101,10 @@ def load() -> None:
         load_folder(package)
 
 
-def sentences(part: str) -> dict[str, Declaration]:
+def sentences(part: str) -> Mapping[str, Declaration]:
     """Declarations that may stand in a list of a document, by id."""
     load()
-    if part == "legs":
-        return {declaration.id: declaration for declaration in LEGS}
-    return {item.declaration.id: item.declaration for item in _registries()[part].all()}
+    return _LEGS_BY_ID if part == "legs" else _registries()[part].declarations
 
 
 @cache
@@ -126,11 +126,10 @@ def value_scopes() -> list[tuple[str, ...]]:
     return list(found)
 
 
-def picks(name: str) -> dict[str, Declaration]:
+def picks(name: str) -> Mapping[str, Declaration]:
     """Declarations of ``expiry`` or ``strike`` picks, by id."""
     load()
-    items = kinds.expiry_picks.all() if name == "expiry" else kinds.strike_picks.all()
-    return {item.declaration.id: item.declaration for item in items}
+    return kinds.expiry_picks.declarations if name == "expiry" else kinds.strike_picks.declarations
 
 
 PICKS = ("strike", "expiry")

@@ -40,6 +40,11 @@ class Rule:
     kind: str
     params: Mapping[str, Any]
 
+    @cached_property
+    def says(self) -> str:
+        """The same for all that say the same, whatever they are called."""
+        return f"{self.kind} {sorted(self.params.items())}"
+
 
 @dataclass(frozen=True)
 class LegRule:
@@ -52,6 +57,12 @@ class LegRule:
     strike: Rule | None
     optional: bool = False
     """The entry goes on without it where nothing fits."""
+
+    @cached_property
+    def says(self) -> str:
+        """The same for all legs of one name that say the same."""
+        picks = [rule.says for rule in (self.expiry, self.strike) if rule is not None]
+        return f"{self.id} {self.right} {self.contracts} {self.optional} {picks}"
 
 
 @dataclass(frozen=True)
@@ -303,7 +314,7 @@ def _sentence(
     return sentence
 
 
-def _pick(path: str, raw: Any, known: dict[str, Declaration], problems: list[Problem]) -> dict[str, Any]:
+def _pick(path: str, raw: Any, known: Mapping[str, Declaration], problems: list[Problem]) -> dict[str, Any]:
     given = raw.get("pick") if isinstance(raw, dict) else raw
     if not isinstance(raw, dict) or not isinstance(given, str) or given not in known:
         problems.append(Problem(f"{path}/pick", f"'{str(given)[:60]}' is not known; there is {', '.join(known)}"))

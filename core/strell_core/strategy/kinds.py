@@ -6,6 +6,7 @@ import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -16,6 +17,7 @@ from strell_core.market.market import Observation
 from strell_core.market.timeline import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.frames import (
+    TRUE,
     Account,
     Frame,
     Ints,
@@ -105,6 +107,11 @@ class StrikePick:
     distance: Callable[[ExpirationSlice, Picking, Params], Ints]
     tolerance: Callable[[ChainView, Params], int]
 
+    @cached_property
+    def of_quotes(self) -> bool:
+        """It goes by the quotes of the moment alone: by no other leg, and by no value that may be another trade's."""
+        return not any(param.kind in ("leg", "value") for param in self.declaration.params)
+
 
 @dataclass(frozen=True)
 class StructureCondition:
@@ -157,6 +164,17 @@ class Exit:
     """It is asked about the whole position, also where it closes legs."""
     kind_of: Callable[[Params], ExitKind] | None = None
     """The kind where its sentence says it."""
+    first: Callable[[Stretch, Params, int], int] | None = None
+    """``first(stretch, params, since)``: the first place from ``since`` on at which ``test`` is true, -1 without one, for
+    those of which it can be told without asking everywhere."""
+
+    def first_true(self, stretch: Stretch, params: Params, since: int = 0) -> int:
+        """The first place of a stretch from ``since`` on at which it is true; -1: at none."""
+        if self.first is not None:
+            return int(self.first(stretch, params, since))
+        true = self.test(stretch, params)[since:] == TRUE
+        at = int(true.argmax()) if len(true) else 0
+        return since + at if len(true) and true[at] else -1
 
 
 def _holds(params: Params) -> tuple[Consequence, ...] | None:

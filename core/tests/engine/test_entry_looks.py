@@ -232,7 +232,7 @@ class KeptPicksTest(ByHandCase):
         fresh, *_ = self.entered(False, quotes, spots)
         self.assertEqual(fresh, ["MK30/" + FAR])
         told = Variants(Market(timeline), 0, len(timeline.times)).run(make_plan(parse(document), timeline), CASH)
-        self.assertEqual([leg.contract.code for one in told.open for leg in one.opening.asked.legs], kept)
+        self.assertEqual([leg.contract.code for one in told.open for leg in one.asked.legs], kept)
 
     def test_where_nothing_fits_at_first_the_next_look_picks(self) -> None:
         quotes = {

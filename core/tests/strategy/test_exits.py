@@ -53,7 +53,11 @@ class ExitsTest(unittest.TestCase):
         return stretch(self.plan, trade, self.timeline, 0, len(ROWS))
 
     def truths(self, rule: str, position: Any, **params: Any) -> list[int]:
+        """At every look; and where it is first true from any place on is where it is asked one after another."""
         found = kinds.exits[rule].test(position, params)
+        for since in range(len(found) + 1):
+            true = (place for place in range(since, len(found)) if found[place] == TRUE)
+            self.assertEqual(kinds.exits[rule].first_true(position, params, since), next(true, -1), (rule, since))
         return [int(found[place]) for place in LOOKS]
 
     def values(self, rule: str, position: Any, place: int, **params: Any) -> dict[str, Any]:

@@ -2,8 +2,6 @@
 
 import datetime as dt
 
-import numpy as np
-
 from strell_core.measures.declaration import Declaration, Param, minutes
 from strell_core.measures.frames import Params, Stretch, Truths, Values
 from strell_core.strategy.kinds import Exit, exits
@@ -24,28 +22,23 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
-def _nearest(stretch: Stretch) -> dt.date | None:
-    """The nearest expiration that is still held; ``None``: only the underlying itself is left."""
-    return min((leg.contract.expiration for leg in stretch.legs if not leg.contract.is_unit), default=None)
-
-
 def _leaving_day(stretch: Stretch, params: Params) -> int:
-    nearest = _nearest(stretch)
-    if nearest is None:
+    if stretch.nearest is None:
         return 0
-    return stretch.calendar.on_or_before(nearest - dt.timedelta(days=params["days"])).toordinal()
+    return stretch.calendar.on_or_before(stretch.nearest - dt.timedelta(days=params["days"])).toordinal()
 
 
 def test(stretch: Stretch, params: Params) -> Truths:
-    day = _leaving_day(stretch, params)
-    due = (stretch.ordinal > day) | ((stretch.ordinal == day) & stretch.reached(minutes(params["time"])))
-    return stretch.judged(due, np.ones(len(due), np.bool_))
+    return stretch.from_day(_leaving_day(stretch, params), minutes(params["time"]))
+
+
+def first(stretch: Stretch, params: Params, since: int) -> int:
+    return stretch.first_from_day(_leaving_day(stretch, params), minutes(params["time"]), since)
 
 
 def values(stretch: Stretch, params: Params, i: int) -> Values:
-    nearest = _nearest(stretch)
-    left = 0 if nearest is None else nearest.toordinal() - int(stretch.ordinal[i])
+    left = 0 if stretch.nearest is None else stretch.nearest.toordinal() - int(stretch.ordinal[i])
     return {"left": left, "days": params["days"], "time": params["time"]}
 
 
-exits.register(Exit(DECLARATION, "other", test, values))
+exits.register(Exit(DECLARATION, "other", test, values, first=first))

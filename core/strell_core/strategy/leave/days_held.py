@@ -1,7 +1,5 @@
 """Leaving after a number of days."""
 
-import numpy as np
-
 from strell_core.measures.declaration import Declaration, Param, minutes
 from strell_core.measures.frames import Params, Stretch, Truths, Values
 from strell_core.strategy.kinds import Exit, exits
@@ -20,14 +18,20 @@ DECLARATION = Declaration(
 )  # fmt: skip
 
 
+def _leaving_day(stretch: Stretch, params: Params) -> int:
+    return stretch.opened_on.toordinal() + int(params["days"])
+
+
 def test(stretch: Stretch, params: Params) -> Truths:
-    held = stretch.ordinal - stretch.opened_on.toordinal()
-    due = (held > params["days"]) | ((held == params["days"]) & stretch.reached(minutes(params["time"])))
-    return stretch.judged(due, np.ones(len(due), np.bool_))
+    return stretch.from_day(_leaving_day(stretch, params), minutes(params["time"]))
+
+
+def first(stretch: Stretch, params: Params, since: int) -> int:
+    return stretch.first_from_day(_leaving_day(stretch, params), minutes(params["time"]), since)
 
 
 def values(stretch: Stretch, params: Params, i: int) -> Values:
     return {"held": int(stretch.ordinal[i]) - stretch.opened_on.toordinal(), "days": params["days"]}
 
 
-exits.register(Exit(DECLARATION, "other", test, values))
+exits.register(Exit(DECLARATION, "other", test, values, first=first))

@@ -1,0 +1,395 @@
+"""A variant as a walk over its looks, compiled: it stops where something is not known yet, is told, and goes on.
+
+What it does at a look is what :class:`strell_core.engine.advance.Decisions` does with trades that live their lives by themselves;
+:mod:`strell_core.engine.known` says what the arrays hold.
+"""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from strell_core.engine.capital import CENT
+from strell_core.engine.known import NONE, STAYS, Rows
+
+Ints = npt.NDArray[np.int64]
+Floats = npt.NDArray[np.float64]
+Bools = npt.NDArray[np.bool_]
+
+DONE, DECIDE, OPEN, FIRSTS, END, FUNDS, WAITS = range(7)
+"""Why a walk stops: at its end; or for what an entry decides, what comes of its order, when its exits are true, how its trade
+ends, what a trade and what an order at work are worth and need."""
+AT, THERE, LIVED, GONE, CHANGES, DECIDED_AT, DECIDED, ASKED, LEFT, URGENT = range(10)
+"""Places of its state: the look; how many trades and orders are there, and how many trades there were; cents that ended trades
+have moved; the next moment at which something ends; what was decided at a look for it alone; what it stops for."""
+NO, REFUSED, ENTERED, LAPSED = range(4)
+"""What came of a look: a sentence said no, the capital was not there, it was entered, or entered with no snapshot left."""
+
+
+class Path(NamedTuple):
+    """Where a walk is, and what it left behind."""
+
+    state: Ints
+    counts: Ints
+    """At the look at which it stops, as :data:`strell_core.engine.known.COUNTS`."""
+    entered: Ints
+    """By entry, the session in which it was last entered, and how often: ``(entries, 2)``."""
+    there: Ints
+    """Trades and orders that are there: opening, entry, moment at which it is gone, cents that it then has moved; ``(n, 4)``."""
+    lived: Ints
+    """Trades that were opened, opening and end: ``(n, 2)``."""
+    outcomes: Ints
+    """Of every look, what came of it, and the decision that said so: ``(looks, 2)``."""
+    free: Floats
+    """Free capital at looks that would enter, money."""
+
+    @classmethod
+    def begin(cls, entries: int, looks: int) -> Path:
+        state = np.zeros(10, np.int64)
+        state[CHANGES], state[DECIDED_AT] = STAYS, NONE
+        return cls(
+            state, np.zeros(4, np.int64), np.full((entries, 2), NONE, np.int64), np.empty((looks, 4), np.int64),
+            np.empty((looks, 2), np.int64), np.full((looks, 2), NONE, np.int64), np.zeros(looks),
+        )  # fmt: skip
+
+
+class Rules(NamedTuple):
+    """What of a plan a walk goes by."""
+
+    looks: Rows
+    looks_are: int
+    """The same for all plans with these looks."""
+    heads: npt.NDArray[np.int32]
+    """By look, its first known decision."""
+    least: Ints
+    """By entry, the place of what its fills have to bring."""
+    exits: Ints
+    """By entry, the places of its exits; ``(entries, most)``."""
+    urgent: Bools
+    """Which of these leave at any price."""
+    start: int
+    """Cents that it begins with."""
+    refuses: bool
+    """It enters nothing for which the capital is not there."""
+
+
+class Facts(NamedTuple):
+    """The arrays of :class:`strell_core.engine.known.Known`, as they are now."""
+
+    decisions: Rows
+    needed: Floats
+    openings: Rows
+    ends: Rows
+    floats: Floats
+    opening_of: npt.NDArray[np.int32]
+    firsts: Ints
+
+
+@njit(cache=True, nogil=True)
+def walk(path: Path, rules: Rules, facts: Facts) -> int:
+    """Goes on until something is not known, or to the end."""
+    state, looks = path.state, rules.looks
+    k = state[AT]
+    while k < len(looks):
+        index, session, entry = looks[k].index, looks[k].session, looks[k].entry
+        state[AT] = k
+        if state[CHANGES] <= 2 * index:
+            _leave(path, 2 * index)
+        _count(path, entry, session)
+        row = NONE
+        if state[DECIDED_AT] == k:
+            picked = state[DECIDED]
+        else:
+            row = rules.heads[k]
+            while row != NONE and not _holds(facts.decisions[row].asked, path.counts):
+                row = facts.decisions[row].next
+            if row == NONE:
+                return DECIDE
+            picked = facts.decisions[row].picked
+        path.outcomes[k, 1] = row
+        if picked == NONE:
+            path.outcomes[k, 0] = NO
+            k += 1
+            continue
+        code, equity, needed = funds(path, rules, facts)
+        if code != DONE:
+            return code
+        path.free[k] = equity - needed
+        if rules.refuses and facts.needed[picked] > path.free[k] + CENT:
+            path.outcomes[k, 0] = REFUSED
+            k += 1
+            continue
+        if looks[k].last:
+            path.outcomes[k, 0] = LAPSED
+        else:
+            code, opening, end = _lives(state, rules, facts, entry, picked)
+            if code != DONE:
+                return code
+            path.outcomes[k, 0] = ENTERED
+            _add(path, facts, entry, opening, end)
+        path.entered[entry, 1] = path.counts[2] + 1
+        path.entered[entry, 0] = session
+        k += 1
+    state[AT] = k
+    return DONE
+
+
+@njit(cache=True, nogil=True)
+def _leave(path: Path, now: int) -> None:
+    """Forget trades that have ended, and orders that have lapsed."""
+    state, there, left = path.state, path.there, 0
+    state[CHANGES] = STAYS
+    for place in range(state[THERE]):
+        if there[place, 2] <= now:
+            state[GONE] += there[place, 3]
+        else:
+            state[CHANGES] = min(state[CHANGES], there[place, 2])
+            there[left] = there[place]
+            left += 1
+    state[THERE] = left
+
+
+@njit(cache=True, nogil=True)
+def _count(path: Path, entry: int, session: int) -> None:
+    """As :data:`strell_core.engine.known.COUNTS`."""
+    counts, n = path.counts, path.state[THERE]
+    counts[0], counts[1], counts[2], counts[3] = n, 0, 0, 0
+    for place in range(n):
+        counts[1] += path.there[place, 1] == entry
+    for other in range(len(path.entered)):
+        if path.entered[other, 0] == session:
+            counts[3] += path.entered[other, 1]
+            if other == entry:
+                counts[2] = path.entered[other, 1]
+
+
+@njit(cache=True, nogil=True)
+def _holds(asked: Ints, counts: Ints) -> bool:
+    """Whether nothing on which a decision rests is different now."""
+    same = True
+    for place in range(4):
+        same &= asked[place] == NONE or asked[place] == counts[place]
+    return same
+
+
+@njit(cache=True, nogil=True)
+def funds(path: Path, rules: Rules, facts: Facts) -> tuple[int, float, float]:
+    """Why it cannot be told, equity and needed capital at the look, as :func:`strell_core.engine.capital.funds` adds them up:
+    trades in the order in which they were filled, then orders at work."""
+    state, there, k = path.state, path.there, path.state[AT]
+    index, n = rules.looks[k].index, path.state[THERE]
+    filled, order = 0, np.empty(n, np.int64)
+    cents = rules.start + state[GONE]
+    for place in range(n):
+        opening = there[place, 0]
+        now = facts.openings[opening]
+        if now.moment > 2 * index:
+            continue
+        cents += now.cents
+        at = filled
+        while at > 0 and _before(now, facts.openings[order[at - 1]]):
+            order[at] = order[at - 1]
+            at -= 1
+        order[at] = opening
+        filled += 1
+    equity, needed = cents / 100, 0.0
+    for place in range(filled):
+        now = facts.openings[order[place]]
+        if now.looks != rules.looks_are or not now.from_look <= k < now.to_look:
+            state[ASKED] = order[place]
+            return FUNDS, 0.0, 0.0
+        at = now.funds + 2 * (k - now.from_look)
+        equity += facts.floats[at]
+        needed += facts.floats[at + 1]
+    for place in range(n if filled < n else 0):
+        now = facts.openings[there[place, 0]]
+        if now.moment > 2 * index:
+            if now.waits_at != index:
+                state[ASKED] = there[place, 0]
+                return WAITS, 0.0, 0.0
+            needed += now.waits_for
+    return DONE, equity, needed
+
+
+@njit(cache=True, nogil=True)
+def _before(one: Any, other: Any) -> bool:
+    """Whether an opening was filled before another, or on the same snapshot and decided before it."""
+    return one.moment < other.moment or (one.moment == other.moment and one.decided < other.decided)
+
+
+@njit(cache=True, nogil=True)
+def _lives(state: Ints, rules: Rules, facts: Facts, entry: int, picked: int) -> tuple[int, int, int]:
+    """Why it cannot be told, what comes of an entry's order, and how its trade ends."""
+    opening = facts.opening_of[rules.least[entry], picked]
+    if opening == NONE:
+        state[ASKED] = picked
+        return OPEN, NONE, NONE
+    state[ASKED] = opening
+    if not facts.openings[opening].filled:
+        return DONE, opening, NONE
+    left, urgent = STAYS, False
+    for place in range(rules.exits.shape[1]):
+        exit = rules.exits[entry, place]
+        if exit == NONE:
+            break
+        first = facts.firsts[exit, opening]
+        if first == NONE:
+            return FIRSTS, NONE, NONE
+        if first < left:
+            left, urgent = first, rules.urgent[entry, place]
+        elif first == left < STAYS:
+            urgent |= rules.urgent[entry, place]
+    end = facts.openings[opening].ends
+    while end != NONE and (facts.ends[end].left != left or facts.ends[end].urgent != urgent):
+        end = facts.ends[end].next
+    state[LEFT], state[URGENT] = left, urgent
+    return (END if end == NONE else DONE), opening, end
+
+
+@njit(cache=True, nogil=True)
+def _add(path: Path, facts: Facts, entry: int, opening: int, end: int) -> None:
+    """Trades are there from their order on, until they have ended or it has lapsed."""
+    state, now = path.state, facts.openings[opening]
+    gone_at, cents = now.moment, np.int64(0)
+    if now.filled:
+        gone_at, cents = facts.ends[end].moment, now.cents + facts.ends[end].cents
+        path.lived[state[LIVED], 0], path.lived[state[LIVED], 1] = opening, end
+        state[LIVED] += 1
+    place = state[THERE]
+    path.there[place, 0], path.there[place, 1] = opening, entry
+    path.there[place, 2], path.there[place, 3] = gone_at, cents
+    state[THERE] += 1
+    state[CHANGES] = min(state[CHANGES], gone_at)
+
+
+@njit(cache=True, nogil=True)
+def told(
+    lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, session_of: Ints, low: int, start: int,
+    calls: bool,
+) -> tuple[bool, Ints, Floats, Bools, Floats, Bools]:  # fmt: skip
+    """What trades ``(n, 2)``, opening and end, amount to: whether only the engine can tell; the places of those that ended,
+    in the order in which they did, and of those that did not; equity, whether something was held, needed capital, and whether
+    capital was compared, at ``closes``: the last snapshots of the sessions from ``low`` on. ``start``: cents that are
+    there at first; ``calls``: less than the needed capital is more than only told."""
+    n = len(lived)
+    opened, closed = np.arange(n), np.empty(n, np.int64)
+    for place in range(n):
+        _put(opened, place, lived, openings, ends, False)
+    count = 0
+    for place in range(n):
+        at = opened[place]
+        if ends[lived[at, 1]].ends:
+            closed[count] = at
+            _put(closed, count, lived, openings, ends, True)
+            count += 1
+    k = len(closes)
+    equity, held, needed, watched = np.empty(k), np.zeros(k, np.bool_), np.zeros(k), np.zeros(k, np.bool_)
+    compared = np.empty(k)
+    bad = not _moved(lived, openings, ends, floats, closes, start, opened, closed[:count], equity, compared)
+    # first those that ended, in that order, then those that are open, as a run's curve adds them up
+    order = np.empty(n, np.int64)
+    order[:count] = closed[:count]
+    at = count
+    for place in range(n):
+        if not ends[lived[opened[place], 1]].ends:
+            order[at] = opened[place]
+            at += 1
+    for trade in order:
+        one, end = openings[lived[trade, 0]], ends[lived[trade, 1]]
+        first = one.first_session - low
+        there = end.held if end.ends else one.closes
+        for leg in range(one.legs):
+            for close in range(there):
+                equity[first + close] += floats[one.values + leg * one.closes + close]
+        last = session_of[end.index - 1] - low if end.ends else k - 1
+        for close in range(first, last + 1):
+            held[close] = True
+    for trade in opened:
+        one, end = openings[lived[trade, 0]], ends[lived[trade, 1]]
+        first, worth = one.first_session - low, one.values + one.legs * one.closes
+        for close in range(one.unwatched, end.watched if end.ends else one.closes):
+            compared[first + close] += floats[worth + close]
+            needed[first + close] += floats[worth + one.closes + close]
+            watched[first + close] = True
+    for close in range(k):
+        if watched[close]:
+            bad |= compared[close] <= 0 or (calls and compared[close] - needed[close] <= -CENT)
+    return bad, order, equity, held, needed, watched
+
+
+@njit(cache=True, nogil=True)
+def _moved(
+    lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, start: int, opened: Ints, closed: Ints,
+    equity: Floats, compared: Floats,
+) -> bool:  # fmt: skip
+    """Cash at ``closes``: as booked amount by amount up to the snapshot, and in whole cents before what is filled after its
+    decisions. False where all was lost without a trade."""
+    cents, moved, there, a, b, fine = np.int64(start), 0.0, 0, 0, 0, True
+    booked, watched = 0, 0
+    while a < len(opened) or b < len(closed):
+        opens = b == len(closed) or (a < len(opened) and _opens_first(lived, openings, ends, opened[a], closed[b]))
+        if opens:
+            one = openings[lived[opened[a], 0]]
+            index, moment, amounts, moves, brought = one.index, one.moment, one.amounts, one.moves, one.cents
+            a, there = a + 1, there + 1
+        else:
+            end = ends[lived[closed[b], 1]]
+            index, moment, amounts, moves, brought = end.index, end.moment, end.amounts, end.moves, end.cents
+            b, there = b + 1, there - 1
+        while booked < len(closes) and closes[booked] < index:
+            equity[booked] = start / 100 + moved
+            booked += 1
+        while watched < len(closes) and 2 * closes[watched] < moment:
+            compared[watched] = cents / 100
+            watched += 1
+        for place in range(amounts, amounts + moves):
+            moved += floats[place]
+        cents += brought
+        fine &= there > 0 or cents > 0
+    equity[booked:] = start / 100 + moved
+    compared[watched:] = cents / 100
+    return fine
+
+
+@njit(cache=True, nogil=True)
+def _put(order: Ints, place: int, lived: Ints, openings: Rows, ends: Rows, by_end: bool) -> None:
+    """The last of ``order[: place + 1]`` to where it belongs; what comes at the same time stays as it stands."""
+    new = order[place]
+    while place > 0:
+        other = order[place - 1]
+        if by_end:
+            earlier = _ends_first(lived, openings, ends, new, other)
+        else:
+            earlier = _before(openings[lived[new, 0]], openings[lived[other, 0]])
+        if not earlier:
+            break
+        order[place] = other
+        place -= 1
+    order[place] = new
+
+
+@njit(cache=True, nogil=True)
+def _ends_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -> bool:
+    """Whether a trade ended before another: a snapshot's settlements come before its fills, which come in the order in which
+    they were decided; at the same time the one that was opened first."""
+    a, b = ends[lived[one, 1]], ends[lived[other, 1]]
+    if a.moment != b.moment:
+        return a.moment < b.moment
+    if a.settles != b.settles:
+        return a.settles
+    if not a.settles and a.left != b.left:
+        return a.left < b.left
+    return _before(openings[lived[one, 0]], openings[lived[other, 0]])
+
+
+@njit(cache=True, nogil=True)
+def _opens_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -> bool:
+    """Whether a trade was opened before another ended: of what was decided on the same snapshot exits come before
+    entries."""
+    a, b = openings[lived[one, 0]], ends[lived[other, 1]]
+    if a.moment != b.moment:
+        return a.moment < b.moment
+    return not b.settles and a.decided < b.left
