@@ -17,7 +17,7 @@ from strell_core.results.report import report
 from strell_core.results.slices import Column, Names, Numbers, sliced
 from strell_core.results.variant import Cells, Outcome, outcome
 from strell_core.strategy.document import normalise, parse
-from strell_core.strategy.sweeps import Dial, cells, taken, varied
+from strell_core.strategy.sweeps import Dial, Variations, cells, taken, varied
 from tests.demo import demo_history
 from tests.examples import example
 
@@ -60,20 +60,23 @@ def swept(what: str, document: dict[str, Any], dials: list[Dial], begin: int) ->
     """A sweep from the document to its figures, every variant; and a few of them each as a run of its own."""
     timeline = demo_history()
     market, end = market_of(timeline), len(timeline.times)
-    made = [varied(document, taken(dials, cell)) for cell in cells(dials)]
+    made, variations = [taken(dials, cell) for cell in cells(dials)], Variations(document)
 
-    def own(raw: dict[str, Any]) -> Outcome:
-        return outcome(make_plan(parse(raw), timeline), market, begin, end, CASH)
+    def own(values: dict[str, Any]) -> Outcome:
+        return outcome(make_plan(parse(varied(document, values)), timeline), market, begin, end, CASH)
+
+    def shared(values: dict[str, Any]) -> Outcome:
+        return together.outcome(make_plan(variations.strategy(variations.document(values)), timeline), CASH)
 
     few = made[:: max(1, len(made) // 10)][:10]
     began = time.perf_counter()
-    alone = [own(raw) for raw in few]
+    alone = [own(values) for values in few]
     each = (time.perf_counter() - began) / len(few)
     together = Cells(market, begin, end)
     began = time.perf_counter()
-    found = [together.outcome(make_plan(parse(raw), timeline), CASH) for raw in made]
+    found = [shared(values) for values in made]
     whole = time.perf_counter() - began
-    same = all(found[made.index(raw)].figures == one.figures for raw, one in zip(few, alone, strict=True))
+    same = all(found[made.index(values)].figures == one.figures for values, one in zip(few, alone, strict=True))
     if not same or together.differed:
         raise SystemExit("what is shared does not tell what a run tells")
     return [

@@ -10,7 +10,8 @@ import numpy as np
 
 from config.errors import Refused
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
-from strell_core.market.timeline import NO_DELTA, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import NO_DELTA
 
 
 def chain_table(

@@ -17,7 +17,8 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import ClosedTrade, LegClose
 from strell_core.market.chains import shuffled, unshuffled
 from strell_core.market.prices import PARTS
-from strell_core.market.timeline import ChainView, ExpirationSlice, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.pricing.held import Holding, payoff_leg
 from strell_core.pricing.payoff import PayoffLeg, nearest_settlement
 from strell_core.pricing.smile import Smile, fit_smile

@@ -7,10 +7,10 @@ import logging
 import os
 import socket
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, cached_property
 from typing import Any
 
 from django.conf import settings
@@ -22,11 +22,10 @@ from market.own import market_for, plan_for
 from market.timelines import timeline
 from runs.models import Variant
 from strell_core.market.market import Market
-from strell_core.market.timeline import Timeline
 from strell_core.results.variant import Cells, Outcome
-from strell_core.strategy.document import DocumentError, typed, written
+from strell_core.strategy.document import DocumentError
 from strell_core.strategy.edits import rules_digest
-from strell_core.strategy.sweeps import taken, varied
+from strell_core.strategy.sweeps import Dial, Variations, taken
 from sweeps.models import Cell, Part, Sweep
 from sweeps.services import dials_of, enqueue, say
 
@@ -46,11 +45,11 @@ def carry_out(part_id: int) -> None:
     if part is None:
         return
     mine = Part.objects.filter(pk=part.pk, status=Part.Status.RUNNING, attempts=part.attempts)
-    done, history = _Done(part), cache(timeline)
+    done, known = _Done(part), _Known(part.sweep)
     try:
         with beating(lambda: mine.update(lease_until=_lease()), settings.RUN_LEASE_SECONDS / 3), done:
             for cell in part.sweep.cells.filter(place__gte=part.first, place__lt=part.last, done_at=None):
-                done.add(cell, _compute(part.sweep, cell, history))
+                done.add(cell, _compute(known, cell))
                 if done.is_late and not (done.keep() and mine.filter(sweep__status=Sweep.Status.RUNNING).exists()):
                     raise Stopped
             if not done.keep():
@@ -138,22 +137,38 @@ class _Computed:
     problem: str = ""
 
 
-def _compute(sweep: Sweep, cell: Cell, history: Callable[[str], Timeline]) -> _Computed:
+class _Known:
+    """What a sweep's variants have in common, made when the first of them asks."""
+
+    def __init__(self, sweep: Sweep) -> None:
+        self.sweep, self.history = sweep, cache(timeline)
+
+    @cached_property
+    def dials(self) -> list[Dial]:
+        return dials_of(self.sweep)
+
+    @cached_property
+    def variations(self) -> Variations:
+        return Variations(self.sweep.revision.document)
+
+
+def _compute(known: _Known, cell: Cell) -> _Computed:
     try:
-        document = written(varied(sweep.revision.document, taken(dials_of(sweep), cell.at)))
-        return _Computed(_outcome(sweep, document, history), rules_digest(document))
+        document = known.variations.document(taken(known.dials, cell.at))
+        return _Computed(_outcome(known, document), rules_digest(document))
     except DocumentError as error:
         return _Computed(problem="; ".join(problem.message for problem in error.problems))
     except Refused as error:
         return _Computed(problem=error.message)
     except Exception:
-        log.exception("variant %s of sweep %s failed", cell.place, sweep.pk)
+        log.exception("variant %s of sweep %s failed", cell.place, known.sweep.pk)
         return _Computed(problem="It failed on an error of ours; it is in the worker's log.")
 
 
-def _outcome(sweep: Sweep, document: dict[str, Any], history: Callable[[str], Timeline]) -> Outcome:
-    market = market_for(document, sweep.strategy.owner_id, history)
-    plan = plan_for(typed(document), market)
+def _outcome(known: _Known, document: dict[str, Any]) -> Outcome:
+    sweep = known.sweep
+    market = market_for(document, sweep.strategy.owner_id, known.history)
+    plan = plan_for(known.variations.strategy(document), market)
     begin, end = market.main.span(sweep.start, sweep.end)
     if begin == end:
         raise Refused("There is no session of this underlying in the period.")

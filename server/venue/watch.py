@@ -10,7 +10,7 @@ from django.db import Error, close_old_connections
 
 from config.errors import Refused
 from strell_core.market.instruments import ContractKey
-from strell_core.market.timeline import NO_DELTA
+from strell_core.market.view import NO_DELTA
 from venue.live import Live, live
 
 MAX_CONTRACTS = 800

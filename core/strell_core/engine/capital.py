@@ -17,7 +17,8 @@ from strell_core.margin import strategy_based as margin
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
 from strell_core.market.prices import PARTS, grouped
-from strell_core.market.timeline import ChainView, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView
 
 CENT = 0.005
 """Amounts of money this near are the same."""

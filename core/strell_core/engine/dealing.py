@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from fractions import Fraction
 from itertools import compress
@@ -106,18 +107,13 @@ class Dealing(Step):
 
     def _open(self, order: Order, fill: Fill, lots: int) -> None:
         """``lots``: what was left of the order before this part of it."""
-        before = self.trades.get(order.trade)
-        trade = before or TradeState(
-            order.trade, 0, order.decided_at, fill.at, self.observation.date, (), 0, entry=order.entry,
-            reentries=int(order.values.get("reentry", 0)),
-        )  # fmt: skip
-        opening = premium_of(order.legs, fill.prices)
-        legs = self._joined(trade, order, fill)
-        if self.plan.working.by_leg is None:
-            lots = trade.lots + order.lots
-        elif before is not None:
-            lots = trade.lots
-        trade = changed(trade, lots=lots, legs=legs, opening=trade.opening + opening)
+        before, opening = self.trades.get(order.trade), premium_of(order.legs, fill.prices)
+        by_leg = self.plan.working.by_leg is not None
+        if before is None:
+            trade = opened(order, fill, lots if by_leg else order.lots, self.observation.date)
+        else:
+            legs, lots = self._joined(before, order, fill), before.lots + (0 if by_leg else order.lots)
+            trade = changed(before, lots=lots, legs=legs, opening=before.opening + opening)
         for leg, parts in zip(order.legs, fill.prices, strict=True):
             amount = self._amount(trade, leg.contracts, parts)
             trade = self._book(trade, "premium", leg.contract, leg.contracts, parts, amount)
@@ -142,7 +138,7 @@ class Dealing(Step):
         """The trade's legs with a further part of its entry."""
         held = {leg.leg_id: leg for leg in trade.legs}
         for leg, parts in zip(order.legs, fill.prices, strict=True):
-            new = LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at if trade.legs else 0)
+            new = LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at)
             held[leg.leg_id] = added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
         return tuple(held.values())
 
@@ -240,6 +236,16 @@ class Dealing(Step):
         """What an exit closed, by leg."""
         gone = {leg.leg_id: leg.contract for leg in trade.closed_legs if leg.how == "order" and leg.closed_at >= order.decided_at}  # fmt: skip
         return tuple(gone.items())
+
+
+def opened(order: Order, fill: Fill, lots: int, on: dt.date) -> TradeState:
+    """The trade that the first fill of an order opens in a session, its money not moved yet."""
+    legs = zip(order.legs, fill.prices, strict=True)
+    return TradeState(
+        order.trade, lots, order.decided_at, fill.at, on,
+        tuple(LegState(leg.leg_id, leg.contract, leg.contracts, parts) for leg, parts in legs),
+        premium_of(order.legs, fill.prices), entry=order.entry, reentries=int(order.values.get("reentry", 0)),
+    )  # fmt: skip
 
 
 def added(leg: LegState, contracts: int, parts: int) -> LegState:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from strell_core.engine.plan import EntryPlan
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Account, PickedLeg, Verdict
 from strell_core.selection.select import Selection, exhausted, select, selected
 from strell_core.strategy import kinds

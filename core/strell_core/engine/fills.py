@@ -16,7 +16,8 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS, money
 from strell_core.market.splits import after
-from strell_core.market.timeline import ChainView, Quote, Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView, Quote, valid_quotes
 
 
 def fill_price(quote: Quote, contracts: int, share: int, closes: bool = False) -> int | None:

@@ -26,7 +26,7 @@ DECISION = np.dtype([("asked", "i4", 4), ("picked", "i4"), ("next", "i4")])
 """What an entry decides at a look: the counts on which that rests (:data:`COUNTS`; ``NONE``: not on this one), what it would
 deal in, and the next decision known of the look."""
 OPENING = np.dtype([
-    ("filled", "?"), ("moment", "i8"), ("decided", "i8"), ("index", "i8"), ("cents", "i8"), ("credit", "i8"),
+    ("filled", "?"), ("moment", "i8"), ("decided", "i8"), ("index", "i8"), ("cents", "i8"),
     ("amounts", "i8"), ("moves", "i4"), ("ends", "i4"), ("first_session", "i8"), ("unwatched", "i8"), ("closes", "i8"),
     ("legs", "i4"), ("values", "i8"), ("looks", "i4"), ("from_look", "i8"), ("to_look", "i8"), ("funds", "i8"),
     ("waits_at", "i8"), ("waits_for", "f8"),
@@ -38,7 +38,7 @@ what capital they need at its ``closes``; ``funds``: place of worth and capital,
 snapshot ``waits_at``."""
 END = np.dtype([
     ("left", "i8"), ("urgent", "?"), ("next", "i4"), ("ends", "?"), ("index", "i8"), ("moment", "i8"), ("settles", "?"),
-    ("held", "i8"), ("watched", "i8"), ("pnl", "i8"), ("cents", "i8"), ("amounts", "i8"), ("moves", "i4"),
+    ("held", "i8"), ("watched", "i8"), ("cents", "i8"), ("amounts", "i8"), ("moves", "i4"),
 ])  # fmt: skip
 """How a trade ends that is ``left`` at a snapshot, see :class:`strell_core.engine.lives.End`; the next end known of it."""
 COUNTS = ("open_trades", "of_entry", "entered_today", "all_entered_today")

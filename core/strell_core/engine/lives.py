@@ -14,13 +14,15 @@ from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
+from fractions import Fraction
 from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from strell_core.engine import capital
-from strell_core.engine.advance import Decisions
+from strell_core.engine.changed import changed
+from strell_core.engine.dealing import opened
 from strell_core.engine.fills import fill_price, first_event, match
 from strell_core.engine.known import STAYS
 from strell_core.engine.marks import carried_over, stretch
@@ -28,9 +30,9 @@ from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.run import History, settlement_index, step
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeState
-from strell_core.market.market import Market, Observation
-from strell_core.market.prices import PARTS, money, parts_to_money
-from strell_core.market.timeline import Quote
+from strell_core.market.market import Market
+from strell_core.market.prices import PARTS, cent_of_part, cents
+from strell_core.market.view import Quote
 from strell_core.measures.frames import Params, Stretch
 from strell_core.strategy.kinds import Exit
 
@@ -64,10 +66,8 @@ class End:
     """At so many of its session ends it was there, as marked; ..."""
     watched: int
     """... and at so many as capital was compared, before fills on the same snapshot."""
-    pnl: Decimal
-    """Of the whole trade, costs included."""
-    amounts: Sequence[Decimal]
-    """Money that its end moved, as it is booked."""
+    amounts: Sequence[int]
+    """Cents that its end moved, as they are booked."""
 
 
 class Values(NamedTuple):
@@ -92,10 +92,8 @@ class Opening:
     """Snapshot at which it was."""
     trade: TradeState | None = None
     index: int = 0
-    credit: Decimal = Decimal(0)
-    """Premium taken in, money."""
-    amounts: Sequence[Decimal] = ()
-    """Money that was moved, as it is booked, its commission last."""
+    amounts: Sequence[int] = ()
+    """Cents that were moved, as they are booked, its commission last."""
     stop: int = 0
     """Snapshot at which it settles, or the end."""
     usable: npt.NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
@@ -115,6 +113,7 @@ class Lives:
         self.market, self.timeline, self.begin, self.end = market, market.main, begin, end
         self._stretches: OrderedDict[Opening, Stretch] = OrderedDict()
         self._held = 0
+        self._worths: dict[int, Fraction] = {}
 
     def opened(self, plan: Plan, entry: EntryPlan, index: int, legs: Sequence[OrderLeg], lots: int) -> Opening:
         """What comes of an order decided at a snapshot that is not the last of several of its session."""
@@ -140,16 +139,15 @@ class Lives:
 
     def _filled(self, plan: Plan, order: Order, decided: int, at: int, fills: Sequence[Fill]) -> Opening:
         timeline = self.timeline
-        # what is dealt on a snapshot is all that is asked of the engine here: marks are another matter
-        dealt = Decisions(plan, EngineState(PLENTY, 2, (), (order,)), Observation(self.market, at))
-        dealt.apply(fills)
-        trade = dealt.trades[order.trade]
+        fill, day = fills[0], timeline.dates[int(timeline.session_of[at])]
+        worth = self._worth(timeline.multiplier(day))
+        premiums = [cents(-leg.contracts * parts, worth) for leg, parts in zip(order.legs, fill.prices, strict=True)]
+        trade = changed(opened(order, fill, order.lots, day), costs=fill.commission)
         if any(expired(timeline, leg.contract, int(timeline.times[at])) for leg in trade.legs):
             raise Beyond
         made = Opening(
-            order, moment(at, at == decided), decided, trade, at,
-            money(parts_to_money(trade.opening, timeline.underlying.quantum, timeline.multiplier(trade.opened_on))),
-            [entry.amount for entry in dealt.entries_made], min(self.end, settlement_index(timeline, trade, at + 1)),
+            order, moment(at, at == decided), decided, trade, at, [*premiums, -_cents(fill.commission)],
+            min(self.end, settlement_index(timeline, trade, at + 1)),
         )  # fmt: skip
         made.usable = self._stretch(plan, made).valued
         first, last = int(timeline.session_of[made.index]), int(timeline.session_of[made.stop - 1])
@@ -205,21 +203,25 @@ class Lives:
         if at >= made.stop:
             return self._settled(plan, made)
         share = 100 if urgent else plan.strategy.orders["fill_model"]["share"]
-        place, multiplier, amounts = at - made.index, timeline.multiplier(trade.opened_on), []
+        place, worth, amounts = at - made.index, self._worth(timeline.multiplier(trade.opened_on)), []
         for leg in self._stretch(plan, made).legs:
             quote = Quote(int(leg.bid[place]) // PARTS, int(leg.ask[place]) // PARTS, None, None)
             price = fill_price(quote, -leg.contracts, share, closes=True)
             assert price is not None
-            amounts.append(money(parts_to_money(leg.contracts * price, timeline.underlying.quantum, multiplier)))
+            amounts.append(cents(leg.contracts * price, worth))
         # as many contracts as were opened cost as much
-        amounts.append(made.amounts[-1])
-        return self._end(made, at, moment(at, at == left), False, amounts)
+        return self._end(made, at, moment(at, at == left), False, [*amounts, made.amounts[-1]])
+
+    def _worth(self, multiplier: int) -> Fraction:
+        """Cents of a part of a contract."""
+        if multiplier not in self._worths:
+            self._worths[multiplier] = cent_of_part(self.timeline.underlying.quantum, multiplier)
+        return self._worths[multiplier]
 
     @staticmethod
-    def _end(made: Opening, index: int, when: int, settles: bool, amounts: Sequence[Decimal]) -> End:
-        assert made.trade is not None
+    def _end(made: Opening, index: int, when: int, settles: bool, amounts: Sequence[int]) -> End:
         held, watched = int(made.closes.searchsorted(index)), int(made.closes.searchsorted((when + 1) // 2))
-        return End(index, when, settles, held, watched, sum(amounts, made.trade.cash), amounts)
+        return End(index, when, settles, held, watched, amounts)
 
     @staticmethod
     def _next_usable(made: Opening, index: int) -> int:
@@ -240,9 +242,13 @@ class Lives:
         step(alone, self.market, at, out)
         if not out.closed or out.state.trades:
             raise Beyond
-        return self._end(made, at, moment(at, False), True, [entry.amount for entry in out.entries])
+        return self._end(made, at, moment(at, False), True, [_cents(entry.amount) for entry in out.entries])
 
 
 def _bytes(held: Stretch) -> int:
     """About what a stretch takes: quotes of its legs, marks, masks."""
     return len(held.mid) * (17 * len(held.legs) + 26)
+
+
+def _cents(amount: Decimal) -> int:
+    return int(amount * 100)

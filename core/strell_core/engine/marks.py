@@ -16,7 +16,8 @@ from strell_core.engine.plan import Plan
 from strell_core.engine.state import LegState, TradeState
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import valid_quotes
 from strell_core.measures.frames import PositionLeg, Stretch
 
 NEVER = -(2**62)
@@ -30,8 +31,10 @@ def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: in
     timeline, half = market.on_clock(trade.symbol), plan.unit_halves[trade.symbol or plan.strategy.underlying]
     quotes = np.empty((2, len(trade.legs), end - begin), np.int64)
     for place, leg in enumerate(trade.legs):
-        quotes[0, place], quotes[1, place] = timeline.quotes(leg.contract, begin, end)
-        if leg.contract.is_unit:
+        if not leg.contract.is_unit:
+            timeline.put_quotes(leg.contract, begin, end, quotes[0, place], quotes[1, place])
+        else:
+            quotes[0, place], quotes[1, place] = timeline.quotes(leg.contract, begin, end)
             # what is not recorded has no sides either
             seen = quotes[0, place] >= 0
             quotes[0, place] -= half * seen
@@ -110,7 +113,7 @@ def _marked(
 
 @njit(cache=True, nogil=True)
 def usable(bid: IntArray, ask: IntArray) -> BoolArray:
-    """:func:`strell_core.market.timeline.valid_quotes` of quotes ``(legs, n)``."""
+    """:func:`strell_core.market.view.valid_quotes` of quotes ``(legs, n)``."""
     legs, n = bid.shape
     good = np.empty((legs, n), np.bool_)
     for leg in range(legs):

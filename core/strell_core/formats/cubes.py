@@ -25,7 +25,8 @@ from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import Underlying
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.splits import Split
-from strell_core.market.timeline import NO_DELTA, ExpirationCube, Timeline
+from strell_core.market.timeline import ExpirationCube, Timeline
+from strell_core.market.view import NO_DELTA
 from strell_core.pricing import premium_table
 from strell_core.pricing.black import YEAR_SECONDS, delta_grid
 

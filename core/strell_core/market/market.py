@@ -11,7 +11,8 @@ import numpy as np
 from strell_core.market.daily import DailyHistory
 from strell_core.market.on_clock import OnClock, Places
 from strell_core.market.series import DatedSeries
-from strell_core.market.timeline import ChainView, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ so that a mid or a share of the spread is exact and comparisons never meet round
 from __future__ import annotations
 
 from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
+from fractions import Fraction
 from typing import Any
 
 PARTS = 2000
@@ -47,6 +48,18 @@ def money(amount: Decimal) -> Decimal:
 def parts_to_money(parts: int, quantum: Decimal, multiplier: int) -> Decimal:
     """Money worth of ``parts`` (signed, already times contracts), unrounded."""
     return Decimal(int(parts)) * quantum * multiplier / PARTS
+
+
+def cent_of_part(quantum: Decimal, multiplier: int) -> Fraction:
+    """Cents that one part of one contract is worth."""
+    return Fraction(quantum) * multiplier * 100 / PARTS
+
+
+def cents(parts: int, worth: Fraction) -> int:
+    """Money worth of ``parts`` (signed, already times contracts) in cents, half-even: in whole numbers what :func:`money`
+    makes of :func:`parts_to_money`. ``worth``: :func:`cent_of_part`."""
+    whole, rest = divmod(parts * worth.numerator, worth.denominator)
+    return whole + (2 * rest > worth.denominator or (2 * rest == worth.denominator and whole % 2 == 1))
 
 
 def parts_to_price(parts: int, quantum: Decimal) -> Decimal:

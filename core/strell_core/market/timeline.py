@@ -12,18 +12,17 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
-from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.daily import DailyHistory
-from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import ContractKey, Strike, Underlying, strike_of, thousandths
 from strell_core.market.kept import Kept
 from strell_core.market.prices import PARTS, SPOT_SCALE, points_to_parts
 from strell_core.market.splits import Split
+from strell_core.market.view import NO_DELTA, ChainView
 
 GRID_MINUTES = 5
 """Step of a session of which only one snapshot is recorded so far."""
@@ -35,33 +34,8 @@ NO_PRICE = -1
 """Bid and ask where there is no quote."""
 Sizes = Callable[[ContractKey, int], tuple[int, int] | None]
 """Contracts bid for and offered of a contract at an epoch second; ``None`` where nothing was told."""
-NO_DELTA = -32768
-"""Stored delta of a quote that has none."""
-
 NOTHING = {"bid": NO_PRICE, "ask": NO_PRICE, "iv": 0, "delta": NO_DELTA}
 """What stands in a grid of quotes where nothing was recorded, field by field."""
-
-
-def valid_quotes(bid: npt.NDArray[np.integer], ask: npt.NDArray[np.integer]) -> npt.NDArray[np.bool_]:
-    """Quotes that may be used, elementwise: bid ≥ 0, ask > 0, bid ≤ ask (semantics rule 3)."""
-    return (bid >= 0) & (ask > 0) & (bid <= ask)
-
-
-class Quote(NamedTuple):
-    """One contract at one instant: quanta, 0.0001 of volatility, 0.0001 of delta (``None``: none)."""
-
-    bid: int
-    ask: int
-    iv: int | None
-    delta: int | None
-
-    @property
-    def valid(self) -> bool:
-        """As :func:`valid_quotes`."""
-        return 0 <= self.bid <= self.ask and self.ask > 0
-
-
-NO_QUOTE_AT_ALL = Quote(-1, -1, None, None)
 
 
 @dataclass(frozen=True)
@@ -93,128 +67,6 @@ class ExpirationCube:
     @cached_property
     def _position(self) -> dict[Strike, int]:
         return {strike_of(thousandths(strike)): at for at, strike in enumerate(self.strikes.tolist())}
-
-
-@dataclass(frozen=True)
-class ExpirationSlice:
-    """One right of one expiration at one instant; arrays ``(strikes,)``, see :class:`Quote`."""
-
-    expiration: dt.date
-    right: str
-    settlement_at: int
-    forward: float
-    strikes: npt.NDArray[np.float64]
-    bid: npt.NDArray[np.int32]
-    ask: npt.NDArray[np.int32]
-    iv: npt.NDArray[np.uint16]
-    delta: npt.NDArray[np.int16]
-    open_interest: npt.NDArray[np.int32]
-
-    @cached_property
-    def valid(self) -> npt.NDArray[np.bool_]:
-        """Quotes that may be traded on (semantics rule 3)."""
-        return valid_quotes(self.bid, self.ask)
-
-    @cached_property
-    def ranked(self) -> dict[str, tuple[npt.NDArray[np.int64], list[int]]]:
-        """By picks that go by these quotes alone, what they make of them."""
-        return {}
-
-
-class ChainView:
-    """The chain at one instant."""
-
-    def __init__(self, timeline: Timeline, index: int) -> None:
-        self._timeline = timeline
-        self.index = index
-        self.instant = int(timeline.times[index])
-        self.spot = int(timeline.spot[index])
-        self.date = timeline.dates[int(timeline.session_of[index])]
-        self.underlying = timeline.underlying.on(self.date)
-        self._slices: dict[tuple[dt.date, str], ExpirationSlice] = {}
-        self._quotes: dict[ContractKey, Quote] = {}
-        self.computed: dict[Any, Any] = {}
-        """What was worked out of it, for whoever asks the same again."""
-
-    @property
-    def timeline(self) -> Timeline:
-        """The history it is of."""
-        return self._timeline
-
-    @property
-    def spot_in_parts(self) -> int:
-        """The underlying's price in parts of a quantum."""
-        return self.spot * self._timeline.spot_parts
-
-    def interest(self, expiration: dt.date) -> float:
-        """Continuously compounded interest a year to an expiration."""
-        return self.underlying.interest(self.date, expiration)
-
-    def dividends(self, settlement: int) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
-        """Seconds until each dividend before ``settlement``, and points, ``(n,)``."""
-        known = [Dividend(date, amount) for date, amount in self.underlying.dividends]
-        return to_come(known, self._timeline.calendar, self.instant, settlement)
-
-    @cached_property
-    def expirations(self) -> list[dt.date]:
-        """Expirations with quotes at this instant, nearest first: looked for once, however many ask."""
-        known: dict[int, list[dt.date]] = self._timeline.computed.setdefault("expirations", {})
-        if self.index not in known:
-            known[self.index] = [
-                cube.expiration
-                for cube in self._timeline.cubes_at(self.index)
-                if bool((cube.ask[:, self.index - cube.start] > 0).any())
-            ]
-        return known[self.index]
-
-    def listed(self, settlement: int) -> list[dt.date]:
-        """Expirations recorded now that settle at an epoch second, quoted or not."""
-        return [c.expiration for c in self._timeline.cubes_at(self.index) if c.settlement_at == settlement]
-
-    def slice(self, expiration: dt.date, right: str) -> ExpirationSlice:
-        """Quotes of one right of one expiration; raises ``KeyError`` when it is not listed."""
-        found = self._slices.get((expiration, right))
-        if found is None:
-            found = self._slices[expiration, right] = self._slice(expiration, right)
-        return found
-
-    def _slice(self, expiration: dt.date, right: str) -> ExpirationSlice:
-        cube = self._timeline.cubes[expiration]
-        if not cube.start <= self.index < cube.end:
-            raise KeyError(expiration)
-        column, n = self.index - cube.start, len(cube.strikes)
-        rows = slice(0, n) if right == "call" else slice(n, 2 * n)
-        session = int(self._timeline.session_of[self.index]) - cube.first_session
-        return ExpirationSlice(
-            expiration, right, cube.settlement_at, float(cube.forward[column]), cube.strikes,
-            cube.bid[rows, column], cube.ask[rows, column], cube.iv[rows, column], cube.delta[rows, column],
-            cube.open_interest[rows, session],
-        )  # fmt: skip
-
-    def forward(self, expiration: dt.date) -> float:
-        """Parity forward in points, NaN if there is none."""
-        cube = self._timeline.cubes.get(expiration)
-        if cube is None or not cube.start <= self.index < cube.end:
-            return float("nan")
-        return float(cube.forward[self.index - cube.start])
-
-    def quote(self, contract: ContractKey) -> Quote:
-        """Quote of a contract; an invalid :class:`Quote` if it has none now."""
-        found = self._quotes.get(contract)
-        if found is None:
-            found = self._quotes[contract] = self._quote(contract)
-        return found
-
-    def _quote(self, contract: ContractKey) -> Quote:
-        cube = self._timeline.cubes.get(contract.expiration)
-        if cube is None or not cube.start <= self.index < cube.end:
-            return NO_QUOTE_AT_ALL
-        row = cube.row(contract.right, contract.strike)
-        if row is None:
-            return NO_QUOTE_AT_ALL
-        at = self.index - cube.start
-        iv, delta = int(cube.iv[row, at]), int(cube.delta[row, at])
-        return Quote(int(cube.bid[row, at]), int(cube.ask[row, at]), iv or None, None if delta == NO_DELTA else delta)
 
 
 class Timeline:
@@ -268,20 +120,23 @@ class Timeline:
         if contract.is_unit:
             price = self.spot[begin:end].astype(np.int64) * self.spot_parts
             return price, price
+        bid, ask = np.empty(end - begin, np.int64), np.empty(end - begin, np.int64)
+        self.put_quotes(contract, begin, end, bid, ask)
+        return bid, ask
+
+    def put_quotes(
+        self, contract: ContractKey, begin: int, end: int, bid: npt.NDArray[np.int64], ask: npt.NDArray[np.int64]
+    ) -> None:
+        """What :meth:`quotes` says of an option, put into two arrays ``(n,)``."""
         cube = self.cubes.get(contract.expiration)
         row = None if cube is None else cube.row(contract.right, contract.strike)
-        if cube is not None and row is not None and cube.start <= begin and end <= cube.end:
-            whole = slice(begin - cube.start, end - cube.start)
-            return cube.bid[row, whole] * np.int64(PARTS), cube.ask[row, whole] * np.int64(PARTS)
-        bid, ask = np.full(end - begin, NO_PRICE, np.int64), np.full(end - begin, NO_PRICE, np.int64)
-        if cube is not None and row is not None:
-            low, high = max(begin, cube.start), min(end, cube.end)
-            if low < high:
-                here, there = slice(low - begin, high - begin), slice(low - cube.start, high - cube.start)
-                bid[here], ask[here] = cube.bid[row, there], cube.ask[row, there]
-                bid[here] *= PARTS
-                ask[here] *= PARTS
-        return bid, ask
+        low, high = (end, end) if cube is None or row is None else (max(begin, cube.start), min(end, cube.end))
+        if low > begin or high < end:
+            bid[:], ask[:] = NO_PRICE, NO_PRICE
+        if cube is not None and row is not None and low < high:
+            here, there = slice(low - begin, high - begin), slice(low - cube.start, high - cube.start)
+            np.multiply(cube.bid[row, there], PARTS, out=bid[here])
+            np.multiply(cube.ask[row, there], PARTS, out=ask[here])
 
     def quote_at(self, contract: ContractKey, index: int) -> tuple[int, int]:
         """What :meth:`quotes` says of one snapshot."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from strell_core.measures.params import WEEKDAYS, Param, minutes
@@ -70,11 +71,15 @@ class Declaration:
 
     def normal(self, values: Mapping[str, Any]) -> dict[str, Any]:
         """Values as they are stored."""
-        kinds = {param.name: param for param in self.params}
+        known = self._by_name
         return {
-            name: value if name not in kinds or value is None else kinds[name].of_kind.normal(kinds[name], value)
+            name: value if name not in known or value is None else known[name].of_kind.normal(known[name], value)
             for name, value in values.items()
         }
+
+    @cached_property
+    def _by_name(self) -> dict[str, Param]:
+        return {param.name: param for param in self.params}
 
     def told(self, values: Mapping[str, Any]) -> dict[str, Any]:
         """Values that are not the declared default: what a sentence says beyond it."""
@@ -88,7 +93,7 @@ class Declaration:
     def problems(self, values: Mapping[str, Any], nested: bool = True) -> list[tuple[str, str]]:
         """``(parameter, message)`` for all that is wrong with a sentence's values; without what is ``nested`` in them
         where somebody else asks for that."""
-        known = {param.name for param in self.params}
+        known = self._by_name
         found = [
             (
                 str(name)[:60],

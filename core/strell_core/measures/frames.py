@@ -19,7 +19,8 @@ from numba import njit
 from strell_core.market.calendars import SessionCalendar
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
-from strell_core.market.timeline import ChainView, Quote, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView, Quote
 
 TRUE, FALSE, UNVALUED = 1, 0, -1
 TRUTH_WORDS = {TRUE: "true", FALSE: "false", UNVALUED: "unvalued"}

@@ -18,7 +18,8 @@ import numpy.typing as npt
 
 from strell_core.market.daily import DailyHistory
 from strell_core.market.market import Market, Observation
-from strell_core.market.timeline import ChainView, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Account, Frame, PickedLeg, PositionLeg, Stretch, Structure
 from strell_core.measures.registry import Registry, load_folder

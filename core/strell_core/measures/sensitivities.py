@@ -9,7 +9,8 @@ from __future__ import annotations
 import numpy as np
 
 from strell_core.market.instruments import ContractKey, Right
-from strell_core.market.timeline import NO_DELTA, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import NO_DELTA
 from strell_core.measures.measure import Series
 from strell_core.pricing.black import GREEKS, YEAR_SECONDS, greeks_many
 

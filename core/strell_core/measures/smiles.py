@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import NO_DELTA, ChainView
+from strell_core.market.view import NO_DELTA, ChainView
 
 DAY = 86_400
 Floats = npt.NDArray[np.float64]

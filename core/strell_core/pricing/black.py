@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from strell_core.market.timeline import NO_DELTA
+from strell_core.market.view import NO_DELTA
 
 YEAR_SECONDS = 365.0 * 86_400.0
 DAY = 1.0 / 365.0

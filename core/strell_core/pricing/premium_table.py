@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from strell_core.market.timeline import NO_DELTA
+from strell_core.market.view import NO_DELTA
 from strell_core.pricing import american
 from strell_core.pricing.black import FloatArray
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK, implied_volatility

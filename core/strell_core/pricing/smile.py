@@ -22,7 +22,7 @@ import numpy as np
 from numba import njit
 from scipy.special import ndtr
 
-from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.pricing import american
 from strell_core.pricing.black import INV_SQRT_2PI, YEAR_SECONDS, FloatArray, normal_cdf, price_many, years_between
 from strell_core.pricing.implied import implied_many

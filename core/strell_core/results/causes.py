@@ -17,7 +17,8 @@ import numpy.typing as npt
 from strell_core.engine.state import ClosedTrade
 from strell_core.market.instruments import Right
 from strell_core.market.prices import PARTS, SPOT_SCALE
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import valid_quotes
 from strell_core.pricing.black import YEAR_SECONDS, price_many
 from strell_core.pricing.implied import NO_TIME_VALUE, OK, implied_many
 from strell_core.results.equity import HeldLeg, held_legs

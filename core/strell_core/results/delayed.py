@@ -11,7 +11,8 @@ import numpy as np
 from strell_core.engine.run import History
 from strell_core.engine.state import Reason
 from strell_core.market.instruments import ContractKey
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import valid_quotes
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,8 @@ from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, LegClose, TradeState
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import valid_quotes
 
 Floats = npt.NDArray[np.float64]
 STILL_OPEN = 2**62

@@ -30,10 +30,8 @@ class Brief:
     timeline: Timeline
     curve: EquityCurve
     start: float
-    pnl: Sequence[Decimal]
+    pnl: metrics.Floats
     """Of every closed trade, net, in money."""
-    credits: Sequence[Decimal]
-    """Opening premium of every closed trade in money, debits negative."""
     capital: Sequence[float]
     """Needed at every session's end with an open trade, money."""
     open_trades: int
@@ -45,9 +43,13 @@ class Brief:
     def dates(self) -> list[dt.date]:
         return [self.timeline.dates[s] for s in self.curve.sessions.tolist()]
 
+    @property
+    def sessions(self) -> int:
+        return len(self.curve.sessions)
+
     @cached_property
     def trades(self) -> metrics.TradeFigures:
-        return metrics.trade_figures(self.pnl, self.credits)
+        return metrics.figures_of_pnl(self.pnl)
 
     @cached_property
     def daily(self) -> metrics.Floats:
@@ -72,6 +74,8 @@ class Finished(Brief):
     """What all figures of a run are made of."""
 
     history: History
+    credits: Sequence[Decimal]
+    """Opening premium of every closed trade in money, debits negative."""
     seed: int
     limited: bool = True
     """Whether entries that need more capital than is free were refused."""
@@ -86,14 +90,18 @@ class Finished(Brief):
         timeline = market.main
         last = int(timeline.times[timeline.first[int(curve.sessions[-1]) + 1] - 1]) if len(curve.sessions) else 0
         return cls(
-            timeline, curve, start, [trade.pnl for trade in history.closed], credits,
-            [need.capital for need in history.needs], len(history.state.trades), history.ruined_at, history, seed,
-            limited,
+            timeline, curve, start, np.array([float(trade.pnl) for trade in history.closed]),
+            [need.capital for need in history.needs], len(history.state.trades), history.ruined_at, history, credits,
+            seed, limited,
             sum(
                 any(expired(market.on_clock(trade.symbol), leg.contract, last) for leg in trade.legs)
                 for trade in history.state.trades
             ),
         )  # fmt: skip
+
+    @cached_property
+    def trades(self) -> metrics.TradeFigures:
+        return metrics.trade_figures([trade.pnl for trade in self.history.closed], self.credits)
 
     @cached_property
     def by_kind(self) -> dict[bool, metrics.TradeFigures]:
@@ -142,15 +150,15 @@ def _mar(run: Brief) -> float | None:
 
 def _fall_sessions(run: Finished) -> int:
     recovered = run.fall.recovered
-    return (recovered if recovered is not None else len(run.dates) - 1) - run.fall.peak
+    return (recovered if recovered is not None else run.sessions - 1) - run.fall.peak
 
 
 def _worst_day(run: Finished) -> int:
-    return int(np.argmin(run.moves)) if run.dates else 0
+    return int(np.argmin(run.moves)) if run.sessions else 0
 
 
 def _exits_delayed(run: Finished) -> int:
-    return len(delayed(run.history, run.timeline, int(run.curve.sessions[-1]))) if run.dates else 0
+    return len(delayed(run.history, run.timeline, int(run.curve.sessions[-1]))) if run.sessions else 0
 
 
 def _capital_most(run: Brief) -> float | None:
@@ -167,9 +175,9 @@ def _worst_number(run: Finished) -> int | None:
 
 def _return_on_capital(run: Brief) -> float | None:
     most = _capital_most(run)
-    if not most or not run.dates:
+    if not most or not run.sessions:
         return None
-    return float((run.curve.equity[-1] - run.start) / most * metrics.SESSIONS_A_YEAR / len(run.dates))
+    return float((run.curve.equity[-1] - run.start) / most * metrics.SESSIONS_A_YEAR / run.sessions)
 
 
 def _ruined_on(run: Brief) -> str | None:
@@ -197,7 +205,7 @@ FIGURES: dict[str, Figure] = {
         Figure("closing_expectancy", "A trade, closing prices", "money", "Their mean net P/L.", lambda run: run.by_kind[True].expectancy, True),
         Figure("closing_worst", "Worst, closing prices", "money", "The lowest net P/L of them.", lambda run: run.by_kind[True].worst, True),
         Figure("start_equity", "Starting cash", "money", "Cash the run began with.", lambda run: run.start),
-        Figure("final_equity", "Final equity", "money", "Cash plus open trades at mid, at the end.", lambda run: float(run.curve.equity[-1]) if run.dates else run.start, over_days=again.final_equities),
+        Figure("final_equity", "Final equity", "money", "Cash plus open trades at mid, at the end.", lambda run: float(run.curve.equity[-1]) if run.sessions else run.start, over_days=again.final_equities),
         Figure("cagr", "CAGR", "share", "Compound growth a year: (final ÷ starting equity)^(252 ÷ sessions) - 1; none when all was lost.", lambda run: run.growth, True, over_days=again.growths),
         Figure("capital_most", "Capital, most", "money", "Most capital that open trades needed at the end of a session, by the strategy-based rules.", _capital_most, True),
         Figure("return_on_capital", "Return on capital", "share", "P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in.", _return_on_capital, True),
@@ -211,17 +219,17 @@ FIGURES: dict[str, Figure] = {
         Figure("calmar", "Calmar", "ratio", "CAGR divided by the drawdown of the last 36 months, 756 sessions (T. Young, 1991); none in a shorter run.", lambda run: metrics.calmar(run.curve.equity, run.start), True),
         Figure("sharpe", "Sharpe", "ratio", "√252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).", lambda run: metrics.sharpe(run.daily), True, over_days=again.sharpes),
         Figure("sortino", "Sortino", "ratio", "252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).", lambda run: metrics.sortino(run.daily), True, over_days=again.sortinos),
-        Figure("time_in_market", "In the market", "share", "Sessions in which a position was held.", lambda run: float(run.curve.in_market.mean()) if run.dates else 0.0),
+        Figure("time_in_market", "In the market", "share", "Sessions in which a position was held.", lambda run: float(run.curve.in_market.mean()) if run.sessions else 0.0),
         Figure("longest_flat", "Longest without a new high", "count", "Most sessions in a row without a new high of equity.", lambda run: run.flat[0]),
         Figure("flat_from", "Without a new high from", "date", "First session of the longest stretch without a new high.", lambda run: run.day(run.flat[1]) if run.flat[0] else None, True),
         Figure("flat_to", "Without a new high to", "date", "Its last session.", lambda run: run.day(run.flat[2]) if run.flat[0] else None, True),
-        Figure("worst_day", "Worst day", "money", "Largest loss of equity from one session close to the next.", lambda run: float(run.moves[_worst_day(run)]) if run.dates else 0.0),
+        Figure("worst_day", "Worst day", "money", "Largest loss of equity from one session close to the next.", lambda run: float(run.moves[_worst_day(run)]) if run.sessions else 0.0),
         Figure("worst_day_date", "Day of it", "date", "Session of the worst day.", lambda run: run.day(_worst_day(run)), True),
         Figure("daily_skew", "Skew of daily P/L", "ratio", "Third moment of the changes of equity around their mean ÷ standard deviation³: below zero where large days are losses.", lambda run: metrics.skewness(run.moves), True),
         Figure("daily_tail", "Mean of the worst days", "money", "Mean change of equity in the worst 5 % of sessions (expected shortfall).", lambda run: metrics.tail_mean(run.moves), True),
         Figure("costs", "Costs", "money", "Commissions of closed trades.", lambda run: _money([t.costs for t in run.history.closed])),
         Figure("credit_taken", "Credit taken", "money", "Sum of the credits of closed trades.", lambda run: _money([c for c in run.credits if c > 0])),
-        Figure("sessions", "Sessions", "count", "Sessions the run looked at.", lambda run: len(run.dates)),
+        Figure("sessions", "Sessions", "count", "Sessions the run looked at.", lambda run: run.sessions),
         Figure("single_sessions", "Single-snapshot sessions", "count", "Sessions with one snapshot only.", lambda run: int(run.timeline.is_single[run.timeline.first[run.curve.sessions]].sum())),
         Figure("stale_sessions", "Stale sessions", "count", "Sessions whose position had to be valued at an older mark.", lambda run: int(run.curve.stale.sum())),
         Figure("open_trades", "Open trades", "count", "Trades still open at the end.", lambda run: run.open_trades),

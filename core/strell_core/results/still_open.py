@@ -11,7 +11,7 @@ from strell_core.engine.settlement import expired
 from strell_core.engine.state import LegState, TradeState
 from strell_core.market.market import Market
 from strell_core.market.prices import money, parts_to_money
-from strell_core.market.timeline import valid_quotes
+from strell_core.market.view import valid_quotes
 
 
 @dataclass(frozen=True)

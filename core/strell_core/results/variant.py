@@ -41,7 +41,7 @@ class Cells:
     """Variants of one market's rules over one period, one after another: they share what they can, and now and then one
     is run by the engine as well. Where the two do not come to the same, the engine is right from then on."""
 
-    CHECKED = 500
+    CHECKED = 1000
     """The first, and then one of so many."""
 
     def __init__(self, market: Market, begin: int, end: int) -> None:
@@ -88,13 +88,12 @@ def outcome(
 def _outcome(made: Brief, begin: int, end: int, shared: bool) -> Outcome:
     session_of = made.timeline.session_of
     daily = np.zeros(int(session_of[end - 1]) - int(session_of[begin]) + 1)
-    daily[: len(made.daily)] = np.nan_to_num(made.daily)
+    daily[: len(made.daily)] = np.where(np.isnan(made.daily), 0.0, made.daily)
     return Outcome({name: cast(Callable[[Brief], Any], FIGURES[name].of)(made) for name in TOLD}, daily, shared)
 
 
 def _brief(timeline: Timeline, told: Told, begin: int, end: int, cash: Decimal) -> Brief:
-    pnl, credits = ([Decimal(cents).scaleb(-2) for cents in found.tolist()] for found in (told.pnl, told.credits))
     sessions = np.arange(int(timeline.session_of[begin]), int(timeline.session_of[end - 1]) + 1)
     # nobody asks a variant for old marks
     curve = EquityCurve(sessions, told.equity, np.zeros(len(sessions), np.bool_), told.held)
-    return Brief(timeline, curve, float(cash), pnl, credits, told.capital.tolist(), len(told.open), None)
+    return Brief(timeline, curve, float(cash), told.pnl / 100, told.capital.tolist(), len(told.open), None)

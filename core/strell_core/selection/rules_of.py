@@ -10,7 +10,7 @@ from typing import Any
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.market import Market
-from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.measures.frames import Frame
 from strell_core.selection.select import rank_strikes
 from strell_core.strategy import catalogue, kinds

@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
-from strell_core.market.timeline import NO_QUOTE_AT_ALL, ChainView, ExpirationSlice
+from strell_core.market.view import NO_QUOTE_AT_ALL, ChainView, ExpirationSlice
 from strell_core.measures.frames import Frame, Ints, PickedLeg
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import LegRule, Rule

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from strell_core.market.instruments import ContractKey
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.declaration import WEEKDAYS, Declaration, Param, minutes
 from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, Stretch, Structure, Truths, Values
 from strell_core.measures.params import TimeKind, param_kinds

@@ -9,10 +9,10 @@ adjust, limits, orders). Every sentence is a mapping with its ``rule``, its valu
 from __future__ import annotations
 
 import unicodedata
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, TypeVar
 
 from strell_core.market.instruments import UNIT
 from strell_core.measures.declaration import Declaration
@@ -21,6 +21,7 @@ from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 from strell_core.strategy.upgrades import FORMAT, upgraded
 from strell_core.strategy.whole import whole
 
+T = TypeVar("T")
 RULE_KEYS = {"id", "rule", "off", "note"}
 
 
@@ -150,7 +151,20 @@ def written(raw: Any) -> dict[str, Any]:
     """A document as a person writes it: normalised, and without wishes that nothing can meet. What is stored already is
     read by :func:`normalise` alone and goes on meaning what it meant. Raises :class:`DocumentError`."""
     document = normalise(raw)
-    problems = [
+    _raise(_unmet(document))
+    return document
+
+
+def revised(document: dict[str, Any]) -> dict[str, Any]:
+    """A normalised document in which values were put in others' place that their sentences allow: as :func:`written`,
+    without asking again what each says by itself."""
+    _raise([*whole(document), *_unmet(document)])
+    return document
+
+
+def _unmet(document: Mapping[str, Any]) -> list[Problem]:
+    """Wishes that nothing can meet."""
+    return [
         Problem(
             f"entries/{place}/legs/{number}/expiry/days",
             f"{pick['days']} days lie outside of {pick['from']}–{pick['to']}, within which an expiration is looked for",
@@ -160,9 +174,11 @@ def written(raw: Any) -> dict[str, Any]:
         if (pick := leg.get("expiry", {})).get("pick") == "nearest_days"
         and not pick["from"] <= pick["days"] <= pick["to"]
     ]
+
+
+def _raise(problems: list[Problem]) -> None:
     if problems:
         raise DocumentError(problems)
-    return document
 
 
 def _stood(path: str, places: Mapping[str, str]) -> str:
@@ -348,39 +364,38 @@ def parse(raw: Any) -> Strategy:
     return typed(normalise(raw))
 
 
-def typed(document: dict[str, Any]) -> Strategy:
-    """A typed strategy from a normalised document."""
+Made = dict[int, tuple[Any, Any]]
+"""By the identity of a part of a document, that part and what was made of it."""
+
+
+def typed(document: dict[str, Any], known: Made | None = None) -> Strategy:
+    """A typed strategy from a normalised document. ``known``: what was made of parts of others, which nobody changes any more;
+    what this one shares with them is not made again."""
+    made: Made = {} if known is None else known
+
+    def once(part: Any, make: Callable[[], T]) -> T:
+        if id(part) not in made:
+            made[id(part)] = part, make()
+        found: T = made[id(part)][1]
+        return found
 
     def rules(sentences: list[dict[str, Any]]) -> tuple[Rule, ...]:
-        return tuple(_rule(item) for _, item in switched_on(sentences))
-
-    def picked(leg: dict[str, Any], name: str) -> Rule | None:
-        return _as_rule(leg["id"], leg[name]) if name in leg else None
-
-    def of_leg(leg: dict[str, Any]) -> LegRule:
-        return LegRule(
-            leg["id"], leg.get("right", UNIT), leg["ratio"] * (-1 if leg["side"] == "sell" else 1),
-            picked(leg, "expiry"), picked(leg, "strike"), leg["rule"] == catalogue.OPTIONAL_LEG.id,
-        )  # fmt: skip
+        return tuple(once(item, lambda item=item: _rule(item)) for _, item in switched_on(sentences))  # type: ignore[misc]
 
     def entry(item: dict[str, Any]) -> Entry:
         on = [leg for _, leg in switched_on(item["legs"])]
         kept, later = catalogue.KEPT_UNITS.id, catalogue.LATER_LEG.id
+        legs = {leg["id"]: once(leg, lambda leg=leg: _of_leg(leg)) for leg in on if leg["rule"] != kept}  # type: ignore[misc]
         return Entry(
             item["id"], item.get("underlying", document["underlyings"][0]), rules(item["when"]),
-            rules(item["conditions"]), tuple(of_leg(leg) for leg in on if leg["rule"] not in (kept, later)),
+            rules(item["conditions"]), tuple(legs[leg["id"]] for leg in on if leg["rule"] not in (kept, later)),
             rules(item["checks"]), rules(item["size"])[0], rules(item["leave"]), rules(item["adjust"]),
-            tuple(of_leg(leg) for leg in on if leg["rule"] == later),
+            tuple(legs[leg["id"]] for leg in on if leg["rule"] == later),
             next((leg["id"] for leg in on if leg["rule"] == kept), ""),
         )  # fmt: skip
 
     def settings(part: str) -> dict[str, Rule]:
-        given = {item["rule"]: item for _, item in switched_on(document[part])}
-        return {
-            kind: _rule(given.get(kind, {"id": "", "rule": kind, **declaration.defaults()}))
-            for kind, declaration in catalogue.sentences(part).items()
-            if declaration.once
-        }
+        return once(document[part], lambda: _settings(part, document[part]))
 
     orders = {kind: rule.params for kind, rule in settings("orders").items() if kinds.order_rules[kind].default}
     working = {rule.kind: rule for rule in rules(document["orders"]) if not kinds.order_rules[rule.kind].default}
@@ -389,6 +404,26 @@ def typed(document: dict[str, Any]) -> Strategy:
         rules(document["leave"]), orders, rules(document["adjust"]), settings("limits"),
         tuple(rule for rule in rules(document["limits"]) if not catalogue.sentences("limits")[rule.kind].once), working,
     )  # fmt: skip
+
+
+def _of_leg(leg: dict[str, Any]) -> LegRule:
+    def picked(name: str) -> Rule | None:
+        return _as_rule(leg["id"], leg[name]) if name in leg else None
+
+    return LegRule(
+        leg["id"], leg.get("right", UNIT), leg["ratio"] * (-1 if leg["side"] == "sell" else 1), picked("expiry"),
+        picked("strike"), leg["rule"] == catalogue.OPTIONAL_LEG.id,
+    )  # fmt: skip
+
+
+def _settings(part: str, sentences: list[dict[str, Any]]) -> dict[str, Rule]:
+    """Rules that stand once, by kind, defaults where there is no such sentence."""
+    given = {item["rule"]: item for _, item in switched_on(sentences)}
+    return {
+        kind: _rule(given.get(kind, {"id": "", "rule": kind, **declaration.defaults()}))
+        for kind, declaration in catalogue.sentences(part).items()
+        if declaration.once
+    }
 
 
 def _rule(item: dict[str, Any]) -> Rule:

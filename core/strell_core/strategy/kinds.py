@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
-from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.frames import (
     TRUE,

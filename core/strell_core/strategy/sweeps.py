@@ -15,6 +15,7 @@ from strell_core.market.prices import number
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.params import Param, minutes
 from strell_core.strategy import catalogue
+from strell_core.strategy.document import Made, Strategy, normalise, revised, typed
 from strell_core.strategy.parts import parts, switched_on
 
 SWEPT = ("number", "choice", "time")
@@ -232,3 +233,20 @@ def varied(document: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, 
             {**entry, "underlying": values[UNDERLYING]} if "underlying" in entry else entry for entry in out["entries"]
         ]
     return out
+
+
+class Variations:
+    """Variants of one document: what they have in common is asked and typed once. ``document`` is a normalised one, which
+    nobody changes any more; raises :class:`strell_core.strategy.document.DocumentError`."""
+
+    def __init__(self, document: Mapping[str, Any]) -> None:
+        self._document, self._known = normalise(document), Made()
+
+    def document(self, values: Mapping[str, Any]) -> dict[str, Any]:
+        """The document with other values, which its sentences allow, at some paths. Raises
+        :class:`strell_core.strategy.document.DocumentError` where these do not go together."""
+        return revised(varied(self._document, values))
+
+    def strategy(self, document: dict[str, Any]) -> Strategy:
+        """One of these documents, typed."""
+        return typed(document, self._known)

@@ -11,7 +11,8 @@ import numpy as np
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
 from strell_core.formats.strategies import from_text
-from strell_core.market.timeline import Timeline, valid_quotes
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import valid_quotes
 from strell_core.results.delayed import leavings
 from strell_core.strategy.document import parse
 from tests.demo import demo_history

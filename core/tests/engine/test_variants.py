@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import Any
 from unittest.mock import patch
 
-from strell_core.engine import variants
+from strell_core.engine import learned
 from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
@@ -130,11 +130,11 @@ class VariantsTest(unittest.TestCase):
 
     def test_what_is_forgotten_for_want_of_room_is_computed_again(self) -> None:
         shared = Variants(self.market, 0, self.end)
-        with patch.object(variants, "MOST", 3):
+        with patch.object(learned, "MOST", 3):
             for percent in (40, 60):
                 raw = document("strangle", STRANGLE, [{"rule": "credit_target", "percent": percent}], limit=2)
                 self.assertTrue(self.both(raw, shared).shared)
-        self.assertGreater(len(shared._picked), 3, "only between variants is anything forgotten")
+        self.assertGreater(len(shared.learned.picks), 3, "only between variants is anything forgotten")
 
     def test_a_period_within_a_session_and_cash_of_half_a_cent_are_not_shared(self) -> None:
         plan = make_plan(parse(document("strangle", STRANGLE, PERCENT_EXITS)), self.market.main)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import random
 import unittest
 from decimal import Decimal
 
 import numpy as np
 
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import PARTS, money, parts_to_money, parts_to_price, points_to_parts
+from strell_core.market.prices import PARTS, cent_of_part, cents, money, parts_to_money, parts_to_price, points_to_parts
 from tests.demo import SHORT, chains, short_history
 from tests.handmade import instant, session_chains, timeline_of
 
@@ -104,6 +105,20 @@ class PricesTest(unittest.TestCase):
         self.assertEqual(
             [money(Decimal(t)) for t in ("0.125", "0.135", "-0.125")], [Decimal(t) for t in ("0.12", "0.14", "-0.12")]
         )
+
+    def test_cents_in_whole_numbers_are_that_money(self) -> None:
+        dice = random.Random(4)
+        for quantum, multiplier in (
+            (Decimal("0.05"), 10),
+            (Decimal("0.01"), 100),
+            (Decimal("0.125"), 7),
+            (Decimal("0.005"), 1),
+        ):
+            worth = cent_of_part(quantum, multiplier)
+            halves = [half for half in range(-40_000, 40_000, 125) if (half * worth * 2).denominator == 1]
+            for parts in (*halves, *(dice.randrange(-(10**9), 10**9) for _ in range(500))):
+                self.assertEqual(cents(parts, worth), money(parts_to_money(parts, quantum, multiplier)) * 100)
+            self.assertTrue(any((half * worth).denominator == 2 for half in halves), "halves of cents are among them")
 
     def test_parts(self) -> None:
         self.assertEqual(parts_to_price(PARTS, self.quantum), self.quantum)

@@ -16,7 +16,8 @@ from strell_core.engine.state import LegState, TradeState
 from strell_core.margin import strategy_based as margin
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
-from strell_core.market.timeline import ChainView, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView
 from strell_core.measures.frames import Frame, PickedLeg, Stretch, Structure
 from strell_core.measures.values import over
 from strell_core.pricing.smile import smile_at

@@ -12,7 +12,7 @@ import QuantLib as ql
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from strell_core.market.timeline import NO_DELTA
+from strell_core.market.view import NO_DELTA
 from strell_core.pricing.american import (
     BULK,
     CLOSE,

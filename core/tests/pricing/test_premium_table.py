@@ -9,7 +9,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from strell_core.market.timeline import NO_DELTA
+from strell_core.market.view import NO_DELTA
 from strell_core.pricing.american import BULK, CLOSE, american_volatility, early_exercise, worth_of
 from strell_core.pricing.implied import BELOW_INTRINSIC, NO_TIME_VALUE, OK
 from strell_core.pricing.premium_table import (

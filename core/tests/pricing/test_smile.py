@@ -10,7 +10,8 @@ import numpy as np
 import QuantLib as ql
 
 from strell_core.formats import cubes
-from strell_core.market.timeline import ExpirationSlice, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ExpirationSlice
 from strell_core.pricing.black import YEAR_SECONDS, black_price, normal_cdf
 from strell_core.pricing.smile import (
     Smile,

@@ -8,7 +8,7 @@ import unittest
 from typing import Any
 
 from strell_core.market.market import Market
-from strell_core.market.timeline import NO_DELTA
+from strell_core.market.view import NO_DELTA
 from strell_core.measures.frames import Frame
 from strell_core.selection.select import Selection, select
 from strell_core.strategy.document import DocumentError, normalise, parse

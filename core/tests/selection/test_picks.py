@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from strell_core.market.timeline import NO_DELTA, ExpirationSlice
+from strell_core.market.view import NO_DELTA, ExpirationSlice
 from strell_core.scenario.generator import MK30
 from strell_core.strategy import catalogue, kinds
 

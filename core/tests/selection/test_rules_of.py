@@ -9,7 +9,7 @@ import numpy as np
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.market import Market
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.frames import Frame
 from strell_core.selection.rules_of import rules_of
 from strell_core.selection.select import select

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import copy
 import unittest
 
 from strell_core.measures.params import Param
-from strell_core.strategy.document import normalise
+from strell_core.strategy.document import DocumentError, normalise, parse, written
 from strell_core.strategy.sentences import sheet
 from strell_core.strategy.sweeps import (
     Dial,
     SweepError,
+    Variations,
     cells,
     check,
     places,
@@ -98,6 +100,31 @@ class SuggestedTest(unittest.TestCase):
                     self.assertIn(place.value, values_of(place.param, suggested(place)))
         delta = next(p for p in places(normalise(example("harbour-strangle"))) if p.path.endswith("strike/delta"))
         self.assertEqual(suggested(delta), "0.1, 0.15, 0.2, 0.25, 0.3")
+
+
+class VariationsTest(unittest.TestCase):
+    def test_a_variant_is_what_its_document_says_by_itself(self) -> None:
+        """Every value that a dial begins with, of sheets that between them have every part."""
+        tried = 0
+        for name in ("harbour-strangle", "mole-straddle", "orchard-covered-call", "quay-calendar"):
+            document = normalise(example(name))
+            before, variations = copy.deepcopy(document), Variations(document)
+            for place in places(document, ["MK30", "PLLM"]):
+                for value in values_of(place.param, suggested(place)):
+                    alone = varied(document, {place.path: value})
+                    try:
+                        expected = written(alone)
+                    except DocumentError as error:
+                        with self.assertRaises(DocumentError) as raised:
+                            variations.document({place.path: value})
+                        self.assertEqual(raised.exception.problems, error.problems)
+                        continue
+                    found = variations.document({place.path: value})
+                    self.assertEqual(found, expected)
+                    self.assertEqual(variations.strategy(found), parse(expected))
+                    tried += 1
+            self.assertEqual(document, before, "of the first nothing is changed")
+        self.assertGreater(tried, 200)
 
 
 class CellsTest(unittest.TestCase):

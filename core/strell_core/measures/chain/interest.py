@@ -6,7 +6,7 @@ import math
 import numpy as np
 
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import ChainMeasure, Params, measures
 from strell_core.measures.smiles import nearest

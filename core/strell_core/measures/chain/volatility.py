@@ -3,7 +3,7 @@
 import math
 
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import ChainMeasure, Params, measures
 from strell_core.measures.smiles import Smile, at_the_money, by_delta, mixed, nearest, straddle

@@ -9,7 +9,8 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import ChainView, Timeline
+from strell_core.market.timeline import Timeline
+from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import MarketMeasure, Params, Series, measures
 from strell_core.measures.smiles import straddle

@@ -10,7 +10,7 @@ import numpy as np
 
 from strell_core.market.instruments import ContractKey, strike_of, thousandths
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import NO_DELTA, ChainView
+from strell_core.market.view import NO_DELTA, ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame, Params, PositionLeg
 from strell_core.measures.values import over as values_of

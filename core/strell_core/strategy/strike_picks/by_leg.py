@@ -3,7 +3,7 @@
 import numpy as np
 
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks

@@ -6,7 +6,7 @@ from collections.abc import Callable
 import numpy as np
 
 from strell_core.market.prices import SPOT_SCALE
-from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.measures import values
 from strell_core.measures.chain.interest import pain_of
 from strell_core.measures.declaration import Declaration, Param

@@ -4,7 +4,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.market.prices import points_to_quanta
-from strell_core.market.timeline import NO_DELTA, ChainView, ExpirationSlice
+from strell_core.market.view import NO_DELTA, ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.frames import Params, PickedLeg, Verdict
 from strell_core.strategy import conditions
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 
 from strell_core.market.prices import PARTS, points_to_quanta
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, Params, PickedLeg, Verdict
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from strell_core.market.timeline import ChainView
+from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, PickedLeg, Verdict
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.market.timeline import ChainView, ExpirationSlice
+from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import TRUE, Params, PickedLeg, Verdict
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
