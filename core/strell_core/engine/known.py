@@ -52,12 +52,6 @@ class Grown:
         self.rows: Rows = np.zeros(256, dtype)
         self.count = 0
 
-    def new(self) -> Any:
-        """A further row, to be filled."""
-        self._make_room(1)
-        self.count += 1
-        return self.rows[self.count - 1]
-
     def add(self, value: Any) -> int:
         """The place of a further row."""
         self._make_room(1)

@@ -205,22 +205,22 @@ class Learned:
         """What comes of the order of a plan's entry at a ``place`` is known from now on, as that opening."""
         known, what = self.known, self.picks[picked]
         made = self._lives.opened(plan, entry, what.index, what.legs, what.lots)
-        row = known.openings.new()
-        row["moment"], row["decided"], row["ends"], row["waits_at"] = made.moment, made.decided, NONE, NONE
+        row: tuple[Any, ...] = (False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0)
         if made.trade is not None:
             amounts, closes = [amount / 100 for amount in made.amounts], len(made.closes)
             first, at = self._looks_in(made, rules.looks, 0)
             values = self._lives.values(plan, made, np.concatenate([made.closes, at]))
-            begin = known.floats.extend(np.concatenate([
+            begin, legs = known.floats.count, len(values.by_leg)
+            known.floats.extend(np.concatenate([
                 amounts, values.by_leg[:, :closes].ravel(), values.worth[:closes], values.needed[:closes],
                 _pairs(values.worth[closes:], values.needed[closes:]),
             ]))  # fmt: skip
-            row["filled"], row["index"], row["cents"] = True, made.index, sum(made.amounts)
-            row["amounts"], row["moves"] = begin, len(amounts)
-            row["first_session"], row["unwatched"], row["closes"] = made.first_session, made.unwatched, closes
-            row["legs"], row["values"] = len(values.by_leg), begin + len(amounts)
-            row["looks"], row["from_look"], row["to_look"] = rules.looks_are, first, first + len(at)
-            row["funds"] = begin + len(amounts) + (len(values.by_leg) + 2) * closes
+            row = (
+                True, made.moment, made.decided, made.index, sum(made.amounts), begin, len(amounts), NONE,
+                made.first_session, made.unwatched, closes, legs, begin + len(amounts), rules.looks_are, first,
+                first + len(at), begin + len(amounts) + (legs + 2) * closes, NONE, 0.0,
+            )  # fmt: skip
+        known.openings.add(row)
         self.openings.append(made)
         opening = len(self.openings) - 1
         known.opening_of.put(int(rules.least[place]), picked, opening)
@@ -252,15 +252,15 @@ class Learned:
         if other != NONE:
             return
         found = self._lives.ended(plan, self.openings[opening], left, urgent)
-        row = known.ends.new()
-        row["left"], row["urgent"], row["next"] = left, urgent, known.openings.rows[opening]["ends"]
-        row["moment"] = STAYS
-        if found is not None:
+        before = known.openings.rows[opening]["ends"]
+        if found is None:
+            known.ends.add((left, urgent, before, False, 0, STAYS, *[0] * 6))
+        else:
             amounts = [amount / 100 for amount in found.amounts]
-            row["ends"], row["index"], row["moment"], row["settles"] = True, found.index, found.moment, found.settles
-            row["held"], row["watched"] = found.held, found.watched
-            row["cents"] = sum(found.amounts)
-            row["amounts"], row["moves"] = known.floats.extend(amounts), len(amounts)
+            known.ends.add((
+                left, urgent, before, True, found.index, found.moment, found.settles, found.held, found.watched,
+                sum(found.amounts), known.floats.extend(amounts), len(amounts),
+            ))  # fmt: skip
         known.openings.rows[opening]["ends"] = known.ends.count - 1
 
     def learn_value(self, plan: Plan, opening: int, looks_are: int, looks: Rows, k: int) -> None:

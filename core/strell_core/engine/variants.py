@@ -133,7 +133,7 @@ class _Walk:
         )  # fmt: skip
 
     def told(self, tells: bool) -> Told:
-        while (code := walk.walk(self.path, self.rules, self.facts)) != walk.DONE:
+        while (code := walk.go_on(self.path, self.rules, self.facts)) != walk.DONE:
             self._work_out(code)
         shared, known = self.shared, self.shared.known
         lived = self.path.lived[: self.path.state[walk.LIVED]]

@@ -88,9 +88,49 @@ class Facts(NamedTuple):
     firsts: Ints
 
 
+def go_on(path: Path, rules: Rules, facts: Facts) -> int:
+    """Goes on until something is not known, or to the end: why it stops."""
+    # one by one they are handed over a good deal faster than together
+    return int(_go_on(*path, *rules, *facts))
+
+
+def funds(path: Path, rules: Rules, facts: Facts) -> tuple[int, float, float]:
+    """Why it cannot be told, equity and needed capital at the look at which a walk has stopped, as
+    :func:`strell_core.engine.capital.funds` adds them up: trades in the order in which they were filled, then orders at work."""
+    code, equity, needed = _funds_now(*path, *rules, *facts)
+    return int(code), equity, needed
+
+
 @njit(cache=True, nogil=True)
-def walk(path: Path, rules: Rules, facts: Facts) -> int:
-    """Goes on until something is not known, or to the end."""
+def _go_on(
+    state: Ints, counts: Ints, entered: Ints, there: Ints, lived: Ints, outcomes: Ints, free: Floats, looks: Rows,
+    looks_are: int, heads: npt.NDArray[np.int32], least: Ints, exits: Ints, urgent: Bools, start: int, refuses: bool,
+    decisions: Rows, needed: Floats, openings: Rows, ends: Rows, floats: Floats, opening_of: npt.NDArray[np.int32],
+    firsts: Ints,
+) -> int:  # fmt: skip
+    return _walk(
+        Path(state, counts, entered, there, lived, outcomes, free),
+        Rules(looks, looks_are, heads, least, exits, urgent, start, refuses),
+        Facts(decisions, needed, openings, ends, floats, opening_of, firsts),
+    )
+
+
+@njit(cache=True, nogil=True)
+def _funds_now(
+    state: Ints, counts: Ints, entered: Ints, there: Ints, lived: Ints, outcomes: Ints, free: Floats, looks: Rows,
+    looks_are: int, heads: npt.NDArray[np.int32], least: Ints, exits: Ints, urgent: Bools, start: int, refuses: bool,
+    decisions: Rows, needed: Floats, openings: Rows, ends: Rows, floats: Floats, opening_of: npt.NDArray[np.int32],
+    firsts: Ints,
+) -> tuple[int, float, float]:  # fmt: skip
+    return _funds(
+        Path(state, counts, entered, there, lived, outcomes, free),
+        Rules(looks, looks_are, heads, least, exits, urgent, start, refuses),
+        Facts(decisions, needed, openings, ends, floats, opening_of, firsts),
+    )
+
+
+@njit(cache=True, nogil=True)
+def _walk(path: Path, rules: Rules, facts: Facts) -> int:
     state, looks = path.state, rules.looks
     k = state[AT]
     while k < len(looks):
@@ -114,7 +154,7 @@ def walk(path: Path, rules: Rules, facts: Facts) -> int:
             path.outcomes[k, 0] = NO
             k += 1
             continue
-        code, equity, needed = funds(path, rules, facts)
+        code, equity, needed = _funds(path, rules, facts)
         if code != DONE:
             return code
         path.free[k] = equity - needed
@@ -176,9 +216,8 @@ def _holds(asked: Ints, counts: Ints) -> bool:
 
 
 @njit(cache=True, nogil=True)
-def funds(path: Path, rules: Rules, facts: Facts) -> tuple[int, float, float]:
-    """Why it cannot be told, equity and needed capital at the look, as :func:`strell_core.engine.capital.funds` adds them up:
-    trades in the order in which they were filled, then orders at work."""
+def _funds(path: Path, rules: Rules, facts: Facts) -> tuple[int, float, float]:
+    """See :func:`funds`."""
     state, there, k = path.state, path.there, path.state[AT]
     index, n = rules.looks[k].index, path.state[THERE]
     filled, order = 0, np.empty(n, np.int64)
