@@ -13,7 +13,7 @@ from strell_core.engine.changed import changed
 from strell_core.engine.fills import price_of
 from strell_core.engine.limits import Limits
 from strell_core.engine.looks import ActiveAdjustment
-from strell_core.engine.marks import stretch, with_paths
+from strell_core.engine.marks import stretch, with_best, with_paths
 from strell_core.engine.plan import EntryPlan
 from strell_core.engine.state import Fill, Order, OrderLeg, TradeState, in_lots
 from strell_core.engine.step import closing_legs
@@ -33,8 +33,11 @@ class Adjusting(Limits):
 
     # (3) marks and paths
     def update_paths(self) -> None:
-        for number in self.trades:
-            self.mark(number)
+        for number, trade in list(self.trades.items()):
+            if number in self.quiet:
+                self.trades[number] = with_best(trade, self.quiet[number])
+            else:
+                self.mark(number)
 
     def mark(self, number: int) -> None:
         """A trade's marks on this snapshot, and its path with them."""
@@ -49,7 +52,7 @@ class Adjusting(Limits):
 
     # (5) adjustments
     def adjustments(self) -> None:
-        for trade in list(self.trades.values()):
+        for trade in self.loud():
             entry = self.plan.entry(trade.entry)
             today = self.observation.date
             if not entry.adjustments or self.at_work(trade.number, "close", "adjust") or self.entering(trade):

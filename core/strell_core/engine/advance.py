@@ -7,7 +7,7 @@ agree with byte for byte. The order of its steps is semantics rule 7.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from fractions import Fraction
 from typing import Any
 
@@ -17,7 +17,7 @@ from strell_core.engine.entering import EntryDecision, decide_entry
 from strell_core.engine.exits import ExitWish, waiting, wishes
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import Advanced, EngineState, Entered, Fill, Order, OrderLeg, TradeState
-from strell_core.engine.step import LOOK
+from strell_core.engine.step import LOOK, NONE_QUIET
 from strell_core.market.market import Observation
 from strell_core.measures.frames import TRUE, Stretch
 from strell_core.strategy.actions import Close
@@ -30,9 +30,14 @@ NOT_REACHED, UNTIL_THE_END = "its limit was not reached", " until the session en
 """Why an order to open or adjust came to nothing."""
 
 
-def advance(plan: Plan, state: EngineState, observation: Observation, fills: Sequence[Fill]) -> Advanced:
-    """The state after one snapshot, with what was decided and why."""
-    step = Decisions(plan, state, observation)
+def advance(
+    plan: Plan, state: EngineState, observation: Observation, fills: Sequence[Fill],
+    quiet: Mapping[int, int] = NONE_QUIET,
+) -> Advanced:  # fmt: skip
+    """The state after one snapshot, with what was decided and why. ``quiet``: trades of which is known that neither their
+    exits nor their contracts make anything of them here, each with its highest P/L by now: it is the same as without, in less
+    time."""
+    step = Decisions(plan, state, observation, quiet)
     step.adjust()
     step.pay_dividends()
     step.settle()
@@ -88,7 +93,7 @@ class Decisions(Adjusting):
     # (4) exits
     def exits(self) -> None:
         now_at = self.observation.instant
-        for trade in list(self.trades.values()):
+        for trade in self.loud():
             busy = self.at_work(trade.number, "close")
             if any(order.whole for order in busy) or not self.traded(trade.legs):
                 continue

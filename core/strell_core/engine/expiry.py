@@ -23,7 +23,7 @@ class Expiry(Dealing):
     # (1) corporate actions
     def adjust(self) -> None:
         """Carry trades over a split that holds from this session's open on (semantics rule 11)."""
-        for trade in list(self.trades.values()):
+        for trade in self.loud():
             split = self.of(trade).splits.get(self.index)
             if split is None:
                 continue
@@ -59,7 +59,7 @@ class Expiry(Dealing):
     # (1) expiry
     def settle(self) -> None:
         """Cash-settle legs whose settlement instant has passed, at the official value; while it is missing they wait."""
-        for trade in list(self.trades.values()):
+        for trade in self.loud():
             ended = {leg.contract for leg in trade.legs if self.expired(leg)}
             if not ended:
                 continue
@@ -161,7 +161,7 @@ class Expiry(Dealing):
     # (1) dividends
     def pay_dividends(self) -> None:
         """Dividends of units held over the day they go ex, to longs and by shorts: this comes before the day's fills."""
-        for trade in list(self.trades.values()):
+        for trade in self.loud():
             units = sum(leg.contracts for leg in trade.legs if leg.contract.is_unit)
             for _, parts in self.of(trade).dividends_at.get(self.index, ()):
                 if units:

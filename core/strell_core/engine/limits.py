@@ -98,7 +98,9 @@ class Limits(Expiry):
             return Ended(found.in_a_row, since, found.lost if here else 0, float(found.pnl) if here else 0.0)
 
         start = self.record.opened_with(today, self.yesterday, self.cash)
-        trades = tuple(self.now[number] for number in sorted(self.trades) if number in self.now)
+        trades = tuple(
+            self.marks(number) for number in sorted(self.trades) if number in self.now or number in self.quiet
+        )
         return Past(ended(ALL), ended(entry), start, self.record.highest(start), trades)
 
     def _funds(self) -> capital.Funds:
@@ -149,6 +151,8 @@ class Limits(Expiry):
 
     def afford(self, legs: Sequence[PickedLeg], lots: int) -> Verdict:
         """Whether free capital covers new legs at their fill prices."""
+        if not capital.is_asked(self.plan):
+            return Verdict(TRUE, {})
         new = ((leg.contract, leg.contracts * lots) for leg in legs)
         view = self.observation.view(legs[0].contract.underlying)
         assert view is not None

@@ -21,13 +21,14 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.engine import capital
+from strell_core.engine.ahead import settlement_index
 from strell_core.engine.changed import changed
 from strell_core.engine.dealing import opened
 from strell_core.engine.fills import fill_price, first_event, match
 from strell_core.engine.known import STAYS
 from strell_core.engine.marks import carried_over, stretch
 from strell_core.engine.plan import EntryPlan, Plan
-from strell_core.engine.run import History, settlement_index, step
+from strell_core.engine.run import History, step
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeState
 from strell_core.market.market import Market

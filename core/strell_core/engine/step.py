@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import datetime as dt
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
+from types import MappingProxyType
 from typing import Any
 
 from strell_core.engine.changed import changed
+from strell_core.engine.marks import stretch
 from strell_core.engine.plan import Plan
 from strell_core.engine.record import ALL, none_yet
 from strell_core.engine.settlement import expired
@@ -34,6 +36,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE, Stretch
 from strell_core.strategy.actions import HEDGE, Close, Consequence
 
+NONE_QUIET: Mapping[int, int] = MappingProxyType({})
 LOOK = 0
 """Number in a chain of what is no re-entry but a look of an entry, on the end of a trade."""
 
@@ -45,8 +48,10 @@ def closing_legs(legs: Iterable[LegState]) -> tuple[OrderLeg, ...]:
 class Step:
     """Work of one snapshot: a mutable sheet of paper around frozen values."""
 
-    def __init__(self, plan: Plan, state: EngineState, observation: Observation) -> None:
-        self.plan, self.observation = plan, observation
+    def __init__(
+        self, plan: Plan, state: EngineState, observation: Observation, quiet: Mapping[int, int] = NONE_QUIET
+    ) -> None:  # fmt: skip
+        self.plan, self.observation, self.quiet = plan, observation, quiet
         self.market, self.index = observation.market, observation.index
         self.timeline = observation.timeline
         """Whose snapshots are the clock."""
@@ -79,6 +84,16 @@ class Step:
             tuple(self.outcomes[name] for name in sorted(self.outcomes)), self.record,
             tuple(self.rests[name] for name in sorted(self.rests)),
         )  # fmt: skip
+
+    def loud(self) -> list[TradeState]:
+        """Trades of which something may become on this snapshot."""
+        return [trade for number, trade in self.trades.items() if number not in self.quiet]
+
+    def marks(self, number: int) -> Stretch:
+        """A trade's marks on this snapshot."""
+        if number not in self.now:
+            self.now[number] = stretch(self.plan, self.trades[number], self.market, self.index, self.index + 1)
+        return self.now[number]
 
     @property
     def yesterday(self) -> dt.date | None:

@@ -117,9 +117,8 @@ class _Walk:
             mine = looks["entry"] == place
             heads[mine] = entry.heads[looks["own"][mine]]
         least = [shared.known.opening_of.place(plan.least(entry.plan)) for entry in self.entries]
-        refuses = plan.strategy.limits["capital"].params["entries"] != "allow"
         self.rules = walk.Rules(
-            looks, looks_are, heads, np.array(least, np.int64), exits, urgent, int(cash * 100), refuses
+            looks, looks_are, heads, np.array(least, np.int64), exits, urgent, int(cash * 100), capital.is_asked(plan)
         )
         self.alone: dict[int, Decided] = {}
         """What was decided at looks for this variant alone."""

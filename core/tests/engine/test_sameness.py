@@ -19,9 +19,9 @@ from strell_core.market.instruments import TermsPeriod
 from strell_core.market.timeline import Timeline
 from strell_core.results.equity import equity_curve
 from strell_core.scenario.generator import MK30
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import normalise, parse
 from tests.demo import short_history
-from tests.engine.variations import variations
+from tests.engine.variations import EVERY_DAY, STRANGLE, document, variations
 
 CASH = Decimal(50_000)
 
@@ -48,9 +48,9 @@ class SamenessTest(unittest.TestCase):
     def test_blocks_and_steps_agree_also_when_cut_and_restored(self) -> None:
         timeline = short_history()
         rng = np.random.default_rng(7)
-        for name, document in variations().items():
+        for name, raw in variations().items():
             with self.subTest(name):
-                plan = make_plan(parse(document), timeline)
+                plan = make_plan(parse(raw), timeline)
                 whole = run_steps(plan, timeline, 0, len(timeline.times), CASH)
                 wanted = bytes_of(whole), dump(whole.state)
                 cuts = sorted(rng.choice(np.arange(1, len(timeline.times)), 25, replace=False).tolist())
@@ -67,11 +67,33 @@ class SamenessTest(unittest.TestCase):
             (bytes_of(whole), dump(whole.state)),
         )
 
+    def test_many_trades_at_once_of_which_the_entry_asks(self) -> None:
+        """Nothing becomes of most of them at most looks; what the entry asks of them is asked all the same."""
+        timeline = short_history()
+        times = {"rule": "every_minutes", "minutes": 30, "from": "10:00", "until": "17:00", "weekdays": list(EVERY_DAY)}
+        raw = document("many", STRANGLE, [
+            {"rule": "credit_target", "percent": 30}, {"rule": "premium_stop", "percent": 60},
+            {"rule": "trailing_profit", "start": 10, "back": 10}, {"rule": "before_expiration", "days": 4, "time": "15:45"},
+        ])  # fmt: skip
+        raw["entries"][0]["when"] = [times]
+        worst = {"left": {"measure": "open_trade", "which": "worst", "what": "pnl"}, "is": "above", "right": -60}
+        few = {"left": {"measure": "open_trades", "of": "all"}, "is": "at most", "right": 3}
+        raw["entries"][0]["conditions"] = [{"rule": "condition", **few, "join": "or", "also": [worst]}]
+        raw["limits"] = [{"rule": "capital", "entries": "allow", "below": "report"}]
+        plan, begin = make_plan(parse(normalise(raw)), timeline), int(timeline.first[-12])
+        cash, end = Decimal(500_000), len(timeline.times)
+        whole = run_steps(plan, timeline, begin, end, cash)
+        found = run_blocks(plan, timeline, begin, end, cash)
+        self.assertEqual((bytes_of(found), dump(found.state)), (bytes_of(whole), dump(whole.state)))
+        self.assertGreater(len(whole.closed), 20)
+        said = {reason.rule for reason in whole.reasons if reason.kind == "no entry"}
+        self.assertEqual(len(said), 1, "the worst of them keeps it from entering now and then")
+
     def test_a_run_that_was_kept_goes_on_as_if_it_had_not_stopped(self) -> None:
         timeline = short_history()
         n = len(timeline.times)
-        for name, document in variations().items():
-            plan = make_plan(parse(document), timeline)
+        for name, raw in variations().items():
+            plan = make_plan(parse(raw), timeline)
             whole = run_blocks(plan, timeline, 0, n, CASH)
             for cut in (n // 3, n - 40):
                 text = dump_history(run_blocks(plan, timeline, 0, cut, CASH))
@@ -109,9 +131,9 @@ class LedgerTest(unittest.TestCase):
 
     def test_cash_is_what_the_ledger_says(self) -> None:
         timeline = short_history()
-        for name, document in variations().items():
+        for name, raw in variations().items():
             with self.subTest(name):
-                plan = make_plan(parse(document), timeline)
+                plan = make_plan(parse(raw), timeline)
                 history = run_blocks(plan, timeline, 0, len(timeline.times), CASH)
                 self.assertEqual(history.state.cash, CASH + sum(e.amount for e in history.entries))
                 for trade in history.closed:
