@@ -10,7 +10,7 @@ import numpy as np
 
 from bench.timing import median_seconds, table
 from strell_core.engine.plan import make_plan
-from strell_core.engine.run import run_blocks
+from strell_core.engine.run import run_blocks, run_steps
 from strell_core.market.market import market_of
 from strell_core.results.plateau import neighbourhoods
 from strell_core.results.report import report
@@ -107,8 +107,44 @@ def neighbours() -> float:
     return median_seconds(lambda: neighbourhoods(made, values, [True] * 4))
 
 
+def crowd() -> list[list[str]]:
+    """Condors every ten minutes, held for weeks: blocks, and one snapshot after another over the first of the sessions."""
+    timeline = demo_history()
+    document = normalise(example("tide-condor"))
+    entry = document["entries"][0]
+    entry["when"] = [
+        {
+            "rule": "every_minutes",
+            "weekdays": ["mon", "tue", "wed", "thu", "fri"],
+            "minutes": 10,
+            "from": "09:10",
+            "until": "17:00",
+        }
+    ]
+    entry["conditions"], entry["checks"] = [], []
+    document["limits"] = [{"rule": "capital", "entries": "allow", "below": "report"}]
+    plan = make_plan(parse(normalise(document)), timeline)
+    rows, cash = [], 200 * CASH
+    for sessions, runs in ((4, (run_steps, run_blocks)), (40, (run_blocks,))):
+        begin = int(timeline.first[-1 - 40])
+        end = int(timeline.first[-1 - 40 + sessions])
+        for how in runs:
+            began = time.perf_counter()
+            history = how(plan, timeline, begin, end, cash)
+            taken_ = time.perf_counter() - began
+            open_now = len(history.state.trades)
+            words = "in blocks" if how is run_blocks else "one snapshot after another"
+            rows.append(
+                [
+                    f"{sessions} sessions with a condor every ten minutes, {open_now} open at their end: {words}",
+                    f"{1000 * taken_:.0f}",
+                ]
+            )
+    return rows
+
+
 def run() -> None:
-    rows = [*variants(), *thousand()]
+    rows = [*variants(), *thousand(), *crowd()]
     rows.append(["slices of 5 000 trades, eleven columns", f"{1000 * slices():.0f}"])
     rows.append(["neighbours of 2 000 variants of four dials", f"{1000 * neighbours():.0f}"])
     table("What a thousand questions cost, one core", ["what", "milliseconds"], rows)

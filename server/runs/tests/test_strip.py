@@ -50,6 +50,7 @@ class StripTest(DemoTestCase):
         self.assertLess(found["decisions"][-1]["local"], f"{held}")
 
     def test_what_takes_too_long_is_left_to_a_backtest(self) -> None:
+        strip._kept.clear()
         with patch.object(strip, "LONGEST_SECONDS", 0.0):
             status, told = self.strip()
         self.assertEqual((status, "run a backtest" in told["message"]), (422, True))

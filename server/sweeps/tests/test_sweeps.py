@@ -179,9 +179,9 @@ class PartsTest(SweepTestCase):
         first, second, _ = sweep.parts.all()
         real = work._compute
 
-        def cancelled(given: Sweep, cell: Cell, history: Any) -> Any:
+        def cancelled(known: Any, cell: Cell) -> Any:
             self.send("post", f"/sweeps/{sweep.pk}/cancel")
-            return real(given, cell, history)
+            return real(known, cell)
 
         with patch.object(work, "_compute", cancelled), patch.object(work, "STORE_EVERY", 0):
             work.carry_out(first.pk)
@@ -201,11 +201,11 @@ class PartsTest(SweepTestCase):
         computed: list[int] = []
         real = work._compute
 
-        def dies(given: Sweep, cell: Cell, history: Any) -> Any:
+        def dies(known: Any, cell: Cell) -> Any:
             if len(computed) == 1:
                 raise KeyboardInterrupt
             computed.append(cell.place)
-            return real(given, cell, history)
+            return real(known, cell)
 
         with patch.object(work, "_compute", dies), self.assertRaises(KeyboardInterrupt):
             work.carry_out(part.pk)
@@ -214,9 +214,7 @@ class PartsTest(SweepTestCase):
         ProcrastinateJob.objects.all().delete()
         self.assertEqual(work.recover(), 1)
         self.assertEqual(ProcrastinateJob.objects.get(task_name="sweeps.execute").args, {"part_id": part.pk})
-        with patch.object(
-            work, "_compute", lambda given, cell, history: (computed.append(cell.place), real(given, cell, history))[1]
-        ):
+        with patch.object(work, "_compute", lambda known, cell: (computed.append(cell.place), real(known, cell))[1]):
             work.carry_out(part.pk)
         self.assertEqual(computed, [0, 1, 2])
         part.refresh_from_db()
@@ -230,12 +228,12 @@ class PartsTest(SweepTestCase):
         part = sweep.parts.get()
         real = work._outcome
 
-        def overtaken(given: Sweep, document: dict[str, Any], history: Any) -> Any:
+        def overtaken(known: Any, document: dict[str, Any]) -> Any:
             with patch.object(work, "_outcome", real):
                 Part.objects.update(status=Part.Status.QUEUED)
                 work.carry_out(part.pk)
             kept.append(Cell.objects.get().done_at)
-            return real(given, document, history)
+            return real(known, document)
 
         kept: list[Any] = []
         with patch.object(work, "_outcome", overtaken):
