@@ -216,14 +216,24 @@ def tested() -> int:
 
 def arrange() -> None:
     """What tests side by side share and would else each make for themselves: generated histories and compiled
-    kernels, of European and of American pricing."""
+    kernels, of European and of American pricing, and of a variant's walk."""
+    from decimal import Decimal
+
+    from strell_core.engine.plan import make_plan
+    from strell_core.engine.variants import Variants
+    from strell_core.market.market import Market
     from strell_core.scenario.generator import Settings
     from strell_core.scenario.sessions import generate_singles
+    from strell_core.strategy.document import parse
     from tests.demo import demo_history, short_history
+    from tests.examples import example
 
     american = threading.Thread(target=lambda: list(generate_singles(Settings(), 1, 0, 1)))
     american.start()
     demo_history(), short_history()
+    market = Market(short_history())
+    plan = make_plan(parse(example("harbour-strangle")), market)
+    Variants(market, 0, len(market.main.times)).run(plan, Decimal(50_000))
     american.join()
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
+from contextlib import suppress
 from decimal import Decimal
 
 from django.db import DatabaseError, connection
@@ -13,8 +14,11 @@ from market.models import Underlying
 from market.timelines import timeline
 from observe import services as observe
 from strategies.preview import preview
+from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
+from strell_core.engine.variants import Variants
+from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import normalise, parse
 
@@ -37,11 +41,13 @@ _SAMPLE = {
 
 
 def warm_up(history: Timeline) -> None:
-    """Run a small backtest and a preview, so that the first person does not wait for either."""
+    """Run a small backtest, a variant and a preview, so that the first person does not wait for any."""
     document = normalise({**_SAMPLE, "underlyings": [history.underlying.symbol]})
     plan = make_plan(parse(document), history)
     end = int(history.first[min(len(history.dates), 40)])
     run_blocks(plan, history, 0, end, Decimal(50_000))
+    with suppress(Beyond):
+        Variants(Market(history), 0, end).run(plan, Decimal(50_000))
     preview(document, 0, None)
     look(history.underlying.symbol)
 

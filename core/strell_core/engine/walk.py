@@ -29,6 +29,10 @@ NO, REFUSED, ENTERED, LAPSED = range(4)
 """What came of a look: a sentence said no, the capital was not there, it was entered, or entered with no snapshot left."""
 
 
+BY_FILL, BY_END = np.bool_(False), np.bool_(True)
+"""By what trades are put in order."""
+
+
 class Path(NamedTuple):
     """Where a walk is, and what it left behind."""
 
@@ -187,7 +191,8 @@ def _leave(path: Path, now: int) -> None:
             state[GONE] += there[place, 3]
         else:
             state[CHANGES] = min(state[CHANGES], there[place, 2])
-            there[left] = there[place]
+            for column in range(4):
+                there[left, column] = there[place, column]
             left += 1
     state[THERE] = left
 
@@ -314,30 +319,33 @@ def told(
     capital was compared, at ``closes``: the last snapshots of the sessions from ``low`` on. ``start``: cents that are
     there at first; ``calls``: less than the needed capital is more than only told."""
     n = len(lived)
-    opened, closed = np.arange(n), np.empty(n, np.int64)
+    opened, closed, order = np.empty(n, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
     for place in range(n):
-        _put(opened, place, lived, openings, ends, False)
-    count = 0
+        opened[place] = place
+        _put(opened, place, lived, openings, ends, BY_FILL)
+    count = np.int64(0)
     for place in range(n):
         at = opened[place]
         if ends[lived[at, 1]].ends:
             closed[count] = at
-            _put(closed, count, lived, openings, ends, True)
+            _put(closed, count, lived, openings, ends, BY_END)
             count += 1
     k = len(closes)
-    equity, held, needed, watched = np.empty(k), np.zeros(k, np.bool_), np.zeros(k), np.zeros(k, np.bool_)
+    equity, held, needed, watched = np.empty(k), np.empty(k, np.bool_), np.empty(k), np.empty(k, np.bool_)
     compared = np.empty(k)
-    bad = not _moved(lived, openings, ends, floats, closes, start, opened, closed[:count], equity, compared)
+    for close in range(k):
+        held[close], watched[close], needed[close] = False, False, 0.0
+    bad = not _moved(lived, openings, ends, floats, closes, start, opened, closed, count, equity, compared)
     # first those that ended, in that order, then those that are open, as a run's curve adds them up
-    order = np.empty(n, np.int64)
-    order[:count] = closed[:count]
     at = count
     for place in range(n):
+        if place < count:
+            order[place] = closed[place]
         if not ends[lived[opened[place], 1]].ends:
             order[at] = opened[place]
             at += 1
-    for trade in order:
-        one, end = openings[lived[trade, 0]], ends[lived[trade, 1]]
+    for place in range(n):
+        one, end = openings[lived[order[place], 0]], ends[lived[order[place], 1]]
         first = one.first_session - low
         there = end.held if end.ends else one.closes
         for leg in range(one.legs):
@@ -346,8 +354,8 @@ def told(
         last = session_of[end.index - 1] - low if end.ends else k - 1
         for close in range(first, last + 1):
             held[close] = True
-    for trade in opened:
-        one, end = openings[lived[trade, 0]], ends[lived[trade, 1]]
+    for place in range(n):
+        one, end = openings[lived[opened[place], 0]], ends[lived[opened[place], 1]]
         first, worth = one.first_session - low, one.values + one.legs * one.closes
         for close in range(one.unwatched, end.watched if end.ends else one.closes):
             compared[first + close] += floats[worth + close]
@@ -362,14 +370,14 @@ def told(
 @njit(cache=True, nogil=True)
 def _moved(
     lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, start: int, opened: Ints, closed: Ints,
-    equity: Floats, compared: Floats,
+    count: int, equity: Floats, compared: Floats,
 ) -> bool:  # fmt: skip
-    """Cash at ``closes``: as booked amount by amount up to the snapshot, and in whole cents before what is filled after its
+    """Cash at ``closes`` with the first ``count`` of ``closed``: as booked amount by amount up to the snapshot, and in whole cents before what is filled after its
     decisions. False where all was lost without a trade."""
     cents, moved, there, a, b, fine = np.int64(start), 0.0, 0, 0, 0, True
     booked, watched = 0, 0
-    while a < len(opened) or b < len(closed):
-        opens = b == len(closed) or (a < len(opened) and _opens_first(lived, openings, ends, opened[a], closed[b]))
+    while a < len(opened) or b < count:
+        opens = b == count or (a < len(opened) and _opens_first(lived, openings, ends, opened[a], closed[b]))
         if opens:
             one = openings[lived[opened[a], 0]]
             index, moment, amounts, moves, brought = one.index, one.moment, one.amounts, one.moves, one.cents
@@ -388,13 +396,15 @@ def _moved(
             moved += floats[place]
         cents += brought
         fine &= there > 0 or cents > 0
-    equity[booked:] = start / 100 + moved
-    compared[watched:] = cents / 100
+    for close in range(booked, len(closes)):
+        equity[close] = start / 100 + moved
+    for close in range(watched, len(closes)):
+        compared[close] = cents / 100
     return fine
 
 
 @njit(cache=True, nogil=True)
-def _put(order: Ints, place: int, lived: Ints, openings: Rows, ends: Rows, by_end: bool) -> None:
+def _put(order: Ints, place: int, lived: Ints, openings: Rows, ends: Rows, by_end: np.bool_) -> None:
     """The last of ``order[: place + 1]`` to where it belongs; what comes at the same time stays as it stands."""
     new = order[place]
     while place > 0:
