@@ -6,10 +6,11 @@ import datetime as dt
 import logging
 import os
 import socket
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache, cached_property
 from typing import Any
 
@@ -180,18 +181,30 @@ def _outcome(known: _Known, document: dict[str, Any]) -> Outcome:
     return made
 
 
+@dataclass(frozen=True)
+class _Kept:
+    """What variants of a sweep have in common, for one at a time."""
+
+    cells: Cells
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+
 @contextmanager
 def _shared(sweep: Sweep, market: Market, begin: int, end: int) -> Iterator[Cells]:
-    """What variants of a sweep have in common, for one at a time; kept between its parts."""
+    """What variants of a sweep have in common; kept between its parts. Who works on another part at the same time waits: one
+    knows more than two, and two threads of a process compute no more than one."""
     key = sweep.pk, market.identity, begin, end
-    cells = _KEPT.pop(key, None) or Cells(market, begin, end)
-    yield cells
-    while len(_KEPT) >= MOST_KEPT:
-        _KEPT.popitem()
-    _KEPT[key] = cells
+    with _LOCK:
+        kept = _KEPT.pop(key, None) or _Kept(Cells(market, begin, end))
+        while len(_KEPT) >= MOST_KEPT:
+            del _KEPT[next(iter(_KEPT))]
+        _KEPT[key] = kept
+    with kept.lock:
+        yield kept.cells
 
 
-_KEPT: dict[Any, Cells] = {}
+_KEPT: dict[Any, _Kept] = {}
+_LOCK = threading.Lock()
 MOST_KEPT = 2
 
 

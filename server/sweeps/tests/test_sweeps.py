@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
+import threading
+import time
 from decimal import Decimal
 from typing import Any
 from unittest.mock import patch
@@ -14,6 +16,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 from config.tests.demo import DemoTestCase
 from runs import work as run_work
 from runs.models import Run, Variant
+from strell_core.market.market import Market
 from strell_core.results import variant
 from sweeps import services, work
 from sweeps.models import Cell, Part, Sweep
@@ -264,6 +267,26 @@ class PartsTest(SweepTestCase):
         self.assertIn("open_trades differ from the engine's, which is used", said.output[0])
         again = {cell.place: (cell.figures, bytes(cell.daily)) for cell in sweep.cells.all()}
         self.assertEqual(again, kept)
+
+    def test_parts_side_by_side_share_too_and_take_turns(self) -> None:
+        sweep = self.ask(([TARGET], "40"))
+        market, found, inside, most = Market(self.history()), set(), [], []
+
+        def computes() -> None:
+            for _ in range(20):
+                with work._shared(sweep, market, 0, len(market.main.times)) as cells:
+                    found.add(id(cells))
+                    inside.append(cells)
+                    most.append(len(inside))
+                    time.sleep(0.001)
+                    inside.pop()
+
+        both = [threading.Thread(target=computes) for _ in range(2)]
+        for thread in both:
+            thread.start()
+        for thread in both:
+            thread.join()
+        self.assertEqual((len(found), len(most), max(most)), (1, 40, 1))
 
     def test_a_deleted_one_comes_back_for_a_day(self) -> None:
         sweep = self.ask(([TARGET], "40"))
