@@ -19,9 +19,9 @@ test("what rounds to zero has no sign", () => {
 });
 
 test("shares are percents", () => {
-  expect(percent(0.1234)).toBe("12.3 %");
-  expect(signedPercent(0.05, 0)).toBe("+5 %");
-  expect(signedPercent(-0.05, 0)).toBe("−5 %");
+  expect(percent(0.1234)).toBe("12.3\u00a0%");
+  expect(signedPercent(0.05, 0)).toBe("+5\u00a0%");
+  expect(signedPercent(-0.05, 0)).toBe("−5\u00a0%");
   expect(percent(undefined)).toBe("–");
 });
 

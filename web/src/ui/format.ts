@@ -26,11 +26,11 @@ export function signed(value: number | null | undefined, digits = 0): string {
 }
 
 export function percent(share: number | null | undefined, digits = 1): string {
-  return share === null || share === undefined ? "–" : `${number(share * 100, digits)} %`;
+  return share === null || share === undefined ? "–" : `${number(share * 100, digits)}\u00a0%`;
 }
 
 export function signedPercent(share: number | null | undefined, digits = 1): string {
-  return share === null || share === undefined ? "–" : `${signed(share * 100, digits)} %`;
+  return share === null || share === undefined ? "–" : `${signed(share * 100, digits)}\u00a0%`;
 }
 
 export function tone(value: number | null | undefined): string {
