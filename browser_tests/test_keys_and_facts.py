@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
 from browser_tests.stage import BrowserTestCase
 from market.models import MarketEvent, Series, SeriesValue, Underlying
@@ -140,8 +140,19 @@ class OwnFactsStory(BrowserTestCase):
         refresh(index)
         self.addCleanup(refresh, index)
         self.addCleanup(MarketEvent.objects.filter(underlying=index).delete)
+        # who types faster than the page is told of them gets the first one all the same
+        held: list[Route] = []
+
+        def keeps(route: Route) -> None:
+            held.append(route)
+
+        self.page.route("**/api/data-others", keeps)
         self.page.reload()
         self.added("Enter", "series of one")
+        self.page.wait_for_timeout(300)
+        for route in held:
+            route.continue_()
+        self.page.unroute("**/api/data-others")
         asked = self.page.locator("[data-sentence]").filter(has_text="the series \u201cBREADTH\u201d is")
         expect(asked).to_be_visible()
         asked.get_by_role("button", name="\u201cBREADTH\u201d, change").click()

@@ -156,6 +156,8 @@ class Runner(DiscoverRunner):
             name = connection.settings_dict["NAME"]
             connections.close_all()
             with connection._nodb_cursor() as cursor:
+                # web and worker of the stories end with this process: until then they come back
+                cursor.execute(f"ALTER DATABASE {connection.ops.quote_name(name)} WITH ALLOW_CONNECTIONS false")
                 cursor.execute(
                     "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
                     "WHERE datname = %s AND backend_type = 'client backend'",

@@ -1,6 +1,6 @@
 import { Command } from "cmdk";
 import { useRef, useState } from "react";
-import { useSeriesNames } from "../../api/data";
+import { useFirstSeries } from "../../api/data";
 import type { Document } from "../../api/queries";
 import { Window } from "../../ui/Dialog";
 import { ErrorNote } from "../../ui/parts";
@@ -33,7 +33,7 @@ interface Props {
 export function AddSentence({ blocks, close, document, sheet, declarations, save }: Props) {
   const [error, setError] = useState<unknown>(null);
   const [search, setSearch] = useState("");
-  const series = useSeriesNames()[0] ?? "";
+  const firstSeries = useFirstSeries();
   const offers = (blocks ?? []).flatMap((block) => offered(block, declarations, document));
   const several = (blocks?.length ?? 0) > 1;
   // what was added last: there the focus goes
@@ -47,6 +47,7 @@ export function AddSentence({ blocks, close, document, sheet, declarations, save
       ...Object.fromEntries(measure.params.filter((p) => !p.optional).map((p) => [p.name, p.default])),
     };
     try {
+      const series = await firstSeries();
       const saved = await save(added(document, to, declaration, legs, left ? { left } : {}, series));
       const there = new Set(sheet.map((sentence) => sentence.id));
       fresh.current = saved.sheet.find((sentence) => !there.has(sentence.id))?.id ?? null;
