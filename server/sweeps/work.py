@@ -16,6 +16,7 @@ from typing import Any
 
 from django.conf import settings
 from django.db import transaction
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from config.errors import Refused
 from config.heartbeat import beating
@@ -219,7 +220,7 @@ def _end(sweep: Sweep) -> None:
 
 
 def recover() -> int:
-    """Parts whose worker died are queued again; how many there were."""
+    """Parts whose worker died, or that nobody is asked for, are queued again; how many there were."""
     now, count = dt.datetime.now(dt.UTC), 0
     lost = Part.objects.filter(status=Part.Status.RUNNING, lease_until__lt=now)
     for key in lost.values_list("pk", flat=True):
@@ -231,4 +232,15 @@ def recover() -> int:
             part.save(update_fields=["status", "lease_until"])
             enqueue(part)
             count += 1
+    # a worker that died between taking a job and its part leaves a part that nobody comes to any more; asked for twice is
+    # computed once
+    asked = ProcrastinateJob.objects.filter(task_name="sweeps.execute", status="todo").values_list(
+        "args__part_id", flat=True
+    )
+    left = Part.objects.filter(status=Part.Status.QUEUED, sweep__status=Sweep.Status.RUNNING).exclude(
+        pk__in=list(asked)
+    )
+    for part in left:
+        enqueue(part)
+        count += 1
     return count

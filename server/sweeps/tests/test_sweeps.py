@@ -198,6 +198,18 @@ class PartsTest(SweepTestCase):
         self.assertEqual(self.carried_out(sweep)["status"], "done")
         self.assertEqual(sweep.cells.first().done_at, kept, "what was there is not computed again")
 
+    def test_a_part_whose_job_died_with_a_worker_before_it_began_is_asked_for_again(self) -> None:
+        sweep = self.ask(([TARGET], "40, 50"))
+        part = sweep.parts.get()
+        self.assertEqual(work.recover(), 0, "its job is there")
+        # procrastinate lets nobody change a job but itself: as if a worker had taken this one, and was killed
+        ProcrastinateJob.objects.all().delete()
+        self.assertEqual(work.recover(), 1)
+        self.assertEqual(ProcrastinateJob.objects.get(task_name="sweeps.execute").args, {"part_id": part.pk})
+        self.assertEqual(work.recover(), 0, "once")
+        self.assertEqual(self.carried_out(sweep)["status"], "done")
+        self.assertEqual(work.recover(), 0)
+
     def test_a_dead_workers_part_is_taken_up_after_its_last_cell(self) -> None:
         sweep = self.ask(([TARGET], "40, 50, 60"))
         part = sweep.parts.get()
