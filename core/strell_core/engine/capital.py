@@ -148,14 +148,14 @@ def of_new(plan: Plan, view: ChainView, legs: Iterable[tuple[ContractKey, int]])
     return needed(view.timeline, view.index, backed, view.timeline.multiplier(view.date))
 
 
-def is_asked(plan: Plan) -> bool:
+def limits_entries(plan: Plan) -> bool:
     """Whether the sheet enters nothing for which the capital is not free."""
     return bool(plan.strategy.limits["capital"].params["entries"] != "allow")
 
 
 def refuses(plan: Plan, needed: float, free: float) -> bool:
     """Whether the sheet enters nothing for which ``needed`` capital is not ``free``."""
-    return is_asked(plan) and needed > free + CENT
+    return limits_entries(plan) and needed > free + CENT
 
 
 def short_of(needed: float, free: float, currency: str) -> dict[str, Any]:

@@ -151,7 +151,7 @@ class Limits(Expiry):
 
     def afford(self, legs: Sequence[PickedLeg], lots: int) -> Verdict:
         """Whether free capital covers new legs at their fill prices."""
-        if not capital.is_asked(self.plan):
+        if not capital.limits_entries(self.plan):
             return Verdict(TRUE, {})
         new = ((leg.contract, leg.contracts * lots) for leg in legs)
         view = self.observation.view(legs[0].contract.underlying)

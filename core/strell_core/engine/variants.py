@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.engine import capital, walk
+from strell_core.engine import capital, walk, walked
 from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
 from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
 from strell_core.engine.known import NONE, STAYS
@@ -118,7 +118,14 @@ class _Walk:
             heads[mine] = entry.heads[looks["own"][mine]]
         least = [shared.known.opening_of.place(plan.least(entry.plan)) for entry in self.entries]
         self.rules = walk.Rules(
-            looks, looks_are, heads, np.array(least, np.int64), exits, urgent, int(cash * 100), capital.is_asked(plan)
+            looks,
+            looks_are,
+            heads,
+            np.array(least, np.int64),
+            exits,
+            urgent,
+            int(cash * 100),
+            capital.limits_entries(plan),
         )
         self.alone: dict[int, Decided] = {}
         """What was decided at looks for this variant alone."""
@@ -140,7 +147,7 @@ class _Walk:
         low, high = int(session_of[shared.begin]), int(session_of[shared.end - 1])
         closes = self.timeline.first[low + 1 : high + 2] - 1
         calls = self.plan.strategy.limits["capital"].params["below"] != "report"
-        beyond, order, equity, held, needed, watched = walk.told(
+        beyond, order, equity, held, needed, watched = walked.told(
             lived, known.openings.rows, known.ends.rows, known.floats.rows, closes, session_of, low, self.rules.start, calls
         )  # fmt: skip
         if beyond:
