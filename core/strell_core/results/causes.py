@@ -14,7 +14,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.engine.state import ClosedTrade
+from strell_core.engine.exercise import strike_parts
+from strell_core.engine.state import ClosedTrade, LegClose
 from strell_core.market.instruments import Right
 from strell_core.market.prices import PARTS, SPOT_SCALE
 from strell_core.market.timeline import Timeline
@@ -28,7 +29,8 @@ CAUSES = ("price", "time", "volatility", "carry", "rest")
 """Of a leg's mid; beside them ``dealing`` (from mid to what was paid, at both ends) and ``costs`` (commissions)."""
 
 
-SETTLED = ("settlement", "assignment", "exercise")
+DELIVERED = ("assignment", "exercise")
+SETTLED = ("settlement", *DELIVERED)
 """How a leg ends at what its payoff says."""
 
 
@@ -41,7 +43,9 @@ class Causes:
     legs: Floats
     """``(legs, causes)`` over its whole life, in the order of CAUSES."""
     dealing: Floats
-    """``(legs,)``: what lay between mid and the prices at which it was opened and closed."""
+    """``(legs,)``: what lay between mid and the prices at which it was opened and closed. An option that was exercised is
+    gone for nothing and its units come, or go, at the strike: what it was worth then stands with it and, the other way
+    round, with them."""
     costs: float
     """Commissions, and where a trade has them dividends and what else is no price of a leg; signed."""
     course: Floats
@@ -86,8 +90,9 @@ def _leg(timeline: Timeline, held: HeldLeg) -> tuple[Floats, Floats, float]:
     bid, ask = timeline.quotes(leg.contract, held.begin, stop)
     valid = valid_quotes(bid, ask)
     mid = np.where(valid, (bid + ask) / 2.0, np.nan)
+    worth = _worth(timeline, leg, stop - 1) if settled else 0.0
     if settled:
-        mid[-1] = leg.closed_parts
+        mid[-1] = worth
     first = mid[0] if valid[0] else float(leg.opened_parts)
     last = np.maximum.accumulate(np.where(np.isnan(mid), 0, np.arange(len(mid))))
     mid = np.where(np.isnan(mid[last]), first, mid[last])
@@ -96,7 +101,7 @@ def _leg(timeline: Timeline, held: HeldLeg) -> tuple[Floats, Floats, float]:
     if leg.contract.is_unit:
         steps[0] = np.diff(mid)
         return steps, np.full(len(mid), np.nan), float(paid)
-    inputs = _inputs(timeline, held, stop, mid, valid, settled)
+    inputs = _inputs(timeline, held, stop, mid, valid, worth if settled else None)
     if inputs is None:
         steps[-1] = np.diff(mid)
         return steps, np.full(len(mid), np.nan), float(paid)
@@ -123,10 +128,11 @@ def _known(inputs: Sequence[Floats]) -> npt.NDArray[np.bool_]:
 
 
 def _inputs(
-    timeline: Timeline, held: HeldLeg, stop: int, mid: Floats, valid: npt.NDArray[np.bool_], settled: bool
+    timeline: Timeline, held: HeldLeg, stop: int, mid: Floats, valid: npt.NDArray[np.bool_], worth: float | None
 ) -> list[Floats] | None:
     """Price of the underlying, years left, volatility, and what carry makes of the price (forward ÷ price), each
-    ``(n,)``. The last two are carried on where a snapshot has none."""
+    ``(n,)``. The last two are carried on where a snapshot has none. ``worth``: in parts what it ended at, of a leg that
+    ended at its payoff."""
     contract = held.leg.contract
     cube = timeline.cubes.get(contract.expiration)
     if cube is None:
@@ -146,17 +152,26 @@ def _inputs(
         strike = np.full(int(good.sum()), float(contract.strike))
         found, state = implied_many(prices[good], (carry * spot)[good], strike, years[good], sign[good])
         vol[good] = np.where((state == OK) | (state == NO_TIME_VALUE), found, np.nan)
-    if settled:
-        years[-1], carry[-1], spot[-1] = 0.0, 1.0, _settled_at(timeline, held, spot)
+    if worth is not None:
+        years[-1], carry[-1], spot[-1] = 0.0, 1.0, _settled_at(timeline, held, worth, spot)
     return [spot, years, _carried(vol), _carried(carry)]
 
 
-def _settled_at(timeline: Timeline, held: HeldLeg, spot: Floats) -> float:
+def _worth(timeline: Timeline, leg: LegClose, index: int) -> float:
+    """In parts what a leg ended at: the cash that came of it, or, where units did, what exercising it was worth at the
+    snapshot at which they came."""
+    if leg.how not in DELIVERED:
+        return float(leg.closed_parts)
+    price = int(timeline.spot[index]) * timeline.spot_parts
+    return float(max(0, Right(leg.contract.right).sign * (price - strike_parts(leg.contract, timeline))))
+
+
+def _settled_at(timeline: Timeline, held: HeldLeg, worth: float, spot: Floats) -> float:
     """The underlying's price that a leg was settled at, as far as what it was worth tells it: in the money exactly, else
     the one recorded then or last before."""
-    worth = held.leg.closed_parts * float(timeline.underlying.quantum) / PARTS
     if worth > 0:
-        return float(held.leg.contract.strike) + Right(held.leg.contract.right).sign * worth
+        points = worth * float(timeline.underlying.quantum) / PARTS
+        return float(held.leg.contract.strike) + Right(held.leg.contract.right).sign * points
     then = held.end < len(timeline.times) and int(timeline.times[held.end]) == held.leg.closed_at
     return float(spot[-1] if then or len(spot) < 2 else spot[-2])
 
