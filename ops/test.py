@@ -224,13 +224,12 @@ def arrange() -> None:
     from strell_core.engine.plan import make_plan
     from strell_core.engine.variants import Variants
     from strell_core.market.market import Market
-    from strell_core.scenario.generator import Settings
-    from strell_core.scenario.sessions import generate_singles
     from strell_core.strategy.document import parse
     from tests.demo import demo_history, short_history
     from tests.examples import example
+    from tests.payers import PAYERS, payer
 
-    american = threading.Thread(target=lambda: list(generate_singles(Settings(), 1, 0, 1)))
+    american = threading.Thread(target=lambda: [payer(name) for name in PAYERS])
     american.start()
     demo_history(), short_history()
     market = Market(short_history())

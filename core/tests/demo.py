@@ -27,6 +27,7 @@ STATE = Path(os.environ.get("STRELL_STATE", ".state")) / "test-history"
 MADE_BY = ("market", "pricing", "scenario", "formats/cubes.py")
 
 
+@cache
 def code_digest() -> str:
     """Identity of the code that makes histories."""
     root = Path(strell_core.__file__).parent
@@ -38,14 +39,15 @@ def code_digest() -> str:
     return whole.hexdigest()
 
 
-def _folder(settings: Settings) -> Path:
-    name = hashlib.sha256(f"{settings}{code_digest()}".encode()).hexdigest()[:20]
+def kept_at(what: object) -> Path:
+    """Where a history is kept that today's code makes of these settings."""
+    name = hashlib.sha256(f"{what}{code_digest()}".encode()).hexdigest()[:20]
     return STATE / name
 
 
 def payloads(settings: Settings) -> list[bytes]:
     """Stored session chains of a scenario, in order."""
-    folder = _folder(settings)
+    folder = kept_at(settings)
     done = folder / "complete"
     if not done.exists():
         folder.mkdir(parents=True, exist_ok=True)
@@ -61,7 +63,7 @@ def chains(settings: Settings) -> Iterator[SessionChain]:
 
 
 def history(settings: Settings) -> Timeline:
-    folder = _folder(settings) / "cubes"
+    folder = kept_at(settings) / "cubes"
     if not (folder / "index.json").exists():
         payloads(settings)
         cubes.build(folder, lambda: chains(settings), MK30, marrowick(), code_digest())

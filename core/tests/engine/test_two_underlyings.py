@@ -25,8 +25,9 @@ from strell_core.scenario.generator import MK30, Scenario, Settings
 from strell_core.scenario.single import NAMES
 from strell_core.strategy.document import normalise, parse
 from tests.engine.byhand import CASH, ByHandCase, entry, leg, snapshots, strategy
-from tests.engine.unit_loops import SESSIONS, Near, covered_call, hedged, wheel
+from tests.engine.unit_loops import covered_call, hedged, wheel
 from tests.handmade import session_chains, timeline_of
+from tests.payers import PAYERS, Near, payer
 
 OTHER = dataclasses.replace(MK30, symbol="OTHR", quantum=Decimal("0.01"), multiplier=100)
 """Its quotes are in other steps and of other units than the clock's."""
@@ -175,15 +176,10 @@ class OnAnothersClockTest(unittest.TestCase):
         return out
 
     def test_units_dividends_and_early_assignment_over_two_years(self) -> None:
-        index = Scenario(Settings(sessions=SESSIONS + 20, intraday=1))
-        scenario = Near(next(name for name in NAMES if name.dividend), index, SESSIONS)
-        chains = [scenario.chain(number) for number in range(SESSIONS)]
-        paid = tuple(sorted(scenario.dividends.items()))
-        there = timeline_of(chains, underlying=dataclasses.replace(scenario.name.underlying, dividends=paid))
-        symbol = scenario.name.symbol
-        histories = self.same(
-            [sheet(symbol) for sheet in (covered_call, wheel, hedged)], there, self.clock(there, chains)
-        )
+        name = PAYERS[0]
+        there, chains = payer(name).timeline, payer(name).chains
+        sheets = [sheet(name.symbol) for sheet in (covered_call, wheel, hedged)]
+        histories = self.same(sheets, there, self.clock(there, chains))
         kinds = {entry.kind for history in histories for entry in history.entries}
         self.assertLessEqual({"premium", "delivery", "dividend", "commission"}, kinds)
 

@@ -2,60 +2,46 @@
 
 from __future__ import annotations
 
-import dataclasses
 import unittest
 from typing import Any
 
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.stored import dump, load
-from strell_core.market.chains import SessionChain
 from strell_core.market.timeline import Timeline
 from strell_core.results.causes import causes
 from strell_core.results.report import report
-from strell_core.scenario.generator import Scenario, Settings
-from strell_core.scenario.single import NAMES
 from strell_core.strategy.actions import HEDGE
 from strell_core.strategy.document import parse
 from tests.engine.test_forty import documents
 from tests.engine.unit_loops import (
     CASH,
-    SESSIONS,
     Collar,
     CoveredCallOfTheSet,
     Hedged,
     HedgedOfTheSet,
     Loop,
-    Near,
     Wheel,
     WheelOfTheSet,
     covered_call,
     hedged,
     wheel,
 )
-from tests.handmade import timeline_of
+from tests.payers import PAYERS, payer
 
 
 class TwoYearsTest(unittest.TestCase):
     tags = frozenset({"long"})
-    payers: list[tuple[Near, list[SessionChain]]]
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        market = Scenario(Settings(sessions=SESSIONS + 20, intraday=1))
-        scenarios = [Near(name, market, SESSIONS) for name in NAMES if name.dividend]
-        cls.payers = [(scenario, [scenario.chain(index) for index in range(SESSIONS)]) for scenario in scenarios]
 
     def compared(self, loop: type[Loop], sheet: Any) -> list[tuple[Any, Timeline, History]]:
         """A loop and the engine's run of a sheet, for every payer, said to be the same."""
         out = []
-        for scenario, chains in self.payers:
-            plain: Any = loop(scenario, chains)
-            paid = tuple(sorted(scenario.dividends.items()))
-            underlying = dataclasses.replace(scenario.name.underlying, dividends=paid)
-            plain.timeline = timeline = timeline_of(chains, underlying=underlying)
+        for name in PAYERS:
+            there = payer(name)
+            plain: Any = loop(there.scenario, there.chains)
+            plain.timeline = timeline = there.timeline
             plain.run()
-            plan, end = make_plan(parse(sheet(underlying.symbol)), timeline), len(timeline.times)
+            plan, end = make_plan(parse(sheet(name.symbol)), timeline), len(timeline.times)
             for run in (run_steps, run_blocks):
                 history = run(plan, timeline, 0, end, loop.START)
                 own = {"assignment", "settlement"}
@@ -63,10 +49,10 @@ class TwoYearsTest(unittest.TestCase):
                     (timeline.date_at(t.opened_at), timeline.date_at(t.closed_at), t.rule if t.rule in own else "rule", t.pnl)
                     for t in history.closed
                 ]  # fmt: skip
-                self.assertEqual(told, plain.closed, underlying.symbol)
+                self.assertEqual(told, plain.closed, name.symbol)
                 self.assertEqual(history.state.cash, plain.cash)
             first = run_blocks(plan, timeline, 0, end // 2, loop.START).state
-            later = run_blocks(plan, timeline, end // 2, end, loop.START, state=load(dump(first), underlying.symbol))
+            later = run_blocks(plan, timeline, end // 2, end, loop.START, state=load(dump(first), name.symbol))
             self.assertEqual(later.state, history.state, "cut in two and stored in between")
             out.append((plain, timeline, history))
         return out

@@ -14,7 +14,6 @@ from strell_core.scenario.single import RATE, SingleScenario
 from strell_core.strategy.document import normalise
 
 CASH = Decimal(50_000)
-SESSIONS = 504
 Key = tuple[dt.date, str, float]
 WINDOW = {"pick": "nearest_days", "days": 20, "from": 10, "to": 60}
 
@@ -131,13 +130,6 @@ class Loop:
 
     def end(self, trade: dict[str, Any], chain: SessionChain, how: str) -> None:
         self.closed.append((trade["on"], chain.date, how, self.cash - trade["before"]))
-
-
-class Near(SingleScenario):
-    """Only the expirations that the sheet may take: the others take their time to be priced."""
-
-    def expirations(self, date: dt.date) -> list[dt.date]:
-        return [expiration for expiration in super().expirations(date) if (expiration - date).days <= 60]
 
 
 def wheel(symbol: str) -> dict[str, Any]:

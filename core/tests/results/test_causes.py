@@ -4,22 +4,23 @@ from __future__ import annotations
 
 import dataclasses
 import unittest
+from collections import Counter
 from decimal import Decimal
 
 import numpy as np
 
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
+from strell_core.engine.state import ClosedTrade
 from strell_core.market.prices import PARTS
+from strell_core.market.timeline import Timeline
 from strell_core.results.causes import CAUSES, causes
 from strell_core.results.equity import trade_path
-from strell_core.scenario.generator import Scenario, Settings
-from strell_core.scenario.single import NAMES
 from strell_core.strategy.document import parse
 from tests.demo import short_history
-from tests.engine.unit_loops import Near, covered_call
+from tests.engine.unit_loops import covered_call
 from tests.engine.variations import variations
-from tests.handmade import timeline_of
+from tests.payers import PAYERS, payer
 
 CASH = Decimal(50_000)
 
@@ -100,23 +101,35 @@ class CoveredCallTest(unittest.TestCase):
     """American options of a stock that pays dividends, and its units: assigned, delivered, closed."""
 
     def test_units_move_by_price_alone_and_everything_adds_up(self) -> None:
-        name = next(name for name in NAMES if name.dividend)
-        scenario = Near(name, Scenario(Settings(sessions=150, intraday=1)), 130)
-        paid = tuple(sorted(scenario.dividends.items()))
-        underlying = dataclasses.replace(name.underlying, dividends=paid)
-        timeline = timeline_of([scenario.chain(number) for number in range(130)], underlying=underlying)
-        plan = make_plan(parse(covered_call(name.symbol)), timeline)
-        closed = run_blocks(plan, timeline, 0, len(timeline.times), CASH).closed
-        self.assertGreater(len(closed), 3)
-        self.assertLessEqual({"settlement", "order"}, {leg.how for trade in closed for leg in trade.legs})
-        rests = whole = 0.0
-        for trade in closed:
-            found = causes(timeline, trade)
-            self.assertAlmostEqual(sum(found.total.values()), float(trade.pnl), places=6)
-            for number, leg in enumerate(trade.legs):
-                if leg.contract.is_unit:
-                    self.assertEqual(found.legs[number, 1:].tolist(), [0.0] * (len(CAUSES) - 1))
-                    self.assertTrue(np.isnan(found.vols[number]).all())
-            rests += abs(found.total["rest"])
-            whole += sum(abs(found.total[cause]) for cause in CAUSES)
-        self.assertLess(rests, 0.1 * whole)
+        ways: Counter[str] = Counter()
+        for name in PAYERS:
+            timeline = payer(name).timeline
+            plan, end = make_plan(parse(covered_call(name.symbol)), timeline), len(timeline.times)
+            rests = whole = 0.0
+            for trade in run_blocks(plan, timeline, 0, end, CASH).closed:
+                found = causes(timeline, trade)
+                self.assertAlmostEqual(sum(found.total.values()), float(trade.pnl), places=6)
+                for number, leg in enumerate(trade.legs):
+                    if leg.contract.is_unit:
+                        self.assertEqual(found.legs[number, 1:].tolist(), [0.0] * (len(CAUSES) - 1))
+                        self.assertTrue(np.isnan(found.vols[number]).all())
+                ways.update(leg.how for leg in trade.legs)
+                rests += abs(found.total["rest"])
+                whole += sum(abs(found.total[cause]) for cause in CAUSES)
+                if any(leg.how == "assignment" for leg in trade.legs):
+                    self.assertAlmostEqual(found.dealing.sum(), self.spreads(timeline, trade), places=6)
+            self.assertLess(rests, 0.01 * whole)
+        self.assertGreaterEqual(ways["assignment"], 10)
+        self.assertLessEqual({"settlement", "order", "delivery"}, set(ways))
+
+    def spreads(self, timeline: Timeline, trade: ClosedTrade) -> float:
+        """What a trade paid off mid when it was opened: units that a call takes away go at its strike, for what it was
+        worth, and cost no spread."""
+        at = int(np.searchsorted(timeline.times, trade.opened_at))
+        paid = 0.0
+        for leg in trade.legs:
+            bid, ask = timeline.quote_at(leg.contract, at)
+            paid += leg.contracts * ((bid + ask) / 2 - leg.opened_parts)
+        return (
+            paid * float(timeline.underlying.quantum) / PARTS * timeline.multiplier(timeline.date_at(trade.opened_at))
+        )
