@@ -46,6 +46,8 @@ hypothesis.settings.load_profile("strell")
 settings.CHAIN_CACHE = settings.STATE / "test-cubes"
 settings.INTAKE = settings.STATE / "test-intake"
 settings.FIX_STATE = settings.STATE / "test-fix"
+# a test's password need not be dear to try
+settings.PASSWORD_HASHERS = ["config.tests.passwords.CheapArgon2"]
 
 
 ALL = ["core", "server", "gateways", "browser_tests"]

@@ -52,9 +52,7 @@ class Exchange:
 
     def _venue(self) -> Venue:
         return (
-            Venue.objects.select_for_update(of=["self"], no_key=True)
-            .select_related("underlying")
-            .get(underlying__symbol=self.symbol)
+            Venue.objects.select_for_update(of=["self"], no_key=True).with_terms().get(underlying__symbol=self.symbol)
         )
 
     def _chain(self, venue: Venue, at: int) -> SessionChain:

@@ -37,7 +37,7 @@ class Desk:
         inbox.apply_all(self.epoch)
         boundary("desk: reports applied")
         with_accounts = Venue.objects.filter(underlying__account__isnull=False).distinct().order_by("pk")
-        for venue in with_accounts.select_related("underlying"):
+        for venue in with_accounts.with_terms():
             self._follow_if_it_can(venue)
         if time.monotonic() - self._beat > BEAT_SECONDS:
             self.beat()

@@ -168,7 +168,7 @@ def stale(venue: Venue, now: Live) -> float | None:
 
 def judge(account: Account, ticket: Ticket, by: str = "person", deployment: Deployment | None = None) -> Judged:
     """Look at a ticket from every side. Raises :class:`Refused` only when nothing can be said of it."""
-    venue = Venue.objects.select_related("underlying").get(underlying=account.underlying)
+    venue = Venue.objects.with_terms().get(underlying=account.underlying)
     now = live(account.underlying.symbol)
     terms, problems = read_terms(ticket, account.underlying)
     shield, wrong = read_protection(ticket.protection)
@@ -292,7 +292,7 @@ def _broken(
 
 def deployment_pnl(deployment: Deployment, now: Live) -> Decimal | None:
     """P/L at mid of a deployment's positions that are open or were closed in this session; ``None``: unvalued."""
-    opened = session_of(Venue.objects.select_related("underlying").get(underlying=now.row)).open
+    opened = session_of(Venue.objects.with_terms().get(underlying=now.row)).open
     total = Decimal(0)
     rows = deployment.holdings.filter(Q(closed_at=None) | Q(closed_at__gte=opened))
     for row in rows.select_related("account__underlying"):

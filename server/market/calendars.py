@@ -25,7 +25,7 @@ def calendar_of(name: str) -> SessionCalendar:
 
 def calendar_for(row: Underlying) -> SessionCalendar:
     """The calendar an underlying follows, where its terms changed it one after the other."""
-    parts = list(row.periods.order_by("start").values_list("start", "calendar"))
+    parts = [(period.start, period.calendar) for period in row.periods.all()]
     if len({name for _, name in parts}) < 2:
         return calendar_of(row.calendar)
     return _joined(tuple((start, calendar_of(name)) for start, name in parts))

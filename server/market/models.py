@@ -318,6 +318,12 @@ class SessionChainRow(models.Model):
         ordering = ["date"]
 
 
+class Venues(models.QuerySet["Venue"]):
+    def with_terms(self) -> Self:
+        """With their underlyings and the calendars that these follow one after another, fetched once."""
+        return self.select_related("underlying").prefetch_related("underlying__periods")
+
+
 class Venue(models.Model):
     """A market's persisted clock: where it stands, how fast it runs.
 
@@ -341,6 +347,7 @@ class Venue(models.Model):
     sealed = models.BooleanField(default=False, help_text="the session is over and recorded whole")
     followed = models.BigIntegerField(default=0, help_text="the desk has worked through the market up to here")
     followed_at = models.DateTimeField(null=True)
+    objects = Venues.as_manager()
 
 
 class LiveChain(models.Model):

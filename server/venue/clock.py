@@ -24,7 +24,7 @@ SILENT_SECONDS = 6
 
 
 def venue_of(symbol: str) -> Venue:
-    found = Venue.objects.select_related("underlying").filter(underlying__symbol=symbol).first()
+    found = Venue.objects.with_terms().filter(underlying__symbol=symbol).first()
     if found is None:
         raise NotThere(f"No market is connected for {symbol}.")
     return found
@@ -78,7 +78,7 @@ def _held(user: User, symbol: str) -> Venue:
     if not user.is_staff:
         raise Forbidden("Only who operates the practice exchange may move its clock.")
     venue_of(symbol)
-    return Venue.objects.select_for_update(no_key=True).select_related("underlying").get(underlying__symbol=symbol)
+    return Venue.objects.select_for_update(of=["self"], no_key=True).with_terms().get(underlying__symbol=symbol)
 
 
 def _settle(venue: Venue) -> Venue:

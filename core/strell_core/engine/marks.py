@@ -31,7 +31,9 @@ def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: in
     timeline, half = market.on_clock(trade.symbol), plan.unit_halves[trade.symbol or plan.strategy.underlying]
     quotes = np.empty((2, len(trade.legs), end - begin), np.int64)
     for place, leg in enumerate(trade.legs):
-        if not leg.contract.is_unit:
+        if not leg.contract.is_unit and end - begin == 1:
+            quotes[:, place, 0] = timeline.quote_at(leg.contract, begin)
+        elif not leg.contract.is_unit:
             timeline.put_quotes(leg.contract, begin, end, quotes[0, place], quotes[1, place])
         else:
             quotes[0, place], quotes[1, place] = timeline.quotes(leg.contract, begin, end)

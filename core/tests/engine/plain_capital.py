@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
 from typing import Any
 
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 
-from tests.engine.plain_recording import MONEY, MULTIPLIER, QUANTUM, Contract, Here
+from tests.engine.plain_recording import MONEY, MULTIPLIER, QUANTUM, Contract, Fraction, Here
 
 
 class Capital(Here):

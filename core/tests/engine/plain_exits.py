@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
-from fractions import Fraction
 from typing import Any
 
 from tests.engine.plain_managed import OF_LEGS
 from tests.engine.plain_orders import Orders
-from tests.engine.plain_recording import local
+from tests.engine.plain_recording import Fraction, local
 
 AGAIN = ("condition_again", "condition_other_entry")
 """Exits after which an entry is made again."""

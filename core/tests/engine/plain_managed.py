@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import math
-from fractions import Fraction
 from typing import Any
 
 from tests.engine.plain_looks import Looks
-from tests.engine.plain_recording import ABSENT, Contract, compares
+from tests.engine.plain_recording import ABSENT, Contract, Fraction, compares
 
 OF_LEGS = ("leg_condition", "leg_condition_stop", "leg_condition_partner")
 GONE = {"closed": ("order",), "expired": ("settlement",), "delivered": (), "gone": ("order", "settlement")}

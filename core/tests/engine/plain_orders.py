@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import math
 from decimal import Decimal
-from fractions import Fraction
 from typing import Any
 
 from tests.engine.plain_managed import Leg, Managed
-from tests.engine.plain_recording import MONEY, QUANTUM, Contract, cents
+from tests.engine.plain_recording import MONEY, QUANTUM, Contract, Fraction, cents
 
 
 class Orders(Managed):

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 import math
-from fractions import Fraction
 from typing import Any
 
 from strell_core.market.chains import SessionChain
 from tests.demo import REPORTS
-from tests.engine.plain_recording import QUANTUM, Contract
+from tests.engine.plain_recording import QUANTUM, Contract, Fraction
 from tests.engine.plain_values import Values
 
 

@@ -6,13 +6,12 @@ import datetime as dt
 import math
 from collections.abc import Iterator
 from contextlib import contextmanager
-from fractions import Fraction
 from typing import Any
 
 from tests.demo import REPORTS, breadth
 from tests.engine.plain_capital import Capital
 from tests.engine.plain_market import move_chance, volatility
-from tests.engine.plain_recording import ABSENT, MONEY, MULTIPLIER, QUANTUM, ZONE, Contract, compares, local
+from tests.engine.plain_recording import ABSENT, MONEY, MULTIPLIER, QUANTUM, ZONE, Contract, Fraction, compares, local
 
 OF_A_TRADE = (
     "position_capital", "pnl", "pnl_drop", "net_greek", "move_since_entry", "days_to_expiration", "days_held_so_far",

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 from decimal import Decimal
-from fractions import Fraction
 from typing import Any
 
 from tests.engine.plain_exits import AGAIN, Exits
@@ -19,6 +18,7 @@ from tests.engine.plain_recording import (
     MULTIPLIER,
     QUANTUM,
     Contract,
+    Fraction,
     Recording,
 )
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
 from typing import Any
 
 from strell_core.engine.run import History
 from strell_core.market.prices import PARTS
+from tests.engine.plain_recording import Fraction
 from tests.engine.reference import Reference
 
 
