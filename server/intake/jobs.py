@@ -14,6 +14,7 @@ from config.push import notify
 from intake.dated_work import DatedWork
 from intake.services import enqueue
 from intake.work import Cancelled, Lost, Status, Work, end, lease
+from market.ask import forgotten
 from market.models import Intake
 from strell_core.formats.intake.mapping import Mapping
 from strell_core.formats.intake.tables import IntakeError
@@ -23,7 +24,7 @@ MAX_ATTEMPTS = 3
 
 
 def recover() -> int:
-    """Intakes whose worker died are queued again; after three tries they fail."""
+    """Intakes whose worker died, or that nobody is asked for, are queued again; after three tries they fail."""
     now, count = dt.datetime.now(dt.UTC), 0
     for key in Intake.objects.filter(status=Status.RUNNING, lease_until__lt=now).values_list("pk", flat=True):
         with transaction.atomic():
@@ -45,6 +46,9 @@ def recover() -> int:
                 )
                 intake.save(update_fields=["status", "message"])
                 notify(intake.owner_id, "intake", intake.pk)
+    for intake in forgotten(Intake.objects.filter(status=Status.QUEUED), "market.take_in", "intake_id"):
+        enqueue(intake)
+        count += 1
     return count
 
 

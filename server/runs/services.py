@@ -11,7 +11,7 @@ from django.db import transaction
 
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify
-from market.ask import defer
+from market.ask import defer, forgotten
 from market.timelines import timeline
 from runs.models import Run
 from strategies import services as strategies
@@ -199,7 +199,8 @@ def forget() -> int:
 
 
 def recover() -> int:
-    """Runs whose worker died are queued again; after three tries they are called interrupted."""
+    """Runs whose worker died, or that nobody is asked for, are queued again; after three tries they are called
+    interrupted."""
     now = dt.datetime.now(dt.UTC)
     count = 0
     for key in Run.objects.filter(status=Run.Status.RUNNING, lease_until__lt=now).values_list("pk", flat=True):
@@ -219,4 +220,7 @@ def recover() -> int:
                 run.message = f"The worker stopped {run.attempts} times while it was running. Go on to try again."
                 run.save(update_fields=["status", "message"])
                 notify(run.strategy.owner_id, "run", run.pk, strategy=run.strategy_id)
+    for run in forgotten(Run.objects.filter(status=Run.Status.QUEUED), "runs.execute", "run_id"):
+        _enqueue(run)
+        count += 1
     return count

@@ -16,10 +16,10 @@ from typing import Any
 
 from django.conf import settings
 from django.db import transaction
-from procrastinate.contrib.django.models import ProcrastinateJob
 
 from config.errors import Refused
 from config.heartbeat import beating
+from market.ask import forgotten
 from market.own import market_for, plan_for
 from market.timelines import timeline
 from runs.models import Variant
@@ -232,15 +232,8 @@ def recover() -> int:
             part.save(update_fields=["status", "lease_until"])
             enqueue(part)
             count += 1
-    # a worker that died between taking a job and its part leaves a part that nobody comes to any more; asked for twice is
-    # computed once
-    asked = ProcrastinateJob.objects.filter(task_name="sweeps.execute", status="todo").values_list(
-        "args__part_id", flat=True
-    )
-    left = Part.objects.filter(status=Part.Status.QUEUED, sweep__status=Sweep.Status.RUNNING).exclude(
-        pk__in=list(asked)
-    )
-    for part in left:
+    queued = Part.objects.filter(status=Part.Status.QUEUED, sweep__status=Sweep.Status.RUNNING)
+    for part in forgotten(queued, "sweeps.execute", "part_id"):
         enqueue(part)
         count += 1
     return count

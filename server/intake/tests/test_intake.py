@@ -18,6 +18,7 @@ from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import CommandError, call_command
 from django.test import override_settings
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from config.tests.demo import DemoTestCase, document
 from intake import coverage
@@ -238,6 +239,15 @@ class LoadTest(IntakeTestCase):
             told = Intake.objects.get(pk=made["id"])
             self.assertEqual(told.status, Intake.Status.DONE, f"point {point}: {told.message}")
             self.assertEqual(self.digests(), undisturbed, f"point {point}")
+
+    def test_one_whose_job_died_with_a_worker_before_it_began_is_asked_for_again(self) -> None:
+        made = self.upload(self.csv(self.frame(3)))
+        self.send("post", f"/intakes/{made['id']}/start", {"mapping": made["mapping"], "terms": TERMS})
+        self.assertEqual(intake_jobs.recover(), 0, "its job is there")
+        ProcrastinateJob.objects.filter(task_name="market.take_in").delete()
+        self.assertEqual(intake_jobs.recover(), 1)
+        self.assertEqual(ProcrastinateJob.objects.get(task_name="market.take_in").args, {"intake_id": made["id"]})
+        self.assertEqual(intake_jobs.recover(), 0, "once")
 
     def test_it_is_cancelled_and_goes_on(self) -> None:
         made = self.upload(self.csv(self.frame(3)))

@@ -293,6 +293,20 @@ class DeadWorkerTest(DemoTestCase):
         self.assertEqual((run.status, run.attempts), (Run.Status.DONE, 2))
         self.assertEqual(services.recover(), 0)
 
+    def test_a_run_whose_job_died_with_a_worker_before_it_began_is_asked_for_again(self) -> None:
+        dates = self.history().dates
+        run = services.ask(self.mara, self.strategy.pk, dates[0], dates[20], Decimal(50_000), "blocks")
+        self.assertEqual(services.recover(), 0, "its job is there")
+        # as if a worker had taken it, and was killed
+        ProcrastinateJob.objects.filter(task_name="runs.execute").delete()
+        self.assertEqual(services.recover(), 1)
+        job = ProcrastinateJob.objects.get(task_name="runs.execute")
+        self.assertEqual(services.recover(), 0, "once")
+        work.carry_out(job.args["run_id"])
+        run.refresh_from_db()
+        self.assertEqual((run.status, run.attempts), (Run.Status.DONE, 1))
+        self.assertEqual(services.recover(), 0)
+
     def test_after_three_deaths_it_says_so_and_offers_to_go_on(self) -> None:
         run = self.died(attempts=3)
         services.recover()
