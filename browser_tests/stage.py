@@ -56,6 +56,12 @@ def free_port() -> int:
         return int(place.getsockname()[1])
 
 
+def _chromium() -> str:
+    found = shutil.which("chromium-headless-shell") or shutil.which("chromium")
+    assert found, "there is no Chromium: ./strell test installs it"
+    return found
+
+
 @tag("long")
 class BrowserTestCase(unittest.TestCase):
     """One person with the demo strangle. The web and the worker process go on from class to class, as starting them takes
@@ -82,8 +88,7 @@ class BrowserTestCase(unittest.TestCase):
                 start()
         cls.playwright = sync_playwright().start()
         cls.addClassCleanup(cls.playwright.stop)
-        chromium = shutil.which("chromium") or "/usr/bin/chromium"
-        cls.browser = cls.playwright.chromium.launch(executable_path=chromium, args=CHROMIUM)
+        cls.browser = cls.playwright.chromium.launch(executable_path=_chromium(), args=CHROMIUM)
         cls.addClassCleanup(cls.browser.close)
         expect.set_options(timeout=90_000)  # processes start anew in stories, and machines are busy
 
