@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import zstandard
 from django.db import transaction
+from django.db.models import F
 
 from config.errors import Conflict
 from config.push import notify_market
@@ -132,11 +133,8 @@ def publish(
         "session": chain.date, "at": int(chain.times[0]), "published": dt.datetime.now(dt.UTC),
         "payload": encode(chain), "sizes": sizes, "unit": list(unit or ()),
     }  # fmt: skip
-    row = LiveChain.objects.select_for_update(no_key=True).filter(underlying=underlying).first()
-    if row is None:
+    if not LiveChain.objects.filter(underlying=underlying).update(sequence=F("sequence") + 1, **facts):
         LiveChain.objects.create(underlying=underlying, sequence=1, **facts)
-    else:
-        LiveChain.objects.filter(pk=row.pk).update(sequence=row.sequence + 1, **facts)
     notify_market(underlying.symbol, "quotes")
 
 
