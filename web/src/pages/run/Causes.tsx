@@ -10,7 +10,8 @@ const DEFINED: Record<string, string> = {
   volatility: "What changes of the volatility that each leg's own mid implies made.",
   carry: "What changes of the forward beside its price made: interest and dividends expected.",
   rest: "What no other cause explains: snapshots without a volatility, a settlement off the last price.",
-  dealing: "What lay between mid and the prices it was dealt at, at both ends.",
+  dealing:
+    "What lay between mid and the prices it was dealt at, at both ends. An option that is exercised goes for nothing, and its units at the strike: what it was worth stands with both, once with either sign.",
   costs: "Commissions, and dividends where there are any.",
 };
 
