@@ -57,9 +57,19 @@ setup_python() {
   if [ ! -x .venv/bin/python ]; then
     python3 -m venv .venv 2>/dev/null || { apt_install python3-venv; python3 -m venv .venv; }
   fi
-  # bytecode is made by whoever first imports a module: most are never imported
-  .venv/bin/python -m pip install --quiet --no-compile --disable-pip-version-check --require-hashes -r requirements.lock
+  # pip unpacks one package after another: two pips take half of them each, then one looks that all are there
+  awk -v to="$STRELL_STATE/half-" '/^[a-z]/ { n++ } { print > (to n % 2) }' requirements.lock
+  install_python --no-deps -r "$STRELL_STATE/half-0" &
+  install_python --no-deps -r "$STRELL_STATE/half-1" || true
+  wait $! || true
+  rm "$STRELL_STATE"/half-?
+  install_python -r requirements.lock
   mark_done python requirements.lock
+}
+
+# bytecode is made by whoever first imports a module: most are never imported
+install_python() {
+  .venv/bin/python -m pip install --quiet --no-compile --disable-pip-version-check --require-hashes "$@"
 }
 
 setup_web_packages() {
@@ -170,6 +180,19 @@ as_owner() (
   "$@"
 )
 
+# Of the front end's sources; what is in order is not looked at again.
+check_web() {
+  local files failed=0
+  files="$(web_sources) web/biome.json web/tsconfig.json"
+  # shellcheck disable=SC2086
+  done_with web-checks $files && return 0
+  (cd web && npx --no-install biome check src) || failed=1
+  (cd web && npx --no-install tsc --noEmit) || failed=1
+  # shellcheck disable=SC2086
+  [ $failed = 1 ] || mark_done web-checks $files
+  return $failed
+}
+
 run_checks() {
   local failed=0 types said="$STRELL_STATE/mypy.log"
   environment
@@ -180,8 +203,7 @@ run_checks() {
   .venv/bin/python server/manage.py makemigrations --check --dry-run >/dev/null || { echo "models and migrations differ"; failed=1; }
   .venv/bin/ruff format --check --quiet core server gateways browser_tests bench || { echo "ruff format would change files"; failed=1; }
   .venv/bin/lint-imports --no-cache || failed=1
-  (cd web && npx --no-install biome check src) || failed=1
-  (cd web && npx --no-install tsc --noEmit) || failed=1
+  check_web || failed=1
   wait $types || failed=1
   cat "$said"
   return $failed
