@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -57,7 +58,7 @@ def _dials(sweep: Sweep) -> list[dict[str, Any]]:
     document = sweep.revision.document
     by_path: dict[str, Place] = {place.path: place for place in known(document)}
     numbers = {sentence.id: sentence.number for sentence in sheet(document).sentences}
-    out = []
+    out: list[dict[str, Any]] = []
     for dial in dials_of(sweep):
         place = by_path[dial.paths[0]]
         out.append(
@@ -68,6 +69,11 @@ def _dials(sweep: Sweep) -> list[dict[str, Any]]:
                 "steps": place.param.of_kind.editor != "choice",
             }
         )  # fmt: skip
+    called = Counter(told["label"] for told in out)
+    for told in out:
+        if called[told["label"]] > 1 and told["sentences"]:
+            # the deltas of the shorts, and those of the wings
+            told["label"] += f" ({', '.join(str(number) for number in told['sentences'])})"
     return out
 
 

@@ -39,7 +39,7 @@ from strell_core.strategy.kinds import Exit
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
-NEVER = STAYS
+
 PLENTY = Decimal(10) ** 15
 """Cash with which a trade by itself is never called."""
 STRETCHES_MB = 64
@@ -136,7 +136,7 @@ class Lives:
             if fills:
                 return self._filled(plan, order, index, at, fills)
             at += 1
-        return Opening(order, moment(last, False) if last < self.end else NEVER, index)
+        return Opening(order, moment(last, False) if last < self.end else STAYS, index)
 
     def _filled(self, plan: Plan, order: Order, decided: int, at: int, fills: Sequence[Fill]) -> Opening:
         timeline = self.timeline
@@ -191,11 +191,11 @@ class Lives:
         ahead = self._stretch(plan, made)
         # what was opened after its snapshot's decisions is asked about from the next one on
         found = [exit.first_true(ahead, params, made.moment & 1) for exit, params in exits]
-        return [NEVER if at < 0 else made.index + at for at in found]
+        return [STAYS if at < 0 else made.index + at for at in found]
 
     def ended(self, plan: Plan, made: Opening, left: int, urgent: bool) -> End | None:
         """How a trade ends that is left at a snapshot (never: it is not); ``None``: it is open at the end."""
-        return self._dealt(plan, made, left, urgent) if left < NEVER else self._settled(plan, made)
+        return self._dealt(plan, made, left, urgent) if left < STAYS else self._settled(plan, made)
 
     def _dealt(self, plan: Plan, made: Opening, left: int, urgent: bool) -> End | None:
         timeline, trade, same = self.timeline, made.trade, bool(self.timeline.is_single[left])

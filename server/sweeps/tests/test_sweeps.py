@@ -76,6 +76,12 @@ class AskTest(SweepTestCase):
         self.assertEqual(status, 409)
         self.assertIn("cancel it", told["message"])
 
+    def test_values_that_are_called_the_same_are_told_apart_by_their_sentences(self) -> None:
+        sweep = self.ask(([DELTAS[0]], "0.10, 0.20"), ([DELTAS[1]], "0.15, 0.20"), ([TARGET], "40, 60"))
+        _, found = self.send("get", f"/sweeps/{sweep.pk}")
+        labels = ["Delta (3)", "Delta (4)", "Share of the credit"]
+        self.assertEqual([dial["label"] for dial in found["dials"]], labels)
+
     def test_its_parts_are_enqueued_with_its_rows(self) -> None:
         with patch.object(services, "PART", 2):
             sweep = self.ask((DELTAS, "0.10, 0.20, 0.30"), ([TARGET], "40, 60"))

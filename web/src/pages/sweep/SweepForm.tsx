@@ -129,6 +129,8 @@ function DialRow({ dial, places, taken, problem, change }: RowProps) {
       place.kind === first?.kind &&
       place.unit === first?.unit,
   );
+  const others = places.filter((place) => taken.includes(place.path) && !dial.paths.includes(place.path));
+  const called = first ? name(first, others) : "a value that is gone";
   return (
     <div className="flex flex-wrap items-center gap-2">
       <span className="min-w-52">
@@ -147,7 +149,7 @@ function DialRow({ dial, places, taken, problem, change }: RowProps) {
       </span>
       <input
         className="field w-90 flex-1"
-        aria-label={`Values of ${first?.label ?? "a value that is gone"}`}
+        aria-label={`Values of ${called}`}
         aria-invalid={problem !== undefined}
         placeholder="0.10, 0.15, 0.20 or 0.10 to 0.30 by 0.05"
         value={dial.text}
@@ -155,7 +157,7 @@ function DialRow({ dial, places, taken, problem, change }: RowProps) {
       />
       {alike.length > 0 && (
         <PlaceSelect
-          label={`Vary together with ${first?.label}`}
+          label={`Vary together with ${called}`}
           empty="together with…"
           places={alike}
           onChosen={(place) => change({ ...dial, paths: [...dial.paths, place.path] })}
@@ -164,7 +166,7 @@ function DialRow({ dial, places, taken, problem, change }: RowProps) {
       <button
         type="button"
         className="link"
-        aria-label={`Leave ${first?.label} as it is`}
+        aria-label={`Leave ${called} as it is`}
         onClick={() => change(null)}
       >
         ×
@@ -177,6 +179,12 @@ function DialRow({ dial, places, taken, problem, change }: RowProps) {
     </div>
   );
 }
+
+/** What a place is called beside others: by its sentence too where one of them is called the same. */
+const name = (place: Place, others: Place[]) =>
+  place.sentence !== null && others.some((other) => other.label === place.label)
+    ? `${place.label} (${place.sentence})`
+    : place.label;
 
 const title = (place: Place) =>
   `${place.sentence === null ? "" : `${place.sentence} · `}${place.label}, now ${place.text}`;
