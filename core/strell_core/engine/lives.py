@@ -39,7 +39,6 @@ from strell_core.strategy.kinds import Exit
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
-
 PLENTY = Decimal(10) ** 15
 """Cash with which a trade by itself is never called."""
 STRETCHES_MB = 64

@@ -85,13 +85,12 @@ def _leg(timeline: Timeline, held: HeldLeg) -> tuple[Floats, Floats, float]:
     what its two prices lay off its mids. The last step leads to the snapshot at which it was closed, or to its
     settlement."""
     leg = held.leg
-    settled = leg.how in SETTLED
     stop = min(held.end + 1, len(timeline.times))
+    worth = _worth(timeline, leg, stop - 1) if leg.how in SETTLED else None
     bid, ask = timeline.quotes(leg.contract, held.begin, stop)
     valid = valid_quotes(bid, ask)
     mid = np.where(valid, (bid + ask) / 2.0, np.nan)
-    worth = _worth(timeline, leg, stop - 1) if settled else 0.0
-    if settled:
+    if worth is not None:
         mid[-1] = worth
     first = mid[0] if valid[0] else float(leg.opened_parts)
     last = np.maximum.accumulate(np.where(np.isnan(mid), 0, np.arange(len(mid))))
@@ -101,7 +100,7 @@ def _leg(timeline: Timeline, held: HeldLeg) -> tuple[Floats, Floats, float]:
     if leg.contract.is_unit:
         steps[0] = np.diff(mid)
         return steps, np.full(len(mid), np.nan), float(paid)
-    inputs = _inputs(timeline, held, stop, mid, valid, worth if settled else None)
+    inputs = _inputs(timeline, held, stop, mid, valid, worth)
     if inputs is None:
         steps[-1] = np.diff(mid)
         return steps, np.full(len(mid), np.nan), float(paid)
@@ -116,7 +115,7 @@ def _leg(timeline: Timeline, held: HeldLeg) -> tuple[Floats, Floats, float]:
             before = after
     steps[-1] = np.diff(mid) - steps[:-1].sum(axis=0)
     shown = np.where(valid, inputs[2], np.nan)
-    if settled:
+    if worth is not None:
         shown[-1] = np.nan
     return steps, shown, float(paid)
 
