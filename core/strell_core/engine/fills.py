@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from decimal import Decimal
 
 import numpy as np
+from numba import njit
 
 from strell_core.engine.ledger import options_in
 from strell_core.engine.plan import Plan
@@ -28,8 +29,15 @@ def fill_price(quote: Quote, contracts: int, share: int, closes: bool = False) -
         return None
     if contracts < 0 and quote.bid == 0:
         return 0 if closes else None
-    way = share * PARTS // 200 * (quote.ask - quote.bid)
-    return (quote.bid + quote.ask) * (PARTS // 2) + (way if contracts > 0 else -way)
+    found: int = parts_at.py_func(quote.bid, quote.ask, contracts, share)
+    return found
+
+
+@njit(cache=True, nogil=True)
+def parts_at(bid: int, ask: int, contracts: int, share: int) -> int:
+    """Price in parts of a quote that can be dealt on, for buying or selling."""
+    way = share * PARTS // 200 * (ask - bid)
+    return (bid + ask) * (PARTS // 2) + (way if contracts > 0 else -way)
 
 
 def price_of(

@@ -1,7 +1,7 @@
-"""What is known of variants' decisions and trades, in arrays: what :mod:`strell_core.engine.walk` goes by.
+"""What is known of variants' decisions and trades, in arrays: what :mod:`strell_core.engine.walk` goes by, and adds to.
 
-Decisions, openings and ends are rows; numbers of no fixed count (amounts, values at the ends of sessions) stand behind each
-other in one array of floats, and a row says where. Places below 0 are none, or not known yet.
+Picks, decisions, openings and ends are rows; numbers of no fixed count (amounts, values at the ends of sessions) stand behind
+each other in one array of floats, and a row says where. Places below 0 are none, or not known yet.
 """
 
 from __future__ import annotations
@@ -12,10 +12,21 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.market.tape import NONE
+
 Rows = npt.NDArray[Any]
-NONE = -1
+Ints = npt.NDArray[np.int64]
+UNKNOWN = -2
+"""What is not known yet of a look, where none is known."""
+DONE, DECIDE, OPEN, FIRSTS, ENDED, FUNDS, WAITS, LOOKED, ROOM = range(9)
+"""Why a walk stops: at its end; or for what an entry decides, what comes of its order, when its exits are true, how its trade
+ends, what a trade and what an order at work are worth and need, what is known by look, and for want of room."""
 STAYS = 2**62
 """The moment of what does not end."""
+MOST_LEGS = 8
+"""Legs that compiled loops deal in."""
+AHEAD = 256
+"""Looks ahead for which it is worked out at once what a trade is worth."""
 
 LOOK = np.dtype([
     ("index", "i8"), ("session", "i8"), ("entry", "i4"), ("own", "i4"), ("last", "?"),
@@ -25,13 +36,29 @@ and whether the snapshot is the last of several of its session."""
 DECISION = np.dtype([("asked", "i4", 4), ("picked", "i4"), ("next", "i4")])
 """What an entry decides at a look: the counts on which that rests (:data:`COUNTS`; ``NONE``: not on this one), what it would
 deal in, and the next decision known of the look."""
+PICK = np.dtype([
+    ("index", "i8"), ("lots", "i8"), ("terms", "i4"), ("next", "i4"), ("legs", "i4"), ("expiration", "i4", MOST_LEGS),
+    ("row", "i4", MOST_LEGS), ("contracts", "i8", MOST_LEGS), ("needed", "f8"),
+])  # fmt: skip
+"""What an entry would deal in at a snapshot: lots, the terms of its orders, and of each of its ``legs`` the expiration's place, its row
+among that one's contracts, and contracts of all lots; the capital that takes, money. ``next``: the next known of the snapshot. Without
+``legs`` compiled loops know nothing of it."""
+TERMS = np.dtype([
+    ("share", "i8"), ("doubt", "i8"), ("waits", "?"), ("a_contract", "i8"), ("an_order", "i8"), ("of", "i8"),
+])  # fmt: skip
+"""How orders are dealt and marks doubted: the share of the way from mid to the other side, from which width on a mark is doubtful,
+whether a session's last is; commission of a contract and of an order, each divided by ``of`` cents."""
+EXIT = np.dtype([("kind", "i8"), ("a", "i8"), ("b", "i8")])
+"""An exit as :mod:`strell_core.strategy.compiled` has it; ``NONE``: only the engine's own room tells when it is true. A time of day
+is its place among those that are known."""
 OPENING = np.dtype([
-    ("filled", "?"), ("moment", "i8"), ("decided", "i8"), ("index", "i8"), ("cents", "i8"),
+    ("picked", "i4"), ("least", "i4"), ("filled", "?"), ("moment", "i8"), ("decided", "i8"), ("index", "i8"), ("cents", "i8"),
     ("amounts", "i8"), ("moves", "i4"), ("ends", "i4"), ("first_session", "i8"), ("unwatched", "i8"), ("closes", "i8"),
     ("legs", "i4"), ("values", "i8"), ("looks", "i4"), ("from_look", "i8"), ("to_look", "i8"), ("funds", "i8"),
     ("waits_at", "i8"), ("waits_for", "f8"),
 ])  # fmt: skip
-"""What came of an order to open, see :class:`strell_core.engine.lives.Opening`. ``amounts``: place of the ``moves`` amounts that
+"""What came of an order to open what was ``picked``, see :class:`strell_core.engine.lives.Opening`. ``least``: place of what a fill had
+to bring; ``amounts``: place of the ``moves`` amounts that
 it was booked with; ``ends``: its first end; ``values``: place of what each of its ``legs``, then all together, are worth and
 what capital they need at its ``closes``; ``funds``: place of worth and capital, in pairs, at the looks
 ``[from_look, to_look)`` of the plan with the ``looks``; ``waits_for``: capital of the order while it is at work, at
@@ -48,26 +75,33 @@ COUNTS = ("open_trades", "of_entry", "entered_today", "all_entered_today")
 class Grown:
     """An array that grows along its first axis; of ``rows`` the first ``count`` are used."""
 
-    def __init__(self, dtype: Any) -> None:
+    def __init__(self, dtype: Any, used: Ints | None = None) -> None:
+        """``used``: one number, in which it is told how many rows are, for loops that add some."""
         self.rows: Rows = np.zeros(256, dtype)
-        self.count = 0
+        self._used = np.zeros(1, np.int64) if used is None else used
+
+    @property
+    def count(self) -> int:
+        return int(self._used[0])
 
     def add(self, value: Any) -> int:
         """The place of a further row."""
-        self._make_room(1)
-        self.rows[self.count] = value
-        self.count += 1
-        return self.count - 1
+        place = self.count
+        self.make_room(1)
+        self.rows[place] = value
+        self._used[0] = place + 1
+        return place
 
     def extend(self, values: npt.ArrayLike) -> int:
         """The place of the first of further rows."""
-        found = np.ravel(values)
-        self._make_room(len(found))
-        self.rows[self.count : self.count + len(found)] = found
-        self.count += len(found)
-        return self.count - len(found)
+        found, place = np.ravel(values), self.count
+        self.make_room(len(found))
+        self.rows[place : place + len(found)] = found
+        self._used[0] = place + len(found)
+        return place
 
-    def _make_room(self, more: int) -> None:
+    def make_room(self, more: int) -> None:
+        """Room for so many more."""
         if self.count + more > len(self.rows):
             rows = np.zeros(max(2 * len(self.rows), self.count + more), self.rows.dtype)
             rows[: self.count] = self.rows[: self.count]
@@ -114,22 +148,44 @@ def _doubled(size: int, place: int) -> int:
     return size
 
 
+PICKS, DECISIONS, OPENINGS, ENDS, FLOATS = range(5)
+"""Places of how many rows are used."""
+
+
 class Known:
     """All that variants of one market's rules have brought to light."""
 
-    def __init__(self) -> None:
-        self.decisions = Grown(DECISION)
-        self.needed = Grown(np.float64)
-        """Capital of what would be dealt in, money."""
-        self.openings, self.ends = Grown(OPENING), Grown(END)
-        self.floats = Grown(np.float64)
+    def __init__(self, snapshots: int = 0) -> None:
+        """``snapshots``: how many the market has."""
+        self.used = np.zeros(5, np.int64)
+        self.picks, self.decisions = self._grown(PICK, PICKS), self._grown(DECISION, DECISIONS)
+        self.openings, self.ends = self._grown(OPENING, OPENINGS), self._grown(END, ENDS)
+        self.floats = self._grown(np.float64, FLOATS)
+        self.picks_at = np.full(snapshots, NONE, np.int32)
+        """By snapshot, its first pick."""
+        self.terms, self.exits = Grown(TERMS), Grown(EXIT)
+        self.by_look = Grown(np.int32)
+        """Of looks behind one another, what is known of them: truths, places of expirations, ``UNKNOWN``."""
+        self.reached: Rows = np.zeros((1, snapshots), np.bool_)
+        """By time of day, whether it is reached at each snapshot."""
         self.opening_of = Table(np.int32)
         """By what a fill has to bring at least, and by what would be dealt in, the opening."""
         self.firsts = Table(np.int64)
         """By exit and opening, the first snapshot at which it is true."""
 
+    def _grown(self, dtype: Any, place: int) -> Grown:
+        return Grown(dtype, self.used[place : place + 1])
+
+    def make_room(self, floats: int) -> None:
+        """Room for whatever becomes known next, ``floats`` numbers with it."""
+        for grown in (self.picks, self.decisions, self.openings, self.ends):
+            grown.make_room(1)
+        self.floats.make_room(floats)
+        self.opening_of.make_room(self.picks.count + 1)
+        self.firsts.make_room(self.openings.count + 1)
+
     @property
     def megabytes(self) -> float:
-        held = (self.decisions, self.needed, self.openings, self.ends, self.floats)
+        held = (self.picks, self.decisions, self.openings, self.ends, self.floats)
         tables = (self.opening_of.cells.nbytes, self.firsts.cells.nbytes)
         return (sum(item.rows.nbytes for item in held) + sum(tables)) / 2**20

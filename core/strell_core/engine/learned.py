@@ -6,21 +6,26 @@ Everything is worked out by the engine's own rooms, once, and put where a varian
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, NamedTuple, cast
 
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.engine import capital, walk
+from strell_core.engine import by_numbers, capital, judged, walk
+from strell_core.engine.by_numbers import Sheet, Tell
 from strell_core.engine.entering import decide_entry
-from strell_core.engine.known import COUNTS, LOOK, NONE, STAYS, Known, Rows
+from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, NONE, STAYS, UNKNOWN, Known, Rows
 from strell_core.engine.lives import Beyond, Lives, Opening
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import OrderLeg
+from strell_core.margin.strategy_based import share_of
+from strell_core.market.instruments import ContractKey, Right, strike_of
 from strell_core.market.kept import Kept
 from strell_core.market.market import Market, Observation
+from strell_core.market.tape import NO_TAPE
 from strell_core.measures.frames import TRUE, Account, Params, Past
 from strell_core.strategy.kinds import Exit
 from strell_core.strategy.schedule import DUE
@@ -29,19 +34,10 @@ Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 MOST, MOST_DECISIONS, MOST_MB = 12_000, 200_000, 256
 """Orders of which is kept what came of them, a few kilobytes each; decisions; and what all of it takes."""
-AHEAD = 256
-"""Looks ahead for which it is worked out at once what a trade is worth."""
+AT_ONCE = 32
+"""Looks of which is told at once what is known by look."""
 OF_ALL = {"of_underlying": "open_trades", "underlying_entered_today": "all_entered_today"}
 """What of an account is counted by underlying, of which variants have one."""
-
-
-@dataclass(frozen=True)
-class Picked:
-    """What an entry would deal in at a look."""
-
-    index: int
-    legs: tuple[OrderLeg, ...]
-    lots: int
 
 
 class Decided(NamedTuple):
@@ -91,31 +87,47 @@ class LookedAt(NamedTuple):
     """By look, its first known decision."""
     exits: Sequence[int]
     """Places of its exits among those that are known."""
+    sheet: Sheet
+    """Its rules by numbers, where all of them have some."""
+    name: str
+    """The same for all entries that decide by the same rules at the same looks."""
 
 
 class Learned:
-    """What is known of variants over timeline indices ``[begin, end)``."""
+    """What is known of variants over timeline indices ``[begin, end)``. ``compiled``: what goes by numbers is worked out where it
+    is asked for; otherwise only by the engine's own rooms, which come to the same."""
 
-    def __init__(self, market: Market, begin: int, end: int) -> None:
+    def __init__(self, market: Market, begin: int, end: int, compiled: bool = True) -> None:
         self.market, self.timeline, self.begin, self.end = market, market.main, begin, end
-        self.known, self._lives = Known(), Lives(market, begin, end)
-        self.openings: list[Opening] = []
-        self.picks: list[Picked] = []
-        self.decided: list[Decided] = []
-        """By decision, what it says."""
+        self.known, self._lives = Known(len(self.timeline.times)), Lives(market, begin, end)
+        tape = self.timeline.tape if compiled else None
+        self.compiled, self.tape = tape is not None, tape or NO_TAPE
+        self.share = share_of(self.timeline.underlying.kind)
+        self._decided: dict[int, Decided] = {}
+        self._openings: dict[int, Opening] = {}
         self._seen = Kept()
         """Observations with what was worked out of their chains."""
         self._picked: dict[Any, int] = {}
+        self._legs: dict[int, tuple[OrderLeg, ...]] = {}
+        """Of picks that compiled loops know nothing of."""
         self._exits: dict[str, tuple[Exit, Params]] = {}
         """By what they say."""
+        self._times: dict[int, int] = {}
+        """Places of times of day."""
+        self._terms: dict[str, int] = {}
         self._due: dict[Any, Ints] = {}
         self._heads: dict[str, dict[Any, npt.NDArray[np.int32]]] = {}
         self._looks: dict[Any, tuple[int, Rows]] = {}
+        self._sheets: dict[str, Sheet] = {}
+        self._by_look: dict[Any, int] = {}
+        self._told_by: dict[int, tuple[Tell, Ints]] = {}
+        """By place in what is known by look: who tells it, and of which looks."""
 
     @property
     def is_full(self) -> bool:
         """Who varies every leg by fifty values has less in common than fits."""
-        return len(self.picks) > MOST or len(self.decided) > MOST_DECISIONS or self.known.megabytes > MOST_MB
+        known = self.known
+        return known.picks.count > MOST or known.decisions.count > MOST_DECISIONS or known.megabytes > MOST_MB
 
     def entry(self, plan: Plan, entry: EntryPlan) -> LookedAt:
         """An entry with what is known of it."""
@@ -130,11 +142,65 @@ class Learned:
             every = schedule.looks(self.market, self.begin, self.end)
             due = [schedule.status(self.market, int(at)) == DUE for at in every]
             looks = self._due[looks_are] = every[np.array(due, np.bool_)]
-        exits = []
-        for item in entry.exits:
-            self._exits[item.rule.says] = item.kind, item.rule.params
-            exits.append(self.known.firsts.place(item.rule.says))
-        return LookedAt(entry, looks, looks_are, self._heads_of(name, looks_are, looks), exits)
+        exits = [self._exit(item.rule.says, item.kind, item.rule.params) for item in entry.exits]
+        by_these = f"{name} {looks_are}"
+        if by_these not in self._sheets:
+            told = self.compiled and self.terms(plan) != NONE
+            self._sheets[by_these] = (
+                by_numbers.sheet(
+                    plan, entry, self.tape, lambda says, tell: self._known_by_look(says, tell, looks_are, looks)
+                )
+                if told
+                else by_numbers.NO_SHEET
+            )
+        heads = self._heads_of(name, looks_are, looks)
+        return LookedAt(entry, looks, looks_are, heads, exits, self._sheets[by_these], by_these)
+
+    def _exit(self, says: str, kind: Exit, params: Params) -> int:
+        place = self.known.firsts.place(says)
+        if says not in self._exits:
+            self._exits[says] = kind, params
+            numbers = kind.numbers(params) if self.compiled and kind.numbers is not None else None
+            row = (NONE, 0, 0)
+            if numbers is not None:
+                row = numbers.kind, numbers.a, self._time(numbers.b) if numbers.kind in walk.BY_TIME else numbers.b
+            self.known.exits.add(row)
+        return place
+
+    def _time(self, minute: int) -> int:
+        """The place of a time of day."""
+        if minute not in self._times:
+            self._times[minute] = len(self._times) + 1
+            reached = self.timeline.reached(minute, 0, len(self.timeline.times))
+            self.known.reached = np.concatenate([self.known.reached, reached[None]])
+        return self._times[minute]
+
+    def terms(self, plan: Plan) -> int:
+        """The place of a plan's terms of orders; ``NONE``: compiled loops do not know them."""
+        if plan.orders_say not in self._terms:
+            told = by_numbers.terms(plan)
+            self._terms[plan.orders_say] = NONE if told is None else self.known.terms.add(told)
+        return self._terms[plan.orders_say]
+
+    def _known_by_look(self, says: str, tell: Tell, looks_are: Any, looks: Ints) -> int:
+        """Where what is told of looks is known."""
+        key = says, looks_are
+        if key not in self._by_look:
+            place = self._by_look[key] = self.known.by_look.extend(np.full(len(looks), UNKNOWN))
+            self._told_by[place] = tell, looks
+        return self._by_look[key]
+
+    def learn_looks(self, place: int, own: int) -> None:
+        """What is told of a look, and of those that come next, is known from now on; raises
+        :class:`strell_core.engine.by_numbers.AsksAccount` where it cannot be told of a look by itself."""
+        tell, looks = self._told_by[place]
+        for at in range(own, min(own + AT_ONCE, len(looks))):
+            if self.known.by_look.rows[place + at] == UNKNOWN:
+                self.known.by_look.rows[place + at] = tell(self._observed(int(looks[at])))
+
+    def give_up(self, entry: LookedAt) -> None:
+        """An entry's rules do not go by numbers after all."""
+        self._sheets[entry.name] = by_numbers.NO_SHEET
 
     def _heads_of(self, name: str, looks_are: Any, looks: Ints) -> npt.NDArray[np.int32]:
         """Of an entry's looks the first known decisions, those that were decided at other looks in common among them."""
@@ -167,22 +233,37 @@ class Learned:
     ) -> tuple[int, Decided]:
         """What an entry decides at one of its looks, and the row of that; none, where it is decided for this variant alone:
         by its funds."""
+        found, account = self._judged(plan, entry, own, counts, funds)
+        if account.of_funds:
+            return NONE, found
+        row = self.known.decisions.add((account.asked, found.picked, entry.heads[own]))
+        self._decided[row] = found
+        entry.heads[own] = row
+        return row, found
+
+    def _judged(
+        self, plan: Plan, entry: LookedAt, own: int, counts: Ints, funds: Callable[[], tuple[float, float]]
+    ) -> tuple[Decided, _Watched]:
         account, index = _Watched(counts, funds), int(entry.looks[own])
         decision = decide_entry(entry.plan, self._observed(index), cast(Account, account))
         if decision.entered and decision.selection is not None:
             legs = tuple(
                 OrderLeg(leg.leg_id, leg.contract, leg.contracts * decision.lots) for leg in decision.selection.legs
             )
-            found = Decided(self._pick(plan, index, legs, decision.lots), "", TRUE, {})
-        else:
-            rule, verdict = decision.verdicts[-1]
-            found = Decided(NONE, rule, verdict.truth, verdict.values)
-        if account.of_funds:
-            return NONE, found
-        row = self.known.decisions.add((account.asked, found.picked, entry.heads[own]))
-        self.decided.append(found)
-        entry.heads[own] = row
-        return row, found
+            return Decided(self._pick(plan, index, legs, decision.lots), "", TRUE, {}), account
+        rule, verdict = decision.verdicts[-1]
+        return Decided(NONE, rule, verdict.truth, verdict.values), account
+
+    def said(self, plan: Plan, entry: LookedAt, own: int, row: int) -> Decided:
+        """What a known decision of a look says, in words where it went by numbers."""
+        if row not in self._decided:
+            known = self.known.decisions.rows[row]
+            self._decided[row] = (
+                Decided(int(known["picked"]), "", TRUE, {})
+                if known["picked"] != NONE
+                else self._judged(plan, entry, own, known["asked"], lambda: (0.0, 0.0))[0]
+            )
+        return self._decided[row]
 
     def _observed(self, index: int) -> Observation:
         found: Observation | None = self._seen.get(index)
@@ -192,20 +273,69 @@ class Learned:
 
     def _pick(self, plan: Plan, index: int, legs: tuple[OrderLeg, ...], lots: int) -> int:
         """The same for all that would deal in the same."""
-        key = index, tuple((leg.leg_id, leg.contract, leg.contracts) for leg in legs), lots, plan.orders_say
+        known, terms = self.known, self.terms(plan)
+        if self.compiled and terms != NONE and len(legs) <= MOST_LEGS:
+            known.make_room(0)
+            places = np.array([self._places[leg.contract.expiration.toordinal()] for leg in legs], np.int64)
+            rows = [
+                self.timeline.cubes[leg.contract.expiration].row(leg.contract.right, leg.contract.strike)
+                for leg in legs
+            ]
+            code, place = judged.place_of(
+                index, places, np.array(rows, np.int64), np.array([leg.contracts for leg in legs], np.int64), lots, terms,
+                self.share, known.terms.rows, known.picks.rows, known.picks_at, known.used, self.tape,
+            )  # fmt: skip
+            if code == DONE:
+                return int(place)
+        key = index, tuple((leg.contract, leg.contracts) for leg in legs), lots, plan.orders_say
         if key not in self._picked:
             view = self._observed(index).view(self.timeline.underlying.symbol)
             assert view is not None
             needed = capital.of_new(plan, view, ((leg.contract, leg.contracts) for leg in legs))
-            self._picked[key] = self.known.needed.add(needed)
-            self.picks.append(Picked(index, legs, lots))
+            nothing = [0] * MOST_LEGS
+            self._picked[key] = known.picks.add((index, lots, terms, NONE, 0, nothing, nothing, nothing, needed))
+            self._legs[self._picked[key]] = legs
         return self._picked[key]
 
-    def learn_opening(self, plan: Plan, entry: EntryPlan, picked: int, rules: walk.Rules, place: int) -> int:
-        """What comes of the order of a plan's entry at a ``place`` is known from now on, as that opening."""
-        known, what = self.known, self.picks[picked]
-        made = self._lives.opened(plan, entry, what.index, what.legs, what.lots)
-        row: tuple[Any, ...] = (False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0)
+    @cached_property
+    def _places(self) -> Mapping[int, int]:
+        """By day, the place of an expiration."""
+        return {int(day): place for place, day in enumerate(self.tape.expirations["day"])}
+
+    def dealt_in(self, picked: int) -> tuple[OrderLeg, ...]:
+        """The legs of what would be dealt in."""
+        if picked not in self._legs:
+            row, tape, symbol, legs = self.known.picks.rows[picked], self.tape, self.timeline.underlying.symbol, []
+            for place in range(row["legs"]):
+                one = tape.expirations[row["expiration"][place]]
+                call = row["row"][place] < one["strikes"]
+                at = one["strike"] + row["row"][place] - (0 if call else one["strikes"])
+                contract = ContractKey(
+                    dt.date.fromordinal(int(one["day"])),
+                    Right.CALL if call else Right.PUT,
+                    strike_of(int(tape.strikes[at])),
+                    symbol,
+                )
+                legs.append(OrderLeg(str(place + 1), contract, int(row["contracts"][place])))
+            self._legs[picked] = tuple(legs)
+        return self._legs[picked]
+
+    def opening(self, plan: Plan, place: int) -> Opening:
+        """What came of an order, as the engine's own room has it; ``plan``: of a variant with the same terms of orders."""
+        if place not in self._openings:
+            row = self.known.openings.rows[place]
+            self._openings[place] = self._opened(plan, self.known.opening_of.keys[row["least"]], int(row["picked"]))
+        return self._openings[place]
+
+    def _opened(self, plan: Plan, least: int | None, picked: int) -> Opening:
+        row = self.known.picks.rows[picked]
+        return self._lives.opened(plan, least, int(row["index"]), self.dealt_in(picked), int(row["lots"]))
+
+    def learn_opening(self, plan: Plan, picked: int, rules: walk.Rules, least: int) -> int:
+        """What comes of the order for what was picked is known from now on, as that opening. ``least``: the place of what a fill
+        has to bring."""
+        known, made = self.known, self._opened(plan, self.known.opening_of.keys[least], picked)
+        row: tuple[Any, ...] = (picked, least, False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0)
         if made.trade is not None:
             amounts, closes = [amount / 100 for amount in made.amounts], len(made.closes)
             first, at = self._looks_in(made, rules.looks, 0)
@@ -216,15 +346,14 @@ class Learned:
                 _pairs(values.worth[closes:], values.needed[closes:]),
             ]))  # fmt: skip
             row = (
-                True, made.moment, made.decided, made.index, sum(made.amounts), begin, len(amounts), NONE,
+                picked, least, True, made.moment, made.decided, made.index, sum(made.amounts), begin, len(amounts), NONE,
                 made.first_session, made.unwatched, closes, legs, begin + len(amounts), rules.looks_are, first,
                 first + len(at), begin + len(amounts) + (legs + 2) * closes, NONE, 0.0,
             )  # fmt: skip
-        known.openings.add(row)
-        self.openings.append(made)
-        opening = len(self.openings) - 1
-        known.opening_of.put(int(rules.least[place]), picked, opening)
-        known.firsts.make_room(len(self.openings))
+        opening = known.openings.add(row)
+        self._openings[opening] = made
+        known.opening_of.put(least, picked, opening)
+        known.firsts.make_room(opening + 1)
         return opening
 
     @staticmethod
@@ -240,19 +369,17 @@ class Learned:
         """When a trade's exits are true is known from now on: of all that any variant has."""
         firsts = self.known.firsts
         lacks = {place: says for place, says in enumerate(firsts.keys) if firsts.cells[place, opening] == NONE}
-        found = self._lives.first_true(plan, self.openings[opening], [self._exits[says] for says in lacks.values()])
-        for place, first in zip(lacks, found, strict=True):
+        made, exits = self.opening(plan, opening), [self._exits[says] for says in lacks.values()]
+        for place, first in zip(lacks, self._lives.first_true(plan, made, exits), strict=True):
             firsts.put(place, opening, first)
 
     def learn_end(self, plan: Plan, opening: int, left: int, urgent: bool) -> None:
-        """How a trade ends that is left at a snapshot is known from now on; of what is known already nothing comes."""
-        known, other = self.known, int(self.known.openings.rows[opening]["ends"])
-        while other != NONE and (known.ends.rows[other]["left"], known.ends.rows[other]["urgent"]) != (left, urgent):
-            other = int(known.ends.rows[other]["next"])
-        if other != NONE:
-            return
-        found = self._lives.ended(plan, self.openings[opening], left, urgent)
-        before = known.openings.rows[opening]["ends"]
+        """How a trade ends that is left at a snapshot is known from now on."""
+        known = self.known
+        found, before = (
+            self._lives.ended(plan, self.opening(plan, opening), left, urgent),
+            known.openings.rows[opening]["ends"],
+        )
         if found is None:
             known.ends.add((left, urgent, before, False, 0, STAYS, *[0] * 6))
         else:
@@ -265,16 +392,19 @@ class Learned:
 
     def learn_value(self, plan: Plan, opening: int, looks_are: int, looks: Rows, k: int) -> None:
         """What a trade is worth and needs at a look, and at those that come next, is known from now on."""
-        made = self.openings[opening]
+        made = self.opening(plan, opening)
         first, at = self._looks_in(made, looks, k)
         values, row = self._lives.values(plan, made, at), self.known.openings.rows[opening]
         row["looks"], row["from_look"], row["to_look"] = looks_are, first, first + len(at)
         row["funds"] = self.known.floats.extend(_pairs(values.worth, values.needed))
 
-    def learn_wait(self, opening: int, index: int) -> None:
+    def learn_wait(self, plan: Plan, opening: int, index: int) -> None:
         """What an order at work needs is known for the moment."""
         row = self.known.openings.rows[opening]
-        row["waits_at"], row["waits_for"] = index, capital.of_order(self.market, self.openings[opening].asked, index)
+        row["waits_at"], row["waits_for"] = (
+            index,
+            capital.of_order(self.market, self.opening(plan, opening).asked, index),
+        )
 
 
 def _pairs(worth: Floats, needed: Floats) -> Floats:

@@ -27,7 +27,7 @@ from strell_core.engine.dealing import opened
 from strell_core.engine.fills import fill_price, first_event, match
 from strell_core.engine.known import STAYS
 from strell_core.engine.marks import carried_over, stretch
-from strell_core.engine.plan import EntryPlan, Plan
+from strell_core.engine.plan import Plan
 from strell_core.engine.run import History, step
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeState
@@ -115,13 +115,13 @@ class Lives:
         self._held = 0
         self._worths: dict[int, Fraction] = {}
 
-    def opened(self, plan: Plan, entry: EntryPlan, index: int, legs: Sequence[OrderLeg], lots: int) -> Opening:
-        """What comes of an order decided at a snapshot that is not the last of several of its session."""
+    def opened(self, plan: Plan, least: int | None, index: int, legs: Sequence[OrderLeg], lots: int) -> Opening:
+        """What comes of an order decided at a snapshot that is not the last of several of its session, for which a fill has to bring
+        at ``least`` so much."""
         timeline = self.timeline
         order = Order(
             "1-open", "open", 1, lots, tuple(legs), int(timeline.times[index]),
-            timeline.dates[int(timeline.session_of[index])], entry.entry.schedule.id, {}, entry=entry.id,
-            least=plan.least(entry),
+            timeline.dates[int(timeline.session_of[index])], "", {}, least=least,
         )  # fmt: skip
         if timeline.is_single[index]:
             fills = match(plan, [order], self.market, index, same=True)

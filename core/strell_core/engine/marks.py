@@ -17,7 +17,7 @@ from strell_core.engine.state import LegState, TradeState
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
-from strell_core.market.view import valid_quotes
+from strell_core.market.view import valid_quote, valid_quotes
 from strell_core.measures.frames import PositionLeg, Stretch
 
 NEVER = -(2**62)
@@ -63,7 +63,7 @@ def _joined(
     paid = sum(leg.contracts * leg.opened_parts for leg in legs)
     spreads = np.array([0 if leg.contract.is_unit else abs(leg.contracts) for leg in legs], np.int64)
     settings = plan.strategy.orders["doubtful_marks"]
-    mid, closable, valued, doubtful, highest_so_far = _marked(
+    mid, closable, valued, doubtful, highest_so_far = marked(
         bid, ask, good, contracts, spreads, realised - paid, settings["percent"] * abs(opening),
         timeline.last_of_several[begin:end], settings["last"] == "wait", NEVER if best is None else best,
     )  # fmt: skip
@@ -85,7 +85,7 @@ def _joined(
 
 
 @njit(cache=True, nogil=True)
-def _marked(
+def marked(
     bid: IntArray, ask: IntArray, good: BoolArray, contracts: IntArray, spreads: IntArray, before: int, widest: int,
     last: BoolArray, waits: bool, best: int,
 ) -> tuple[IntArray, IntArray, BoolArray, BoolArray, IntArray]:  # fmt: skip
@@ -120,7 +120,7 @@ def usable(bid: IntArray, ask: IntArray) -> BoolArray:
     good = np.empty((legs, n), np.bool_)
     for leg in range(legs):
         for i in range(n):
-            good[leg, i] = 0 <= bid[leg, i] <= ask[leg, i] and ask[leg, i] > 0
+            good[leg, i] = valid_quote(bid[leg, i], ask[leg, i])
     return good
 
 
@@ -160,16 +160,11 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
     return trade
 
 
+@njit(cache=True, nogil=True)
 def carried_over(bid: IntArray, ask: IntArray, valid: BoolArray, opened: int) -> IntArray:
     """A held leg's mid in parts at every snapshot, its last valid one where there is none, else what it was ``opened``
     for. Shapes ``(n,)``; :func:`carried` says it of one."""
-    mids: IntArray = _carried_over(bid, ask, valid, opened)
-    return mids
-
-
-@njit(cache=True, nogil=True)
-def _carried_over(bid: IntArray, ask: IntArray, valid: BoolArray, last: int) -> IntArray:
-    mids = np.empty(len(bid), np.int64)
+    mids, last = np.empty(len(bid), np.int64), opened
     for i in range(len(bid)):
         if valid[i]:
             last = (bid[i] + ask[i]) >> 1

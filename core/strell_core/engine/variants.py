@@ -19,9 +19,11 @@ import numpy.typing as npt
 from strell_core.engine import capital, walk, walked
 from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
 from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
-from strell_core.engine.known import NONE, STAYS
+from strell_core.engine.by_numbers import AsksAccount
+from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOKED, NONE, OPEN, ROOM
 from strell_core.engine.learned import Decided, Learned, LookedAt
-from strell_core.engine.lives import Beyond, Opening
+from strell_core.engine.lived import ANY
+from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import EVERYTHING, Plan
 from strell_core.engine.state import Reason, ReasonKind
 from strell_core.market.market import Market
@@ -39,8 +41,8 @@ class Told:
 
     pnl: Ints
     """Of its closed trades, cents, in the order in which they ended."""
-    open: Sequence[Opening]
-    """What is open at the end."""
+    open: int
+    """Trades that are open at the end."""
     equity: Floats
     """At the end of every session, money."""
     held: npt.NDArray[np.bool_]
@@ -55,9 +57,11 @@ class Variants:
     """Runs of variants of one market's rules over timeline indices ``[begin, end)``, which share what they can. Not for
     several threads at once."""
 
-    def __init__(self, market: Market, begin: int, end: int) -> None:
+    def __init__(self, market: Market, begin: int, end: int, compiled: bool = True) -> None:
+        """``compiled``: see :class:`strell_core.engine.learned.Learned`."""
         self.market, self.timeline, self.begin, self.end = market, market.main, begin, end
-        self.learned = Learned(market, begin, end)
+        self._compiled = compiled
+        self.learned = Learned(market, begin, end, compiled)
 
     def run(
         self, plan: Plan, cash: Decimal, tells: bool = False, progress: Callable[[int], None] | None = None
@@ -67,7 +71,7 @@ class Variants:
         stop."""
         self._check(plan, cash)
         if self.learned.is_full:
-            self.learned = Learned(self.market, self.begin, self.end)
+            self.learned = Learned(self.market, self.begin, self.end, self._compiled)
         return _Walk(self.learned, plan, cash, progress).told(tells)
 
     def _check(self, plan: Plan, cash: Decimal) -> None:
@@ -116,31 +120,49 @@ class _Walk:
             urgent[place, : len(entry.exits)] = [item.way == "loss" for item in entry.plan.exits]
             mine = looks["entry"] == place
             heads[mine] = entry.heads[looks["own"][mine]]
-        least = [shared.known.opening_of.place(plan.least(entry.plan)) for entry in self.entries]
+        brings = [plan.least(entry.plan) for entry in self.entries]
+        least = np.array([shared.known.opening_of.place(what) for what in brings], np.int64)
         self.rules = walk.Rules(
-            looks,
-            looks_are,
-            heads,
-            np.array(least, np.int64),
-            exits,
-            urgent,
-            int(cash * 100),
-            capital.limits_entries(plan),
-        )
+            looks, looks_are, heads, least, exits, urgent, *self._by_numbers(brings), shared.share, shared.end,
+            int(cash * 100), capital.limits_entries(plan),
+        )  # fmt: skip
         self.alone: dict[int, Decided] = {}
         """What was decided at looks for this variant alone."""
+
+    def _by_numbers(self, brings: Sequence[int | None]) -> tuple[Ints, Ints, Ints, Ints]:
+        """Every entry's sheet, conditions, legs and checks, and what a fill ``brings`` at least."""
+        sheets, terms = [entry.sheet for entry in self.entries], self.shared.terms(self.plan)
+        sheet = np.zeros((len(sheets), 6), np.int64)
+        for place, (one, least) in enumerate(zip(sheets, brings, strict=True)):
+            counts = len(one.conditions), len(one.legs), len(one.checks)
+            sheet[place] = (*counts, one.lots, terms, ANY if least is None else least)
+        if len(sheets) == 1:
+            return sheet, sheets[0].conditions[None], sheets[0].legs[None], sheets[0].checks[None]
+        found = []
+        for rows in ([one.conditions for one in sheets], [one.legs for one in sheets], [one.checks for one in sheets]):
+            together = np.zeros((len(rows), max(map(len, rows)), rows[0].shape[1]), np.int64)
+            for place, own in enumerate(rows):
+                together[place, : len(own)] = own
+            found.append(together)
+        return sheet, found[0], found[1], found[2]
 
     @property
     def facts(self) -> walk.Facts:
         known = self.shared.known
         return walk.Facts(
-            known.decisions.rows, known.needed.rows, known.openings.rows, known.ends.rows, known.floats.rows,
+            known.used, known.picks.rows, known.decisions.rows, known.openings.rows, known.ends.rows, known.floats.rows,
+            known.picks_at, known.terms.rows, known.by_look.rows, known.exits.rows[: known.exits.count], known.reached,
             known.opening_of.cells, known.firsts.cells,
         )  # fmt: skip
 
     def told(self, tells: bool) -> Told:
-        while (code := walk.go_on(self.path, self.rules, self.facts)) != walk.DONE:
-            self._work_out(code)
+        decisions = self.shared.known.decisions.count
+        try:
+            while (code := walk.go_on(self.path, self.rules, self.facts, self.shared.tape)) != DONE:
+                self._work_out(code)
+        finally:
+            if self.shared.known.decisions.count > decisions:
+                self._keep_heads()
         shared, known = self.shared, self.shared.known
         lived = self.path.lived[: self.path.state[walk.LIVED]]
         session_of = self.timeline.session_of
@@ -154,9 +176,14 @@ class _Walk:
             raise Beyond
         ends = known.ends.rows[lived[order, 1]]
         closed = ends["ends"]
-        still = [shared.openings[place] for place in lived[order[~closed], 0].tolist()]
         pnl = known.openings.rows["cents"][lived[order[closed], 0]] + ends["cents"][closed]
-        return Told(pnl, still, equity, held, needed[watched], self._said() if tells else ())
+        return Told(pnl, int(len(lived) - closed.sum()), equity, held, needed[watched], self._said() if tells else ())
+
+    def _keep_heads(self) -> None:
+        """What was decided at looks is known to other variants too."""
+        for place, entry in enumerate(self.entries):
+            mine = self.rules.looks["entry"] == place
+            entry.heads[self.rules.looks["own"][mine]] = self.rules.heads[mine]
 
     def _work_out(self, code: int) -> None:
         """What the walk has stopped for."""
@@ -166,31 +193,26 @@ class _Walk:
         entry, index = self.entries[look["entry"]], int(look["index"])
         if self.progress is not None:
             self.progress(index)
-        if code == walk.DECIDE:
+        if code == ROOM:
+            shared.known.make_room(asked)
+        elif code == DECIDE:
             self._decide(entry, k)
-        elif code == walk.OPEN:
-            opening = shared.learn_opening(self.plan, entry.plan, asked, self.rules, int(look["entry"]))
-            if shared.openings[opening].trade is not None:
-                shared.learn_exits(self.plan, opening)
-                self._end(entry, opening)
-        elif code == walk.FIRSTS:
+        elif code == LOOKED:
+            try:
+                shared.learn_looks(asked, int(look["own"]))
+            except AsksAccount:
+                shared.give_up(entry)
+                self.rules.sheet[look["entry"], walk.LEGS] = 0
+        elif code == OPEN:
+            shared.learn_opening(self.plan, asked, self.rules, int(self.rules.least[look["entry"]]))
+        elif code == FIRSTS:
             shared.learn_exits(self.plan, asked)
-            self._end(entry, asked)
-        elif code == walk.END:
-            self._end(entry, asked)
-        elif code == walk.FUNDS:
+        elif code == ENDED:
+            shared.learn_end(self.plan, asked, int(state[walk.LEFT]), bool(state[walk.URGENT]))
+        elif code == FUNDS:
             shared.learn_value(self.plan, asked, self.rules.looks_are, self.rules.looks, k)
         else:
-            shared.learn_wait(asked, index)
-
-    def _end(self, entry: LookedAt, opening: int) -> None:
-        """How a trade ends of which it is known when the variant's exits are true is known too."""
-        firsts = self.shared.known.firsts.cells[entry.exits, opening].tolist()
-        left = min(firsts, default=STAYS)
-        urgent = left < STAYS and any(
-            item.way == "loss" for at, item in zip(firsts, entry.plan.exits, strict=True) if at == left
-        )
-        self.shared.learn_end(self.plan, opening, left, urgent)
+            shared.learn_wait(self.plan, asked, index)
 
     def _decide(self, entry: LookedAt, k: int) -> None:
         state = self.path.state
@@ -204,7 +226,7 @@ class _Walk:
 
     def _funds(self) -> tuple[float, float]:
         """Equity and free capital at the look at which it has stopped."""
-        while (found := walk.funds(self.path, self.rules, self.facts))[0] != walk.DONE:
+        while (found := walk.funds(self.path, self.rules, self.facts, self.shared.tape))[0] != DONE:
             self._work_out(found[0])
         return found[1], found[1] - found[2]
 
@@ -222,17 +244,19 @@ class _Walk:
         for k, (look, (outcome, row)) in enumerate(zip(self.rules.looks, self.path.outcomes.tolist(), strict=True)):
             index, place = int(look["index"]), int(look["entry"])
             rules = self.entries[place].plan.entry
-            decided = self.alone[k] if row == NONE else shared.decided[row]
+            decided = (
+                self.alone[k] if row == NONE else shared.said(self.plan, self.entries[place], int(look["own"]), row)
+            )
             if outcome == walk.NO:
                 say(index, place, "no entry", decided.rule, decided.truth, decided.values)
             elif outcome == walk.REFUSED:
                 currency = self.timeline.underlying.on(self.timeline.dates[int(look["session"])]).currency
-                needed = float(shared.known.needed.rows[decided.picked])
+                needed = float(shared.known.picks.rows[decided.picked]["needed"])
                 told = capital.short_of(needed, float(self.path.free[k]), currency)
                 say(index, place, "no entry", rules.size.id, FALSE, told)
             else:
                 made += 1
-                contracts = [leg.contract.code for leg in shared.picks[decided.picked].legs]
+                contracts = [leg.contract.code for leg in shared.dealt_in(decided.picked)]
                 say(index, place, "entry", rules.schedule.id, TRUE, {"contracts": contracts})
                 if outcome == walk.LAPSED:
                     say(index, place, "lapsed", rules.schedule.id, None, {"message": NO_SNAPSHOT_LEFT})
@@ -247,6 +271,6 @@ class _Walk:
 
     def _came_to_nothing(self, entry: int, picked: int) -> bool:
         """Whether an order has lapsed before the run ended."""
-        opening = self.shared.known.opening_of.cells[self.rules.least[entry], picked]
-        made = self.shared.openings[opening]
-        return made.trade is None and made.moment < 2 * self.shared.end - 1
+        known = self.shared.known
+        made = known.openings.rows[known.opening_of.cells[self.rules.least[entry], picked]]
+        return not made["filled"] and bool(made["moment"] < 2 * self.shared.end - 1)

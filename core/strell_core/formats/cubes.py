@@ -25,6 +25,7 @@ from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import Underlying
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.splits import Split
+from strell_core.market.tape import Flat
 from strell_core.market.timeline import ExpirationCube, Timeline
 from strell_core.market.view import NO_DELTA
 from strell_core.pricing import premium_table
@@ -269,7 +270,10 @@ def _timeline(
     # what settles at the open does so at the first price of its session
     at_open = np.array([underlying.on(date).settles == "open" for date in dates])
     official = np.where(at_open, axis["spot"][first[:-1]], axis["settlement"])
-    return Timeline(
+    made = Timeline(
         underlying, calendar, dates, first, axis["times"], axis["spot"], official, daily, cubes,
         index["digest"], unfinished,
     )  # fmt: skip
+    cells = {dt.date.fromisoformat(entry["expiration"]): entry["cell"] for entry in index["expirations"]}
+    made.flat = Flat(*(np.asarray(flat[name]) for name in ("bid", "ask", "delta")), cells)
+    return made

@@ -24,20 +24,19 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.margin import simple
+from strell_core.margin.simple import NOTHING
 from strell_core.market.instruments import ContractKey, Right
 
 Floats = npt.NDArray[np.float64]
 SIGN = {str(right): right.sign for right in Right}
 INDEX_SHARE = 0.15
 STOCK_SHARE = 0.20
-LEAST_SHARE = 0.10
 SHORT_UNITS = 1.5
 """Of their value, for units of the underlying that were sold (Regulation T, from memory)."""
 ALONE = 1e6
 """Points by which a pairing is preferred: what can be covered is, so that nothing defined needs less than it can
 lose, also where a lone short would need less than the width to a far long."""
-NOTHING = 1e-12
-"""Points that are no requirement."""
 NEVER = 1e9
 """Cost of a pairing that covers nothing, for the long is gone before the short."""
 
@@ -142,44 +141,24 @@ def capital(legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units:
 
 def capital_over(legs: Sequence[Leg], marks: Floats, spot: Floats, share: float = STOCK_SHARE) -> Floats:
     """:func:`capital` at many instants, ``(n,)``: ``marks`` ``(legs, n)`` and ``spot`` ``(n,)`` in points. To the bit what
-    it says at each, without asking again what no price changes."""
-    values = np.zeros(len(spot))
-    for leg, row in zip(legs, marks, strict=True):
-        values += leg.contracts * row
-    covered = _covered(tuple([leg.unmarked for leg in legs]), 0)
-    if covered is not None:
-        return np.maximum(0.0, sum(part.amount for part in covered if part.amount > NOTHING) + values)
-    if any(leg.contracts > 0 for leg in legs) or len({leg[1:4] for leg in legs}) < len(legs):
-        # which short a long covers may depend on prices
-        every = zip(marks.T.tolist(), spot.tolist(), strict=True)
-        return np.array([
-            capital([leg._replace(mark=mark) for leg, mark in zip(legs, now, strict=True)], at, share)
-            for now, at in every
-        ])  # fmt: skip
-    return np.maximum(0.0, _alone_over(legs, marks, spot, share) + values)
-
-
-def _alone_over(legs: Sequence[Leg], marks: Floats, spot: Floats, share: float) -> Floats:
-    """What shorts of which none is covered need at many instants, see :func:`_lone`."""
-    sides: dict[int, dict[int, Floats]] = defaultdict(lambda: {1: np.zeros(len(spot)), -1: np.zeros(len(spot))})
-    values = np.zeros(len(spot))
-    rows = sorted(range(len(legs)), key=lambda row: (-legs[row].sign, legs[row].settlement, legs[row].strike))
-    for leg, row in ((legs[row], marks[row]) for row in rows):
-        out_of_the_money = np.maximum(0.0, leg.sign * (leg.strike - spot))
-        least = LEAST_SHARE * (spot if leg.sign > 0 else leg.strike)
-        sides[leg.settlement][leg.sign] += -leg.contracts * np.maximum(share * spot - out_of_the_money, least)
-        values += -leg.contracts * row
-    amount = np.zeros(len(spot))
-    for part in (*(np.maximum(sides[at][1], sides[at][-1]) for at in sorted(sides)), values):
-        amount += np.where(part > NOTHING, part, 0.0)
-    return amount
+    it says at each."""
+    contracts, signs, strikes, settlements = zip(*(leg[:4] for leg in legs), strict=True) if legs else ((),) * 4
+    found: Floats = simple.capital_over(
+        np.array(contracts, np.int64), np.array(signs, np.int64), np.array(strikes, np.float64),
+        np.array(settlements, np.int64), marks, spot, share,
+    )  # fmt: skip
+    if not np.isnan(found).any():
+        return found
+    every = zip(marks.T.tolist(), spot.tolist(), strict=True)
+    return np.array([
+        capital([leg._replace(mark=mark) for leg, mark in zip(legs, now, strict=True)], at, share) for now, at in every
+    ])  # fmt: skip
 
 
 def lone_share(leg: Leg, spot: float, share: float) -> float:
     """What one lone short contract needs beyond its own value, points."""
-    out_of_the_money = max(0.0, leg.sign * (leg.strike - spot))
-    least = LEAST_SHARE * (spot if leg.sign > 0 else leg.strike)
-    return max(share * spot - out_of_the_money, least)
+    found: float = simple.lone_share.py_func(leg.sign, leg.strike, spot, share)
+    return found
 
 
 def _joined(legs: Sequence[Leg]) -> list[Leg]:

@@ -142,5 +142,5 @@ class OnClock(Timeline):
         return self.there.official(date)
 
     @cached_property
-    def _ends(self) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
-        return self.clock._ends
+    def ends(self) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
+        return self.clock.ends

@@ -11,6 +11,8 @@ from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
 from fractions import Fraction
 from typing import Any
 
+from numba import njit
+
 PARTS = 2000
 """Parts of one quantum: a mid needs 2, a share of the spread in thousandths needs 2000."""
 
@@ -58,8 +60,16 @@ def cent_of_part(quantum: Decimal, multiplier: int) -> Fraction:
 def cents(parts: int, worth: Fraction) -> int:
     """Money worth of ``parts`` (signed, already times contracts) in cents, half-even: in whole numbers what :func:`money`
     makes of :func:`parts_to_money`. ``worth``: :func:`cent_of_part`."""
-    whole, rest = divmod(parts * worth.numerator, worth.denominator)
-    return whole + (2 * rest > worth.denominator or (2 * rest == worth.denominator and whole % 2 == 1))
+    found: int = half_even.py_func(parts * worth.numerator, worth.denominator)
+    return found
+
+
+@njit(cache=True, nogil=True)
+def half_even(amount: int, of: int) -> int:
+    """The whole number nearest to ``amount / of`` (above 0), of two as near the even one."""
+    whole = amount // of
+    rest = amount - whole * of
+    return whole + (2 * rest > of or (2 * rest == of and whole % 2 == 1))
 
 
 def parts_to_price(parts: int, quantum: Decimal) -> Decimal:

@@ -22,6 +22,7 @@ from strell_core.market.instruments import ContractKey, Strike, Underlying, stri
 from strell_core.market.kept import Kept
 from strell_core.market.prices import PARTS, SPOT_SCALE, points_to_parts
 from strell_core.market.splits import Split
+from strell_core.market.tape import Flat, Tape, tape_of
 from strell_core.market.view import NO_DELTA, ChainView
 
 GRID_MINUTES = 5
@@ -94,6 +95,8 @@ class Timeline:
         """What was computed of single snapshots, by snapshot: a timeline that continues this one shares it."""
         self.sizes: Sizes | None = None
         """Contracts bid for and offered, where a history tells them; read when something is dealt."""
+        self.flat: Flat | None = None
+        """Its quotes as they lie behind one another, where they do."""
         counts = np.diff(first)
         self.session_of = np.repeat(np.arange(len(dates), dtype=np.int32), counts)
         offsets = np.array([_utc_offset(calendar, date) for date in dates], np.int64)
@@ -210,7 +213,7 @@ class Timeline:
         return self.calendar.settlement(date, self.underlying.on(date).settles)
 
     @cached_property
-    def _ends(self) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
+    def ends(self) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
         """By snapshot: the minute of its session's last snapshot, where that is known without hindsight, and the
         minute at which times beyond it act: the last but one, which leaves one to be filled on."""
         ends, acts = np.full(len(self.dates), NEVER, np.int32), np.full(len(self.dates), NEVER, np.int32)
@@ -236,7 +239,7 @@ class Timeline:
         (semantics rule 1)."""
         whole = self._reached.get(minute)
         if whole is None:
-            ends, acts = self._ends
+            ends, acts = self.ends
             due = np.where(minute > ends, acts, minute)[self.session_of]
             whole = self._reached[minute] = self.minute >= due
         return whole[begin:end]
@@ -248,8 +251,13 @@ class Timeline:
 
     def minute_in(self, session: int, minute: int) -> int:
         """The minute at which a time of day acts in a session, see :meth:`reached`."""
-        ends, acts = self._ends
+        ends, acts = self.ends
         return int(acts[session]) if minute > ends[session] else minute
+
+    @cached_property
+    def tape(self) -> Tape | None:
+        """What compiled loops read of it; ``None`` where its quotes do not lie behind one another."""
+        return tape_of(self)
 
     @cached_property
     def computed(self) -> Kept:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit
 
 from strell_core.market.dividends import Dividend, to_come
 from strell_core.market.instruments import ContractKey
@@ -25,6 +27,15 @@ def valid_quotes(bid: npt.NDArray[np.integer], ask: npt.NDArray[np.integer]) -> 
     return (bid >= 0) & (ask > 0) & (bid <= ask)
 
 
+@njit(cache=True, nogil=True)
+def valid_quote(bid: int, ask: int) -> bool:
+    """The same of one quote."""
+    return 0 <= bid <= ask and ask > 0
+
+
+_valid: Callable[[int, int], bool] = valid_quote.py_func
+
+
 class Quote(NamedTuple):
     """One contract at one instant: quanta, 0.0001 of volatility, 0.0001 of delta (``None``: none)."""
 
@@ -36,7 +47,7 @@ class Quote(NamedTuple):
     @property
     def valid(self) -> bool:
         """As :func:`valid_quotes`."""
-        return 0 <= self.bid <= self.ask and self.ask > 0
+        return _valid(self.bid, self.ask)
 
 
 NO_QUOTE_AT_ALL = Quote(-1, -1, None, None)

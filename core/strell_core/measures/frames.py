@@ -118,7 +118,7 @@ class Stretch:
 
     def first_from_day(self, day: int, minute: int, since: int) -> int:
         """The first place from ``since`` on at which :meth:`from_day` is true; -1 without one."""
-        return int(_first_from_day(self.ordinal, day, self.reached(minute), since))
+        return int(first_from_day(self.ordinal, day, self.reached(minute), since))
 
     @cached_property
     def nearest(self) -> dt.date | None:
@@ -153,7 +153,8 @@ class Stretch:
 
 
 @njit(cache=True, nogil=True)
-def _first_from_day(ordinal: npt.NDArray[np.int32], day: int, reached: npt.NDArray[np.bool_], since: int) -> int:
+def first_from_day(ordinal: npt.NDArray[np.int32], day: int, reached: npt.NDArray[np.bool_], since: int) -> int:
+    """The first place from ``since`` on at which a time of day is ``reached`` on a day, an ordinal, or that day is over; -1 without one."""
     for i in range(since, len(ordinal)):
         if ordinal[i] > day or (ordinal[i] == day and reached[i]):
             return i

@@ -96,4 +96,4 @@ def _brief(timeline: Timeline, told: Told, begin: int, end: int, cash: Decimal) 
     sessions = np.arange(int(timeline.session_of[begin]), int(timeline.session_of[end - 1]) + 1)
     # nobody asks a variant for old marks
     curve = EquityCurve(sessions, told.equity, np.zeros(len(sessions), np.bool_), told.held)
-    return Brief(timeline, curve, float(cash), told.pnl / 100, told.capital.tolist(), len(told.open), None)
+    return Brief(timeline, curve, float(cash), told.pnl / 100, told.capital.tolist(), told.open, None)

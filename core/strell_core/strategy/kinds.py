@@ -31,6 +31,7 @@ from strell_core.measures.frames import (
 )
 from strell_core.measures.registry import Registry
 from strell_core.strategy.actions import Close, Consequence, Move
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.schedule import Schedule
 
 
@@ -106,6 +107,8 @@ class StrikePick:
     declaration: Declaration
     distance: Callable[[ExpirationSlice, Picking, Params], Ints]
     tolerance: Callable[[ChainView, Params], int]
+    numbers: Callable[[Params, Decimal], Numbers] | None = None
+    """``numbers(params, quantum)``: the same for compiled loops."""
 
     @cached_property
     def of_quotes(self) -> bool:
@@ -125,6 +128,8 @@ class StructureCondition:
     allows: Callable[..., npt.NDArray[np.bool_]] | None = None
     """``allows(slice, params)``: strikes ``(strikes,)`` that picks may take at all; nothing: it asks only about what was
     picked."""
+    numbers: Callable[[Params, Decimal], Numbers] | None = None
+    """``numbers(params, quantum)``: the same for compiled loops."""
 
 
 @dataclass(frozen=True)
@@ -167,6 +172,8 @@ class Exit:
     first: Callable[[Stretch, Params, int], int] | None = None
     """``first(stretch, params, since)``: the first place from ``since`` on at which ``test`` is true, -1 without one, for
     those of which it can be told without asking everywhere."""
+    numbers: Callable[[Params], Numbers] | None = None
+    """``numbers(params)``: the same for compiled loops; a time of day as its minute, ``b``."""
 
     def first_true(self, stretch: Stretch, params: Params, since: int = 0) -> int:
         """The first place of a stretch from ``since`` on at which it is true; -1: at none."""

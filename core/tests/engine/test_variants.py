@@ -134,7 +134,7 @@ class VariantsTest(unittest.TestCase):
             for percent in (40, 60):
                 raw = document("strangle", STRANGLE, [{"rule": "credit_target", "percent": percent}], limit=2)
                 self.assertTrue(self.both(raw, shared).shared)
-        self.assertGreater(len(shared.learned.picks), 3, "only between variants is anything forgotten")
+        self.assertGreater(shared.learned.known.picks.count, 3, "only between variants is anything forgotten")
 
     def test_a_period_within_a_session_and_cash_of_half_a_cent_are_not_shared(self) -> None:
         plan = make_plan(parse(document("strangle", STRANGLE, PERCENT_EXITS)), self.market.main)

@@ -4,6 +4,8 @@ import datetime as dt
 
 from strell_core.measures.declaration import Declaration, Param, minutes
 from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
@@ -41,4 +43,8 @@ def values(stretch: Stretch, params: Params, i: int) -> Values:
     return {"left": left, "days": params["days"], "time": params["time"]}
 
 
-exits.register(Exit(DECLARATION, "other", test, values, first=first))
+def numbers(params: Params) -> Numbers:
+    return Numbers(compiled.BEFORE_EXPIRATION, params["days"], minutes(params["time"]))
+
+
+exits.register(Exit(DECLARATION, "other", test, values, first=first, numbers=numbers))

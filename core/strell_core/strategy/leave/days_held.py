@@ -2,6 +2,8 @@
 
 from strell_core.measures.declaration import Declaration, Param, minutes
 from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
@@ -34,4 +36,8 @@ def values(stretch: Stretch, params: Params, i: int) -> Values:
     return {"held": int(stretch.ordinal[i]) - stretch.opened_on.toordinal(), "days": params["days"]}
 
 
-exits.register(Exit(DECLARATION, "other", test, values, first=first))
+def numbers(params: Params) -> Numbers:
+    return Numbers(compiled.DAYS_HELD, params["days"], minutes(params["time"]))
+
+
+exits.register(Exit(DECLARATION, "other", test, values, first=first, numbers=numbers))

@@ -1,14 +1,12 @@
 """Exits at a share of the opening premium: one for profits on a credit, one for losses on either."""
 
-import numpy as np
-import numpy.typing as npt
-from numba import njit
+from functools import partial
 
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import Ints, Params, Stretch, Truths, Values
+from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers, first_at_least
 from strell_core.strategy.kinds import Exit, exits
-
-Masks = npt.NDArray[np.bool_]
 
 CREDIT_TARGET = Declaration(
     id="credit_target", section="leave", title="Profit as a share of the credit", sentence="At {percent} of the credit.",
@@ -57,30 +55,19 @@ def premium_stop(stretch: Stretch, params: Params) -> Truths:
 
 
 def first_credit_target(stretch: Stretch, params: Params, since: int) -> int:
-    return _first_target(stretch, params["percent"] * stretch.opening, since)
+    return int(first_at_least(stretch.closable, 100, params["percent"] * stretch.opening, stretch.firm, since))
 
 
 def first_debit_target(stretch: Stretch, params: Params, since: int) -> int:
-    return _first_target(stretch, params["percent"] * -stretch.opening, since)
-
-
-def _first_target(stretch: Stretch, wanted: int, since: int) -> int:
-    return _first_at_least(stretch.closable, 100, wanted, stretch.firm, since) if wanted > 0 else -1
+    return int(first_at_least(stretch.closable, 100, params["percent"] * -stretch.opening, stretch.firm, since))
 
 
 def first_premium_stop(stretch: Stretch, params: Params, since: int) -> int:
-    wanted = params["percent"] * abs(stretch.opening)
-    return _first_at_least(stretch.mid, -100, wanted, stretch.valued, since) if wanted > 0 else -1
+    return int(first_at_least(stretch.mid, -100, params["percent"] * abs(stretch.opening), stretch.valued, since))
 
 
-@njit(cache=True, nogil=True)
-def _first_at_least(values: Ints, times: int, wanted: int, asked: Masks, since: int) -> int:
-    """First place from ``since`` on, of those ``asked``, at which ``times`` a value is at least what is ``wanted``; -1
-    without one."""
-    for i in range(since, len(values)):
-        if asked[i] and times * values[i] >= wanted:
-            return i
-    return -1
+def numbers(kind: int, params: Params) -> Numbers:
+    return Numbers(kind, params["percent"])
 
 
 def at_closable(stretch: Stretch, params: Params, i: int) -> Values:
@@ -92,6 +79,15 @@ def at_mid(stretch: Stretch, params: Params, i: int) -> Values:
     return {"pnl": mid, "loss": -mid, "premium": abs(stretch.opening), "percent": params["percent"]}
 
 
-exits.register(Exit(CREDIT_TARGET, "profit", credit_target, at_closable, first=first_credit_target))
-exits.register(Exit(DEBIT_TARGET, "profit", debit_target, at_closable, first=first_debit_target))
-exits.register(Exit(PREMIUM_STOP, "loss", premium_stop, at_mid, first=first_premium_stop))
+exits.register(Exit(
+    CREDIT_TARGET, "profit", credit_target, at_closable, first=first_credit_target,
+    numbers=partial(numbers, compiled.CREDIT_TARGET),
+))  # fmt: skip
+exits.register(Exit(
+    DEBIT_TARGET, "profit", debit_target, at_closable, first=first_debit_target,
+    numbers=partial(numbers, compiled.DEBIT_TARGET),
+))  # fmt: skip
+exits.register(Exit(
+    PREMIUM_STOP, "loss", premium_stop, at_mid, first=first_premium_stop,
+    numbers=partial(numbers, compiled.PREMIUM_STOP),
+))  # fmt: skip

@@ -5,6 +5,8 @@ import numpy as np
 from strell_core.market.instruments import Strike, thousandths
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
@@ -34,7 +36,7 @@ def _fences(stretch: Stretch, params: Params) -> list[tuple[int, int, Strike, st
             out.append(
                 (
                     sign,
-                    thousandths(leg.contract.strike) * (1000 + sign * beyond),
+                    compiled.fence_of.py_func(thousandths(leg.contract.strike), sign, beyond),
                     leg.contract.strike,
                     leg.contract.right,
                 )
@@ -59,4 +61,14 @@ def values(stretch: Stretch, params: Params, i: int) -> Values:
     return {"spot": spot / 100}
 
 
-exits.register(Exit(DECLARATION, "loss", test, values))
+def first(stretch: Stretch, params: Params, since: int) -> int:
+    fences = _fences(stretch, params)
+    signs, places = (np.array([fence[k] for fence in fences], np.int64) for k in (0, 1))
+    return int(compiled.first_past(stretch.spot, signs, places, since))
+
+
+def numbers(params: Params) -> Numbers:
+    return Numbers(compiled.FENCE, round(params["call"] * 10), round(params["put"] * 10))
+
+
+exits.register(Exit(DECLARATION, "loss", test, values, first=first, numbers=numbers))

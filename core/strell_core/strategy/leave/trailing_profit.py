@@ -2,6 +2,8 @@
 
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Exit, exits
 
 DECLARATION = Declaration(
@@ -33,4 +35,13 @@ def values(stretch: Stretch, params: Params, i: int) -> Values:
     }  # fmt: skip
 
 
-exits.register(Exit(DECLARATION, "other", test, values))
+def first(stretch: Stretch, params: Params, since: int) -> int:
+    premium, start, back = abs(stretch.opening), params["start"], params["back"]
+    return int(compiled.first_fallen(stretch.best, stretch.mid, stretch.valued, premium, start, back, since))
+
+
+def numbers(params: Params) -> Numbers:
+    return Numbers(compiled.TRAILING, params["start"], params["back"])
+
+
+exits.register(Exit(DECLARATION, "other", test, values, first=first, numbers=numbers))

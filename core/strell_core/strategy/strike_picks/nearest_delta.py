@@ -1,10 +1,14 @@
 """The strike whose delta is nearest to a value."""
 
+from decimal import Decimal
+
 import numpy as np
 
 from strell_core.market.view import NO_DELTA, ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
@@ -22,7 +26,7 @@ DECLARATION = Declaration(
 
 def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
     delta = chain.delta.astype(np.int64)
-    away = np.abs(np.abs(delta) - round(params["delta"] * 10_000))
+    away = compiled.away.py_func(np.abs(delta), round(params["delta"] * 10_000))
     return np.where(chain.valid & (delta != NO_DELTA), away, -1)
 
 
@@ -30,4 +34,9 @@ def tolerance(view: ChainView, params: Params) -> int:
     return int(round(params["within"] * 10_000))
 
 
-strike_picks.register(StrikePick(DECLARATION, distance, tolerance))
+def numbers(params: Params, quantum: Decimal) -> Numbers:
+    within = int(round(params["within"] * 10_000))
+    return Numbers(compiled.DELTA, round(params["delta"] * 10_000), within=within)
+
+
+strike_picks.register(StrikePick(DECLARATION, distance, tolerance, numbers))

@@ -1,11 +1,15 @@
 """The strike whose mid is nearest to a premium."""
 
+from decimal import Decimal
+
 import numpy as np
 
 from strell_core.market.prices import points_to_quanta
 from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
@@ -21,14 +25,19 @@ DECLARATION = Declaration(
 
 
 def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
-    wanted = 2 * points_to_quanta(params["points"], picking.view.underlying.quantum)
-    away = np.abs(chain.bid.astype(np.int64) + chain.ask - wanted)
+    wanted = numbers(params, picking.view.underlying.quantum).a
+    away = compiled.away.py_func(chain.bid.astype(np.int64) + chain.ask, wanted)
     return np.where(chain.valid, away, -1)
 
 
 def tolerance(view: ChainView, params: Params) -> int:
-    # bid and ask together, as the distance
-    return 2 * points_to_quanta(params["points"], view.underlying.quantum) * int(params["within"]) // 100
+    return numbers(params, view.underlying.quantum).within
 
 
-strike_picks.register(StrikePick(DECLARATION, distance, tolerance))
+def numbers(params: Params, quantum: Decimal) -> Numbers:
+    # bid and ask together
+    wanted = 2 * points_to_quanta(params["points"], quantum)
+    return Numbers(compiled.PREMIUM, wanted, within=wanted * int(params["within"]) // 100)
+
+
+strike_picks.register(StrikePick(DECLARATION, distance, tolerance, numbers))

@@ -1,11 +1,15 @@
 """A strike a share of the underlying's price out of the money."""
 
+from decimal import Decimal
+
 import numpy as np
 
 from strell_core.market.instruments import STRIKE_SCALE
 from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
@@ -23,8 +27,8 @@ DECLARATION = Declaration(
 
 def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
     sign = 1 if chain.right == "call" else -1
-    wanted = picking.view.spot * (1000 + sign * round(params["percent"] * 10))
-    away = np.abs(np.rint(chain.strikes * STRIKE_SCALE).astype(np.int64) * 100 - wanted)
+    strikes = np.rint(chain.strikes * STRIKE_SCALE).astype(np.int64)
+    away = compiled.from_share.py_func(strikes, picking.view.spot, sign, round(params["percent"] * 10))
     return np.where(chain.valid, away, -1)
 
 
@@ -32,4 +36,9 @@ def tolerance(view: ChainView, params: Params) -> int:
     return view.spot * int(round(params["within"] * 10))
 
 
-strike_picks.register(StrikePick(DECLARATION, distance, tolerance))
+def numbers(params: Params, quantum: Decimal) -> Numbers:
+    within = int(round(params["within"] * 10))
+    return Numbers(compiled.PERCENT, round(params["percent"] * 10), within=within)
+
+
+strike_picks.register(StrikePick(DECLARATION, distance, tolerance, numbers))

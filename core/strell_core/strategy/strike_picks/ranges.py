@@ -1,5 +1,7 @@
 """Strikes inside a range of deltas or premiums; none where the range holds none."""
 
+from decimal import Decimal
+
 import numpy as np
 import numpy.typing as npt
 
@@ -7,6 +9,8 @@ from strell_core.market.prices import points_to_quanta
 from strell_core.market.view import NO_DELTA, ChainView, ExpirationSlice
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DELTA = Declaration(
@@ -27,25 +31,34 @@ PREMIUM = Declaration(
 
 def _inside(value: Ints, low: int, high: int, good: npt.NDArray[np.bool_]) -> Ints:
     """Twice the distance from the middle, of what lies in the range."""
-    return np.where(good & (value >= low) & (value <= high), np.abs(2 * value - low - high), -1)
+    return np.where(good & (value >= low) & (value <= high), compiled.from_middle.py_func(value, low, high), -1)
+
+
+def of_delta(params: Params, quantum: Decimal) -> Numbers:
+    low, high = sorted((round(params["from"] * 10_000), round(params["to"] * 10_000)))
+    return Numbers(compiled.DELTA_RANGE, low, high)
+
+
+def of_premium(params: Params, quantum: Decimal) -> Numbers:
+    low, high = sorted(2 * points_to_quanta(params[name], quantum) for name in ("from", "to"))
+    return Numbers(compiled.PREMIUM_RANGE, low, high)
 
 
 def by_delta(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
-    low, high = sorted((round(params["from"] * 10_000), round(params["to"] * 10_000)))
+    _, low, high, _ = of_delta(params, picking.view.underlying.quantum)
     delta = np.abs(chain.delta.astype(np.int64))
     return _inside(delta, low, high, chain.valid & (chain.delta != NO_DELTA))
 
 
 def by_premium(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
-    quantum = picking.view.underlying.quantum
-    low, high = sorted(2 * points_to_quanta(params[name], quantum) for name in ("from", "to"))
+    _, low, high, _ = of_premium(params, picking.view.underlying.quantum)
     return _inside(chain.bid.astype(np.int64) + chain.ask, low, high, chain.valid)
 
 
 def anything(view: ChainView, params: Params) -> int:
     """What lies in the range is near enough."""
-    return 2**40
+    return compiled.ANYTHING
 
 
-strike_picks.register(StrikePick(DELTA, by_delta, anything))
-strike_picks.register(StrikePick(PREMIUM, by_premium, anything))
+strike_picks.register(StrikePick(DELTA, by_delta, anything, of_delta))
+strike_picks.register(StrikePick(PREMIUM, by_premium, anything, of_premium))

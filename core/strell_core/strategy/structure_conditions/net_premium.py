@@ -7,6 +7,8 @@ from strell_core.market.prices import PARTS, points_to_quanta
 from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, Params, PickedLeg, Verdict
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
 DECLARATION = Declaration(
@@ -24,10 +26,11 @@ DECLARATION = Declaration(
 
 
 def judge(frame: EntryFrame, legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
-    credit = sum(-leg.contracts * (leg.quote.bid if leg.contracts < 0 else leg.quote.ask) for leg in legs)
-    premium = credit if params["kind"] == "credit" else -credit
     quantum = view.underlying.quantum
-    truth = TRUE if premium >= points_to_quanta(params["points"], quantum) else FALSE
+    _, least, sign, _ = numbers(params, quantum)
+    contracts, _, bid, ask = compiled.quoted(legs)
+    premium = sign * compiled.credit.py_func(contracts, bid, ask)
+    truth = TRUE if premium >= least else FALSE
     shown = {"kind": params["kind"], "premium": float(premium * quantum), "points": params["points"]}
     return Verdict(truth, shown)
 
@@ -36,4 +39,10 @@ def least(params: Params, quantum: Decimal) -> int | None:
     return points_to_quanta(params["points"], quantum) * PARTS if params["kind"] == "credit" else None
 
 
-structure_conditions.register(StructureCondition(DECLARATION, judge, least))
+def numbers(params: Params, quantum: Decimal) -> Numbers:
+    return Numbers(
+        compiled.NET_PREMIUM, points_to_quanta(params["points"], quantum), 1 if params["kind"] == "credit" else -1
+    )
+
+
+structure_conditions.register(StructureCondition(DECLARATION, judge, least, numbers=numbers))

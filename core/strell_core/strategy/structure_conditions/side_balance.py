@@ -1,10 +1,13 @@
 """Side balance: the cheaper side's premium divided by the dearer side's."""
 
 from collections.abc import Sequence
+from decimal import Decimal
 
 from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, PickedLeg, Verdict
+from strell_core.measures.frames import UNVALUED, Params, PickedLeg, Verdict
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
 DECLARATION = Declaration(
@@ -20,15 +23,13 @@ DECLARATION = Declaration(
 
 
 def judge(frame: EntryFrame, legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
-    side = {"call": 0, "put": 0}
-    for leg in legs:
-        side[leg.contract.right] += leg.contracts * (leg.quote.bid + leg.quote.ask)
-    small, large = sorted(abs(value) for value in side.values())
-    rights = {leg.contract.right for leg in legs}
-    if len(rights) < 2 or large == 0:
-        return Verdict(UNVALUED, {"balance": None, "least": params["least"]})
-    truth = TRUE if 100 * small >= round(params["least"] * 100) * large else FALSE
-    return Verdict(truth, {"balance": round(small / large, 2), "least": params["least"]})
+    least = numbers(params, view.underlying.quantum).a
+    truth, small, large = compiled.balance.py_func(*compiled.quoted(legs), least)
+    return Verdict(truth, {"balance": None if truth == UNVALUED else round(small / large, 2), "least": params["least"]})
 
 
-structure_conditions.register(StructureCondition(DECLARATION, judge))
+def numbers(params: Params, quantum: Decimal) -> Numbers:
+    return Numbers(compiled.BALANCE, round(params["least"] * 100))
+
+
+structure_conditions.register(StructureCondition(DECLARATION, judge, numbers=numbers))

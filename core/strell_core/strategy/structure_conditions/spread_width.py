@@ -1,10 +1,13 @@
 """How wide the quotes of the legs may be."""
 
 from collections.abc import Sequence
+from decimal import Decimal
 
 from strell_core.market.view import ChainView
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, PickedLeg, Verdict
+from strell_core.measures.frames import UNVALUED, Params, PickedLeg, Verdict
+from strell_core.strategy import compiled
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
 DECLARATION = Declaration(
@@ -21,12 +24,14 @@ DECLARATION = Declaration(
 
 
 def judge(frame: EntryFrame, legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
-    width = sum(abs(leg.contracts) * (leg.quote.ask - leg.quote.bid) for leg in legs)
-    double_mid = sum(abs(leg.contracts) * (leg.quote.ask + leg.quote.bid) for leg in legs)
-    if double_mid == 0:
-        return Verdict(UNVALUED, {"width": None, "percent": params["percent"]})
-    truth = TRUE if 200 * width <= params["percent"] * double_mid else FALSE
-    return Verdict(truth, {"width": round(200 * width / double_mid, 1), "percent": params["percent"]})
+    contracts, _, bid, ask = compiled.quoted(legs)
+    truth, spreads, mids = compiled.width.py_func(contracts, bid, ask, params["percent"])
+    shown = None if truth == UNVALUED else round(200 * spreads / mids, 1)
+    return Verdict(truth, {"width": shown, "percent": params["percent"]})
 
 
-structure_conditions.register(StructureCondition(DECLARATION, judge))
+def numbers(params: Params, quantum: Decimal) -> Numbers:
+    return Numbers(compiled.WIDTH, params["percent"])
+
+
+structure_conditions.register(StructureCondition(DECLARATION, judge, numbers=numbers))

@@ -1,0 +1,385 @@
+"""The life of a trade by itself, compiled: what :mod:`strell_core.engine.lives` says of one whose quotes lie behind one another.
+Whatever is asked that is not told here says so before anything is written, and that room has to tell."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from strell_core.engine.fills import parts_at
+from strell_core.engine.judged import cell_of, told_of
+from strell_core.engine.known import (
+    AHEAD,
+    DONE,
+    ENDED,
+    ENDS,
+    FLOATS,
+    NONE,
+    OPEN,
+    OPENINGS,
+    ROOM,
+    STAYS,
+    Ints,
+    Rows,
+)
+from strell_core.engine.marks import NEVER, carried_over, marked, usable
+from strell_core.margin import simple
+from strell_core.market.instruments import STRIKE_SCALE
+from strell_core.market.prices import PARTS, SPOT_SCALE, half_even
+from strell_core.market.tape import Tape
+from strell_core.market.timeline import NO_PRICE
+from strell_core.market.view import valid_quote
+from strell_core.strategy.compiled import BEFORE_EXPIRATION, first_true
+
+Floats = npt.NDArray[np.float64]
+Masks = npt.NDArray[np.bool_]
+ANY = -(2**62)
+"""What a fill has to bring where it has to bring nothing."""
+
+
+class Marks(NamedTuple):
+    """A trade from its fill to its settlement, or the end: quotes of legs ``(legs, n)`` in parts, marks ``(n,)``."""
+
+    bid: Ints
+    ask: Ints
+    good: Masks
+    mid: Ints
+    closable: Ints
+    valued: Masks
+    firm: Masks
+    best: Ints
+
+
+@njit(cache=True, nogil=True)
+def learn_opening(
+    picked: int, least_place: int, least: int, end: int, looks: Rows, looks_are: int, share: float, tape: Tape, picks: Rows,
+    terms: Rows, exits: Rows, reached: Masks, openings: Rows, floats: Floats, opening_of: npt.NDArray[np.int32],
+    firsts: Ints, used: Ints,
+) -> tuple[int, int]:  # fmt: skip
+    """What comes of the order for what was picked is known from now on, with when its exits are true; or why it is not told
+    here, and for how many numbers room is needed."""
+    pick = picks[picked]
+    n, index = pick.legs, pick.index
+    if n == 0:
+        return OPEN, NONE
+    prices = np.empty(n, np.int64)
+    at, decided_last = _filled(pick, least, end, terms, tape, prices)
+    opening, late = used[OPENINGS], at == index
+    if at == NONE:
+        _empty(openings[opening], picked, least_place, decided_last, index)
+        opening_of[least_place, picked] = opening
+        used[OPENINGS] += 1
+        return DONE, opening
+    stop = end
+    for leg in range(n):
+        one = tape.expirations[pick.expiration[leg]]
+        if tape.times[at] >= one.settlement_at:
+            return OPEN, NONE
+        stop = min(stop, one.settles_from)
+    session, last = tape.session_of[at], tape.session_of[stop - 1]
+    room = n + 1 + (n + 2) * (last - session + 1) + 2 * AHEAD
+    if used[FLOATS] + room > len(floats):
+        return ROOM, room
+    contracts = pick.contracts[:n].copy()
+    signs, strikes, settlements = np.empty(n, np.int64), np.empty(n), np.empty(n, np.int64)
+    for leg in range(n):
+        signs[leg], strikes[leg], settlements[leg] = told_of(tape, pick.expiration[leg], pick.row[leg])
+    if math.isnan(simple.capital(contracts, signs, strikes, settlements, np.zeros(n), 0.0, share)):
+        return OPEN, NONE
+    marks = _marks(pick, terms, prices, at, stop, tape)
+    multiplier = tape.multiplier[session]
+    place, brought = used[FLOATS], np.int64(0)
+    for leg in range(n + 1):
+        if leg < n:
+            cents = half_even(-contracts[leg] * prices[leg] * tape.cents * multiplier, tape.of)
+        else:
+            cents = -commission(contracts, terms[pick.terms])
+        floats[place + leg] = cents / 100
+        brought += cents
+    closes = last - session + 1 - (tape.first[last + 1] - 1 >= stop)
+    first = np.int64(np.searchsorted(looks["index"], at + late))
+    to = first
+    while to < min(first + AHEAD, len(looks)) and looks[to].index < stop:
+        to += 1
+    values = place + n + 1
+    funds = values + (n + 2) * closes
+    mids = np.empty((n, stop - at), np.int64)
+    for leg in range(n):
+        mids[leg] = carried_over(marks.bid[leg], marks.ask[leg], marks.good[leg], prices[leg])
+    at_once, parts = np.empty(n), np.empty(n, np.int64)
+    for k in range(closes + to - first):
+        now = tape.first[session + k + 1] - 1 if k < closes else looks[first + k - closes].index
+        together = np.int64(0)
+        for leg in range(n):
+            parts[leg] = mids[leg, now - at]
+            together += contracts[leg] * parts[leg]
+            at_once[leg] = parts[leg] * (tape.quantum / PARTS)
+        worth = together * (tape.quantum / PARTS) * multiplier
+        spot = np.int64(tape.spot[now]) / SPOT_SCALE
+        needed = simple.capital(contracts, signs, strikes, settlements, at_once, spot, share) * multiplier
+        if k < closes:
+            for leg in range(n):
+                floats[values + leg * closes + k] = contracts[leg] * parts[leg] * (tape.quantum * multiplier / PARTS)
+            floats[values + n * closes + k], floats[values + (n + 1) * closes + k] = worth, needed
+        else:
+            floats[funds + 2 * (k - closes)], floats[funds + 2 * (k - closes) + 1] = worth, needed
+    used[FLOATS] = funds + 2 * (to - first)
+    row = openings[opening]
+    _empty(row, picked, least_place, 2 * at + late, index)
+    row.filled, row.index, row.cents, row.amounts, row.moves = True, at, brought, place, n + 1
+    row.first_session, row.closes, row.legs, row.values = session, closes, n, values
+    row.unwatched = 1 if closes > 0 and 2 * at + late > 2 * (tape.first[session + 1] - 1) else 0
+    row.looks, row.from_look, row.to_look, row.funds = looks_are, first, to, funds
+    _learn_firsts(opening, pick, prices, marks, at, stop, late, tape, exits, reached, firsts)
+    opening_of[least_place, picked] = opening
+    used[OPENINGS] += 1
+    return DONE, opening
+
+
+@njit(cache=True, nogil=True)
+def _empty(row: Rows, picked: int, least_place: int, moment: int, decided: int) -> None:
+    """An opening of which nothing came."""
+    row.picked, row.least, row.filled, row.moment, row.decided = picked, least_place, False, moment, decided
+    row.index, row.cents, row.amounts, row.moves, row.ends = 0, 0, 0, 0, NONE
+    row.first_session, row.unwatched, row.closes, row.legs, row.values = 0, 0, 0, 0, 0
+    row.looks, row.from_look, row.to_look, row.funds = 0, 0, 0, 0
+    row.waits_at, row.waits_for = NONE, 0.0
+
+
+@njit(cache=True, nogil=True)
+def _filled(pick: Rows, least: int, end: int, terms: Rows, tape: Tape, prices: Ints) -> tuple[int, int]:
+    """The snapshot at which an order is filled, with its ``prices``; none, and the moment at which it is gone."""
+    index, session = pick.index, tape.session_of[pick.index]
+    last = tape.first[session + 1] - 1
+    at, until = index + 1, min(last, end - 1)
+    if tape.single[index]:
+        at, until = index, index
+    while at <= until:
+        if _dealt(pick, least, terms[pick.terms].share, at, tape, prices):
+            return at, NONE
+        at += 1
+    if tape.single[index]:
+        return NONE, 2 * index + 1
+    return NONE, (2 * last if last < end else STAYS)
+
+
+@njit(cache=True, nogil=True)
+def _dealt(pick: Rows, least: int, share: int, at: int, tape: Tape, prices: Ints) -> bool:
+    """Whether an order to open deals at a snapshot, and its prices."""
+    premium = np.int64(0)
+    for leg in range(pick.legs):
+        bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
+        if not valid_quote(bid, ask) or (pick.contracts[leg] < 0 and bid == 0):
+            return False
+        prices[leg] = parts_at(bid, ask, pick.contracts[leg], share)
+        premium -= pick.contracts[leg] * prices[leg]
+    return least == ANY or premium >= least * pick.lots
+
+
+@njit(cache=True, nogil=True)
+def _quote(tape: Tape, place: int, row: int, at: int) -> tuple[int, int]:
+    one = tape.expirations[place]
+    if not one.start <= at < one.end:
+        return NO_PRICE, NO_PRICE
+    cell = cell_of(tape, place, row) + at
+    return np.int64(tape.bid[cell]), np.int64(tape.ask[cell])
+
+
+@njit(cache=True, nogil=True)
+def commission(contracts: Ints, terms: Rows) -> int:
+    """Cents that dealing in so many contracts costs."""
+    many = np.int64(0)
+    for leg in range(len(contracts)):
+        many += abs(contracts[leg])
+    return half_even(terms.a_contract * many + terms.an_order, terms.of)
+
+
+@njit(cache=True, nogil=True)
+def _marks(pick: Rows, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape) -> Marks:
+    n, count = pick.legs, stop - at
+    bid, ask = np.empty((n, count), np.int64), np.empty((n, count), np.int64)
+    contracts, before, opening = pick.contracts[:n].copy(), np.int64(0), np.int64(0)
+    for leg in range(n):
+        one, cell = tape.expirations[pick.expiration[leg]], cell_of(tape, pick.expiration[leg], pick.row[leg])
+        until = max(at, min(stop, one.end))
+        for i in range(at, until):
+            bid[leg, i - at] = np.int64(tape.bid[cell + i]) * PARTS
+            ask[leg, i - at] = np.int64(tape.ask[cell + i]) * PARTS
+        for i in range(until, stop):
+            bid[leg, i - at], ask[leg, i - at] = NO_PRICE, NO_PRICE
+        before -= contracts[leg] * prices[leg]
+        opening -= contracts[leg] * prices[leg]
+    good, now = usable(bid, ask), terms[pick.terms]
+    mid, closable, valued, doubtful, best = marked(
+        bid, ask, good, contracts, np.abs(contracts), before, now.doubt * abs(opening), tape.last_of_several[at:stop],
+        now.waits, NEVER,
+    )  # fmt: skip
+    return Marks(bid, ask, good, mid, closable, valued, valued & ~doubtful, best)
+
+
+@njit(cache=True, nogil=True)
+def learn_firsts(
+    opening: int,
+    end: int,
+    tape: Tape,
+    picks: Rows,
+    terms: Rows,
+    exits: Rows,
+    reached: Masks,
+    openings: Rows,
+    firsts: Ints,
+) -> None:
+    """When a trade's exits are true is known from now on, of those that go by numbers."""
+    row = openings[opening]
+    pick = picks[row.picked]
+    if pick.legs == 0:
+        return
+    prices = np.empty(pick.legs, np.int64)
+    _dealt(pick, ANY, terms[pick.terms].share, row.index, tape, prices)
+    stop = end
+    for leg in range(pick.legs):
+        stop = min(stop, tape.expirations[pick.expiration[leg]].settles_from)
+    marks = _marks(pick, terms, prices, row.index, stop, tape)
+    _learn_firsts(opening, pick, prices, marks, row.index, stop, row.moment & 1, tape, exits, reached, firsts)
+
+
+@njit(cache=True, nogil=True)
+def _learn_firsts(
+    opening: int, pick: Rows, prices: Ints, marks: Marks, at: int, stop: int, since: int, tape: Tape, exits: Rows,
+    reached: Masks, firsts: Ints,
+) -> None:  # fmt: skip
+    premium, shorts, nearest = np.int64(0), 0, np.int64(STAYS)
+    signs, strikes = np.empty(pick.legs, np.int64), np.empty(pick.legs, np.int64)
+    for leg in range(pick.legs):
+        premium -= pick.contracts[leg] * prices[leg]
+        one = tape.expirations[pick.expiration[leg]]
+        nearest = min(nearest, one.day)
+        if pick.contracts[leg] < 0:
+            call = pick.row[leg] < one.strikes
+            signs[shorts] = 1 if call else -1
+            strikes[shorts] = tape.strikes[one.strike + (pick.row[leg] if call else pick.row[leg] - one.strikes)]
+            shorts += 1
+    for place in range(len(exits)):
+        rule = exits[place]
+        if rule.kind == NONE or firsts[place, opening] != NONE:
+            continue
+        day, time = np.int64(0), 0
+        if rule.kind >= BEFORE_EXPIRATION:
+            time, day = rule.b, np.int64(tape.ordinal[at]) + rule.a
+        if rule.kind == BEFORE_EXPIRATION:
+            back = nearest - rule.a - tape.days_from
+            day = tape.on_or_before[back] if back >= 0 else NONE
+            if day == NONE:
+                continue
+        found = first_true(
+            rule.kind, rule.a, rule.b, marks.mid, marks.closable, marks.best, marks.valued, marks.firm, premium,
+            tape.spot[at:stop], signs[:shorts], strikes[:shorts], tape.ordinal[at:stop], day, reached[time, at:stop], since,
+        )  # fmt: skip
+        firsts[place, opening] = STAYS if found < 0 else at + found
+
+
+@njit(cache=True, nogil=True)
+def learn_end(
+    opening: int, left: int, urgent: bool, end: int, tape: Tape, picks: Rows, terms: Rows, openings: Rows, ends: Rows,
+    floats: Floats, used: Ints,
+) -> tuple[int, int]:  # fmt: skip
+    """How a trade ends that is left at a snapshot is known from now on; or why it is not told here, and for how many numbers room
+    is needed."""
+    row = openings[opening]
+    pick = picks[row.picked]
+    n = pick.legs
+    if n == 0:
+        return ENDED, NONE
+    if used[FLOATS] + n + 1 > len(floats):
+        return ROOM, n + 1
+    stop, latest = end, np.int64(0)
+    for leg in range(n):
+        one = tape.expirations[pick.expiration[leg]]
+        stop, latest = min(stop, one.settles_from), max(latest, one.settles_from)
+    at = stop
+    if left < STAYS:
+        at = left if tape.single[left] else left + 1
+        while at < stop and not _usable(pick, at, tape):
+            at += 1
+    multiplier, place, brought = tape.multiplier[tape.session_of[row.index]], used[FLOATS], np.int64(0)
+    found = ends[used[ENDS]]
+    if at >= stop >= end:
+        found.ends, found.index, found.moment, found.settles, found.held, found.watched = False, 0, STAYS, False, 0, 0
+        found.cents, found.amounts, found.moves = 0, 0, 0
+    else:
+        settles, moves = at >= stop, n
+        if settles and not _settles(pick, latest, tape):
+            return ENDED, NONE
+        share = 100 if urgent else terms[pick.terms].share
+        for leg in range(n):
+            if settles:
+                parts = _intrinsic(tape, pick.expiration[leg], pick.row[leg])
+            else:
+                bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
+                # what nobody bids for is given away
+                away = pick.contracts[leg] > 0 and bid == 0
+                parts = np.int64(0) if away else parts_at(bid, ask, -pick.contracts[leg], share)
+            cents = half_even(pick.contracts[leg] * parts * tape.cents * multiplier, tape.of)
+            floats[place + leg] = cents / 100
+            brought += cents
+        if not settles:
+            # as many contracts as were opened cost as much
+            floats[place + n] = floats[row.amounts + n]
+            brought -= commission(pick.contracts[:n].copy(), terms[pick.terms])
+            moves = n + 1
+        moment = 2 * at + (not settles and at == left)
+        found.ends, found.index, found.moment, found.settles = True, at, moment, settles
+        found.held, found.watched = _before(tape, row, at), _before(tape, row, (moment + 1) // 2)
+        found.cents, found.amounts, found.moves = brought, place, moves
+        used[FLOATS] += moves
+    found.left, found.urgent, found.next = left, urgent, row.ends
+    row.ends = used[ENDS]
+    used[ENDS] += 1
+    return DONE, np.int64(row.ends)
+
+
+@njit(cache=True, nogil=True)
+def _usable(pick: Rows, at: int, tape: Tape) -> bool:
+    for leg in range(pick.legs):
+        bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
+        if not valid_quote(bid, ask):
+            return False
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _settles(pick: Rows, latest: int, tape: Tape) -> bool:
+    """Whether all legs settle at once, at a value that is recorded and in whole parts."""
+    for leg in range(pick.legs):
+        one = tape.expirations[pick.expiration[leg]]
+        if one.settlement_at != tape.expirations[pick.expiration[0]].settlement_at or one.official == NONE:
+            return False
+        if _thousandths(tape, pick.expiration[leg], pick.row[leg]) * tape.parts % tape.in_thousandths:
+            return False
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _thousandths(tape: Tape, place: int, row: int) -> int:
+    """How far the settlement value lies above a contract's strike."""
+    one = tape.expirations[place]
+    strike = tape.strikes[one.strike + (row if row < one.strikes else row - one.strikes)]
+    return one.official * (STRIKE_SCALE // SPOT_SCALE) - strike
+
+
+@njit(cache=True, nogil=True)
+def _intrinsic(tape: Tape, place: int, row: int) -> int:
+    """What a contract is worth at its settlement, parts."""
+    sign = 1 if row < tape.expirations[place].strikes else -1
+    return max(np.int64(0), sign * (_thousandths(tape, place, row) * tape.parts // tape.in_thousandths))
+
+
+@njit(cache=True, nogil=True)
+def _before(tape: Tape, row: Rows, index: int) -> int:
+    """How many of a trade's session ends come before a snapshot."""
+    sessions = tape.session_of[index] if index < len(tape.session_of) else len(tape.first) - 1
+    return min(row.closes, sessions - row.first_session)
