@@ -3,7 +3,36 @@
 export STRELL_STATE="${STRELL_STATE:-$PWD/.state}"
 unset PYTHONDONTWRITEBYTECODE
 export PYTHONPATH="$PWD/core:$PWD/server:$PWD/gateways"
-export NUMBA_CACHE_DIR="$STRELL_STATE/numba"
+
+# Compiled functions are kept by what they are made of: numba looks only at the file a function stands in, not at those
+# whose functions and numbers it takes up.
+compiled_sources() {
+  local found more
+  found=$(grep -rl --include='*.py' njit core/strell_core)
+  for _ in 1 2; do
+    # shellcheck disable=SC2086
+    found=$({ printf '%s\n' $found; awk '
+      /^from strell_core/ {
+        module = $2; line = $0
+        while (line ~ /\(/ && line !~ /\)/ && (getline more) > 0) line = line more
+        sub(/.* import /, "", line)
+        if (line ~ /(^|[ (,])[A-Z][A-Z_0-9]+([ ,)]|$)/) { gsub(/\./, "/", module); print "core/" module ".py" }
+      }' $found; } | LC_ALL=C sort -u | while read -r more; do [ ! -f "$more" ] || echo "$more"; done)
+  done
+  printf '%s\n' $found
+}
+# shellcheck disable=SC2046
+NUMBA_CACHE_DIR="$STRELL_STATE/numba/$(cat $(compiled_sources) | sha256sum | cut -c1-16)"
+export NUMBA_CACHE_DIR
+
+# After an update it takes half a minute to compile them: done beside whatever else there is to do, before anybody waits for it.
+compile_ahead() {
+  [ ! -f "$NUMBA_CACHE_DIR/whole" ] || return 0
+  setpriv --pdeathsig TERM nice -n 10 .venv/bin/python ops/compiled.py || return 0
+  touch "$NUMBA_CACHE_DIR/whole"
+  # what earlier versions were made of
+  find "$STRELL_STATE/numba" -mindepth 1 -maxdepth 1 ! -path "$NUMBA_CACHE_DIR" -mtime +1 -exec rm -r {} +
+}
 export MPLCONFIGDIR="$STRELL_STATE/matplotlib"
 
 say() { echo "· $*" >&2; }

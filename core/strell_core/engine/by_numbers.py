@@ -9,14 +9,15 @@ from typing import NamedTuple, cast
 
 import numpy as np
 
-from strell_core.engine.judged import OF_LOOK, OPEN_LIMIT
+from strell_core.engine.judged import AS_FIRST, BY_DAYS, LEG, OF_LOOK, OPEN_LIMIT
 from strell_core.engine.known import MOST_LEGS, NONE, Ints
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.market.instruments import Right
 from strell_core.market.market import Observation
 from strell_core.market.tape import Tape
-from strell_core.measures.frames import Account
+from strell_core.measures.frames import Account, Frame
 from strell_core.strategy import kinds
+from strell_core.strategy.compiled import Numbers
 from strell_core.strategy.document import Rule
 from strell_core.strategy.kinds import EntryFrame, Picking
 
@@ -39,7 +40,7 @@ NOBODY = cast(Account, _Nobody())
 
 
 class Sheet(NamedTuple):
-    """An entry by numbers: its conditions ``(n, 2)``, legs ``(n, 7)``, checks ``(n, 3)``, as
+    """An entry by numbers: its conditions ``(n, 2)``, legs ``(n, 10)``, checks ``(n, 3)``, as
     :mod:`strell_core.engine.judged` has them; lots."""
 
     conditions: Ints
@@ -48,9 +49,10 @@ class Sheet(NamedTuple):
     lots: int
 
 
-NO_SHEET = Sheet(*(np.zeros((0, columns), np.int64) for columns in (2, 7, 3)), lots=0)
+NO_SHEET = Sheet(*(np.zeros((0, columns), np.int64) for columns in (2, len(LEG), 3)), lots=0)
 """Of rules of which only the engine's own rooms tell."""
-Tell = Callable[[Observation], int]
+Tell = Callable[[Callable[[int], Observation], Ints], Iterable[int]]
+"""What is told of looks, at these snapshots, and who says what is seen at one."""
 ByLook = Callable[[str, Tell], int]
 """Where what is told by look is known, by what it says."""
 
@@ -79,20 +81,22 @@ def sheet(plan: Plan, entry: EntryPlan, tape: Tape, by_look: ByLook) -> Sheet:
         as_first = leg.expiry.kind == "same_expiration" and place > 0
         if numbers is None or not (as_first or expiry.stands_alone):
             return NO_SHEET
-        kind, a, b, within = numbers(leg.strike.params, quantum)
-        expiries = (
-            NONE
-            if as_first
-            else by_look(f"in {leg.expiry.kind} {leg.expiry.says}", _chosen(leg.expiry, rules.underlying, tape))
-        )
-        legs.append((kind, a, b, within, Right(leg.right).sign, leg.contracts, expiries))
+        days = Numbers(NONE)
+        if as_first:
+            expiries = AS_FIRST
+        elif expiry.numbers is not None:
+            expiries, days = BY_DAYS, expiry.numbers(leg.expiry.params)
+        else:
+            expiries = by_look(f"in {leg.expiry.kind} {leg.expiry.says}", _chosen(leg.expiry, rules.underlying, tape))
+        picks = *numbers(leg.strike.params, quantum), Right(leg.right).sign, leg.contracts
+        legs.append((*picks, expiries, days.a, days.b, days.within))
     checks = []
     for rule in rules.checks:
         asks = kinds.structure_conditions[rule.kind].numbers
         if asks is None:
             return NO_SHEET
         checks.append(asks(rule.params, quantum)[:3])
-    return Sheet(_rows(conditions, 2), _rows(legs, 7), _rows(checks, 3), int(rules.size.params["lots"]))
+    return Sheet(_rows(conditions, 2), _rows(legs, len(LEG)), _rows(checks, 3), int(rules.size.params["lots"]))
 
 
 def _rows(values: Iterable[tuple[int, ...]], columns: int) -> Ints:
@@ -100,8 +104,15 @@ def _rows(values: Iterable[tuple[int, ...]], columns: int) -> Ints:
 
 
 def _holds(rule: Rule, symbol: str) -> Tell:
-    judge = kinds.enter_conditions[rule.kind].judge
-    return lambda observation: judge(EntryFrame(observation, NOBODY, symbol), rule.params).truth
+    condition = kinds.enter_conditions[rule.kind]
+
+    def tell(observed: Callable[[int], Observation], looks: Ints) -> Iterable[int]:
+        if condition.over is None:
+            return [condition.judge(EntryFrame(observed(int(at)), NOBODY, symbol), rule.params).truth for at in looks]
+        first, market = int(looks[0]), observed(int(looks[0])).market
+        return condition.over(Frame(market, first, int(looks[-1]) + 1, symbol), rule.params)[looks - first]
+
+    return tell
 
 
 def _chosen(rule: Rule, symbol: str, tape: Tape) -> Tell:
@@ -111,13 +122,13 @@ def _chosen(rule: Rule, symbol: str, tape: Tape) -> Tell:
         {int(day): at for at, day in enumerate(tape.expirations["day"])},
     )
 
-    def tell(observation: Observation) -> int:
+    def told(observation: Observation) -> int:
         view = observation.view(symbol)
         assert view is not None
         found = choose(Picking(EntryFrame(observation, NOBODY, symbol).frame(), view), view.expirations, rule.params)
         return places[found[0].toordinal()] if found else NONE
 
-    return tell
+    return lambda observed, looks: [told(observed(int(at))) for at in looks]
 
 
 def terms(plan: Plan) -> tuple[int, int, bool, int, int, int] | None:

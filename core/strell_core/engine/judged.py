@@ -26,16 +26,17 @@ from strell_core.market.instruments import STRIKE_SCALE
 from strell_core.market.prices import PARTS, SPOT_SCALE
 from strell_core.market.tape import Tape
 from strell_core.measures.frames import TRUE
-from strell_core.strategy.compiled import distance, most_away, passes
+from strell_core.strategy.compiled import days_off, distance, most_away, passes
 
 OPEN_LIMIT, OF_LOOK = np.int64(0), np.int64(1)
 """Conditions: on how many trades are open, and those that rest on the look alone, whose truths are known by look."""
-KIND, A, B, WITHIN, SIGN, CONTRACTS, EXPIRY = range(7)
-"""What is known of a leg: its strike pick, the sign of its right, contracts of a lot, where its expirations are known by look
-(``NONE``: that of the first leg)."""
+KIND, A, B, WITHIN, SIGN, CONTRACTS, EXPIRY, DAYS, FROM, TO = LEG = range(10)
+"""What is known of a leg: its strike pick, the sign of its right, contracts of a lot, where its expirations are known by look, or how
+it has one; days and their bounds where by these."""
+AS_FIRST, BY_DAYS = -1, -2
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def judge(
     own: int, index: int, counts: Ints, head: int, conditions: Ints, legs: Ints, checks: Ints, lots: int, place: int,
     share: float, by_look: npt.NDArray[np.int32], terms: Rows, picks: Rows, picks_at: npt.NDArray[np.int32],
@@ -44,7 +45,9 @@ def judge(
     """A look's decision as a row in front of those that are known of it; or why it cannot be told, and which values by look
     it lacks. ``own``: the look among the entry's; ``place``: of its orders' terms; ``share``: of the underlying that a lone short
     needs."""
-    asked, goes_on = np.full(4, NONE, np.int32), True
+    asked, goes_on = np.empty(4, np.int32), True
+    for count in range(4):
+        asked[count] = NONE
     for condition in range(len(conditions)):
         number = conditions[condition, 1]
         if conditions[condition, 0] == OPEN_LIMIT:
@@ -73,7 +76,7 @@ def judge(
     return DONE, row
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _picked(
     own: int, index: int, legs: Ints, checks: Ints, lots: int, terms_are: int, share: float,
     by_look: npt.NDArray[np.int32], terms: Rows, picks: Rows, picks_at: npt.NDArray[np.int32], used: Ints, tape: Tape,
@@ -84,11 +87,15 @@ def _picked(
     contracts, signs = np.empty(n, np.int64), np.empty(n, np.int64)
     bid, ask = np.empty(n, np.int64), np.empty(n, np.int64)
     for leg in range(n):
-        at = places[0] if leg > 0 else NONE
-        if legs[leg, EXPIRY] != NONE:
-            at = np.int64(by_look[legs[leg, EXPIRY] + own])
+        expiry = legs[leg, EXPIRY]
+        if expiry == BY_DAYS:
+            at = _by_days(legs[leg], index, tape)
+        elif expiry == AS_FIRST:
+            at = places[0]
+        else:
+            at = np.int64(by_look[expiry + own])
             if at == UNKNOWN:
-                return LOOKED, legs[leg, EXPIRY]
+                return LOOKED, expiry
         if at == NONE:
             return DONE, NONE
         places[leg], contracts[leg], signs[leg] = at, legs[leg, CONTRACTS], legs[leg, SIGN]
@@ -100,17 +107,43 @@ def _picked(
     for check in range(len(checks)):
         if not passes(checks[check, 0], checks[check, 1], checks[check, 2], contracts, signs, bid, ask):
             return DONE, NONE
-    return place_of(index, places, rows, contracts * lots, lots, terms_are, share, terms, picks, picks_at, used, tape)
+    for leg in range(n):
+        contracts[leg] *= lots
+    return place_of(index, places, rows, contracts, lots, terms_are, share, terms, picks, picks_at, used, tape)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
+def _by_days(rule: Ints, index: int, tape: Tape) -> int:
+    """The expiration with quotes nearest to so many days; of two as near the earlier, none outside of the bounds."""
+    today, best, found = np.int64(tape.ordinal[index]), -1, np.int64(NONE)
+    for place in range(len(tape.expirations)):
+        one = tape.expirations[place]
+        off = days_off(one.day - today, rule[DAYS], rule[FROM], rule[TO])
+        nearer = off >= 0 and one.day >= today and (found == NONE or off < best)
+        if nearer and one.start <= index < one.end and _quoted(one, index, tape):
+            best, found = off, np.int64(place)
+    return found
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _quoted(one: Rows, index: int, tape: Tape) -> bool:
+    """Whether any contract of an expiration is offered."""
+    columns, at = one.end - one.start, one.cell - one.start + index
+    for _ in range(2 * one.strikes):
+        if tape.ask[at] > 0:
+            return True
+        at += columns
+    return False
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def cell_of(tape: Tape, place: int, row: int) -> int:
     """Where quotes of a contract lie, less the snapshot."""
     one = tape.expirations[place]
     return one.cell + row * (one.end - one.start) - one.start
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _nearest(
     leg: int, rule: Ints, index: int, places: Ints, rows: Ints, contracts: Ints, signs: Ints, tape: Tape
 ) -> int:
@@ -138,7 +171,7 @@ def _nearest(
     return found if found != NONE and best <= most_away(rule[KIND], rule[WITHIN], spot) else NONE
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def place_of(
     index: int, places: Ints, rows: Ints, contracts: Ints, lots: int, terms_are: int, share: float, terms: Rows,
     picks: Rows, picks_at: npt.NDArray[np.int32], used: Ints, tape: Tape,
@@ -171,7 +204,7 @@ def place_of(
     return DONE, found
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _needed(index: int, places: Ints, rows: Ints, contracts: Ints, way: int, share: float, tape: Tape) -> float:
     """Capital of contracts that are to be opened, as :func:`strell_core.engine.capital.of_new` has it; NaN where it is not told
     here."""
@@ -183,14 +216,14 @@ def _needed(index: int, places: Ints, rows: Ints, contracts: Ints, way: int, sha
         parts = (bid + ask) * (PARTS // 2)
         if contracts[leg] > 0 or bid > 0:
             parts = parts_at(bid, ask, contracts[leg], way)
-        marks[leg] = parts * (tape.quantum / PARTS)
+        marks[leg] = parts * (tape.units[0].quantum / PARTS)
         signs[leg], strikes[leg], settlements[leg] = told_of(tape, places[leg], rows[leg])
     spot = np.int64(tape.spot[index]) / SPOT_SCALE
     found = simple.capital(contracts, signs, strikes, settlements, marks, spot, share)
-    return found * tape.multiplier[tape.session_of[index]]
+    return found * tape.sessions[tape.session_of[index]].multiplier
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def told_of(tape: Tape, place: int, row: int) -> tuple[int, float, int]:
     """The sign of a contract's right, its strike in points, when it settles."""
     one = tape.expirations[place]

@@ -27,8 +27,8 @@ from strell_core.market.kept import Kept
 from strell_core.market.market import Market, Observation
 from strell_core.market.tape import NO_TAPE
 from strell_core.measures.frames import TRUE, Account, Params, Past
+from strell_core.strategy.document import LegRule
 from strell_core.strategy.kinds import Exit
-from strell_core.strategy.schedule import DUE
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -114,7 +114,9 @@ class Learned:
         """By what they say."""
         self._times: dict[int, int] = {}
         """Places of times of day."""
-        self._terms: dict[str, int] = {}
+        self._terms: dict[Any, int] = {}
+        self._names: dict[int, tuple[str, ...]] = {}
+        """By terms, what legs are called."""
         self._due: dict[Any, Ints] = {}
         self._heads: dict[str, dict[Any, npt.NDArray[np.int32]]] = {}
         self._looks: dict[Any, tuple[int, Rows]] = {}
@@ -139,13 +141,11 @@ class Learned:
         ))  # fmt: skip
         looks = self._due.get(looks_are)
         if looks is None:
-            every = schedule.looks(self.market, self.begin, self.end)
-            due = [schedule.status(self.market, int(at)) == DUE for at in every]
-            looks = self._due[looks_are] = every[np.array(due, np.bool_)]
+            looks = self._due[looks_are] = schedule.due(self.market, self.begin, self.end)
         exits = [self._exit(item.rule.says, item.kind, item.rule.params) for item in entry.exits]
         by_these = f"{name} {looks_are}"
         if by_these not in self._sheets:
-            told = self.compiled and self.terms(plan) != NONE
+            told = self.compiled and self.terms(plan, named(rules.legs)) != NONE
             self._sheets[by_these] = (
                 by_numbers.sheet(
                     plan, entry, self.tape, lambda says, tell: self._known_by_look(says, tell, looks_are, looks)
@@ -175,12 +175,15 @@ class Learned:
             self.known.reached = np.concatenate([self.known.reached, reached[None]])
         return self._times[minute]
 
-    def terms(self, plan: Plan) -> int:
-        """The place of a plan's terms of orders; ``NONE``: compiled loops do not know them."""
-        if plan.orders_say not in self._terms:
+    def terms(self, plan: Plan, legs: tuple[str, ...]) -> int:
+        """The place of a plan's terms of orders for legs of these names; ``NONE``: compiled loops do not know them."""
+        key = plan.orders_say, legs
+        if key not in self._terms:
             told = by_numbers.terms(plan)
-            self._terms[plan.orders_say] = NONE if told is None else self.known.terms.add(told)
-        return self._terms[plan.orders_say]
+            self._terms[key] = NONE if told is None else self.known.terms.add(told)
+            if told is not None:
+                self._names[self._terms[key]] = legs
+        return self._terms[key]
 
     def _known_by_look(self, says: str, tell: Tell, looks_are: Any, looks: Ints) -> int:
         """Where what is told of looks is known."""
@@ -194,9 +197,9 @@ class Learned:
         """What is told of a look, and of those that come next, is known from now on; raises
         :class:`strell_core.engine.by_numbers.AsksAccount` where it cannot be told of a look by itself."""
         tell, looks = self._told_by[place]
-        for at in range(own, min(own + AT_ONCE, len(looks))):
-            if self.known.by_look.rows[place + at] == UNKNOWN:
-                self.known.by_look.rows[place + at] = tell(self._observed(int(looks[at])))
+        part = self.known.by_look.rows[place + own : place + min(own + AT_ONCE, len(looks))]
+        lacks = np.flatnonzero(part == UNKNOWN)
+        part[lacks] = tell(self._observed, looks[own + lacks])
 
     def give_up(self, entry: LookedAt) -> None:
         """An entry's rules do not go by numbers after all."""
@@ -273,7 +276,7 @@ class Learned:
 
     def _pick(self, plan: Plan, index: int, legs: tuple[OrderLeg, ...], lots: int) -> int:
         """The same for all that would deal in the same."""
-        known, terms = self.known, self.terms(plan)
+        known, terms = self.known, self.terms(plan, tuple(leg.leg_id for leg in legs))
         if self.compiled and terms != NONE and len(legs) <= MOST_LEGS:
             known.make_room(0)
             places = np.array([self._places[leg.contract.expiration.toordinal()] for leg in legs], np.int64)
@@ -287,7 +290,7 @@ class Learned:
             )  # fmt: skip
             if code == DONE:
                 return int(place)
-        key = index, tuple((leg.contract, leg.contracts) for leg in legs), lots, plan.orders_say
+        key = index, tuple((leg.leg_id, leg.contract, leg.contracts) for leg in legs), lots, plan.orders_say
         if key not in self._picked:
             view = self._observed(index).view(self.timeline.underlying.symbol)
             assert view is not None
@@ -306,6 +309,7 @@ class Learned:
         """The legs of what would be dealt in."""
         if picked not in self._legs:
             row, tape, symbol, legs = self.known.picks.rows[picked], self.tape, self.timeline.underlying.symbol, []
+            names = self._names[int(row["terms"])]
             for place in range(row["legs"]):
                 one = tape.expirations[row["expiration"][place]]
                 call = row["row"][place] < one["strikes"]
@@ -316,7 +320,7 @@ class Learned:
                     strike_of(int(tape.strikes[at])),
                     symbol,
                 )
-                legs.append(OrderLeg(str(place + 1), contract, int(row["contracts"][place])))
+                legs.append(OrderLeg(names[place], contract, int(row["contracts"][place])))
             self._legs[picked] = tuple(legs)
         return self._legs[picked]
 
@@ -405,6 +409,11 @@ class Learned:
             index,
             capital.of_order(self.market, self.opening(plan, opening).asked, index),
         )
+
+
+def named(legs: Sequence[LegRule]) -> tuple[str, ...]:
+    """What legs of a sheet are called."""
+    return tuple(leg.id for leg in legs)
 
 
 def _pairs(worth: Floats, needed: Floats) -> Floats:

@@ -26,7 +26,7 @@ from strell_core.engine.known import (
     Ints,
     Rows,
 )
-from strell_core.engine.marks import NEVER, carried_over, marked, usable
+from strell_core.engine.marks import NEVER, carried_at, marked, usable
 from strell_core.margin import simple
 from strell_core.market.instruments import STRIKE_SCALE
 from strell_core.market.prices import PARTS, SPOT_SCALE, half_even
@@ -54,7 +54,7 @@ class Marks(NamedTuple):
     best: Ints
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def learn_opening(
     picked: int, least_place: int, least: int, end: int, looks: Rows, looks_are: int, share: float, tape: Tape, picks: Rows,
     terms: Rows, exits: Rows, reached: Masks, openings: Rows, floats: Floats, opening_of: npt.NDArray[np.int32],
@@ -68,7 +68,7 @@ def learn_opening(
         return OPEN, NONE
     prices = np.empty(n, np.int64)
     at, decided_last = _filled(pick, least, end, terms, tape, prices)
-    opening, late = used[OPENINGS], at == index
+    opening, late = used[OPENINGS], np.int64(at == index)
     if at == NONE:
         _empty(openings[opening], picked, least_place, decided_last, index)
         opening_of[least_place, picked] = opening
@@ -77,7 +77,7 @@ def learn_opening(
     stop = end
     for leg in range(n):
         one = tape.expirations[pick.expiration[leg]]
-        if tape.times[at] >= one.settlement_at:
+        if at >= one.settles_from:
             return OPEN, NONE
         stop = min(stop, one.settles_from)
     session, last = tape.session_of[at], tape.session_of[stop - 1]
@@ -91,39 +91,38 @@ def learn_opening(
     if math.isnan(simple.capital(contracts, signs, strikes, settlements, np.zeros(n), 0.0, share)):
         return OPEN, NONE
     marks = _marks(pick, terms, prices, at, stop, tape)
-    multiplier = tape.multiplier[session]
+    multiplier = tape.sessions[session].multiplier
     place, brought = used[FLOATS], np.int64(0)
     for leg in range(n + 1):
         if leg < n:
-            cents = half_even(-contracts[leg] * prices[leg] * tape.cents * multiplier, tape.of)
+            cents = half_even(-contracts[leg] * prices[leg] * tape.units[0].cents * multiplier, tape.units[0].of)
         else:
             cents = -commission(contracts, terms[pick.terms])
         floats[place + leg] = cents / 100
         brought += cents
-    closes = last - session + 1 - (tape.first[last + 1] - 1 >= stop)
-    first = np.int64(np.searchsorted(looks["index"], at + late))
+    closes = last - session + 1 - (tape.sessions[last + 1].first - 1 >= stop)
+    first = _at_or_after(looks, at + late)
     to = first
     while to < min(first + AHEAD, len(looks)) and looks[to].index < stop:
         to += 1
     values = place + n + 1
     funds = values + (n + 2) * closes
-    mids = np.empty((n, stop - at), np.int64)
-    for leg in range(n):
-        mids[leg] = carried_over(marks.bid[leg], marks.ask[leg], marks.good[leg], prices[leg])
     at_once, parts = np.empty(n), np.empty(n, np.int64)
     for k in range(closes + to - first):
-        now = tape.first[session + k + 1] - 1 if k < closes else looks[first + k - closes].index
+        now = tape.sessions[session + k + 1].first - 1 if k < closes else looks[first + k - closes].index
         together = np.int64(0)
         for leg in range(n):
-            parts[leg] = mids[leg, now - at]
+            parts[leg] = carried_at(marks.bid[leg], marks.ask[leg], marks.good[leg], prices[leg], now - at)
             together += contracts[leg] * parts[leg]
-            at_once[leg] = parts[leg] * (tape.quantum / PARTS)
-        worth = together * (tape.quantum / PARTS) * multiplier
+            at_once[leg] = parts[leg] * (tape.units[0].quantum / PARTS)
+        worth = together * (tape.units[0].quantum / PARTS) * multiplier
         spot = np.int64(tape.spot[now]) / SPOT_SCALE
         needed = simple.capital(contracts, signs, strikes, settlements, at_once, spot, share) * multiplier
         if k < closes:
             for leg in range(n):
-                floats[values + leg * closes + k] = contracts[leg] * parts[leg] * (tape.quantum * multiplier / PARTS)
+                floats[values + leg * closes + k] = (
+                    contracts[leg] * parts[leg] * (tape.units[0].quantum * multiplier / PARTS)
+                )
             floats[values + n * closes + k], floats[values + (n + 1) * closes + k] = worth, needed
         else:
             floats[funds + 2 * (k - closes)], floats[funds + 2 * (k - closes) + 1] = worth, needed
@@ -132,7 +131,7 @@ def learn_opening(
     _empty(row, picked, least_place, 2 * at + late, index)
     row.filled, row.index, row.cents, row.amounts, row.moves = True, at, brought, place, n + 1
     row.first_session, row.closes, row.legs, row.values = session, closes, n, values
-    row.unwatched = 1 if closes > 0 and 2 * at + late > 2 * (tape.first[session + 1] - 1) else 0
+    row.unwatched = 1 if closes > 0 and 2 * at + late > 2 * (tape.sessions[session + 1].first - 1) else 0
     row.looks, row.from_look, row.to_look, row.funds = looks_are, first, to, funds
     _learn_firsts(opening, pick, prices, marks, at, stop, late, tape, exits, reached, firsts)
     opening_of[least_place, picked] = opening
@@ -140,7 +139,20 @@ def learn_opening(
     return DONE, opening
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
+def _at_or_after(looks: Rows, index: int) -> int:
+    """The first look from a snapshot on."""
+    low, high = 0, len(looks)
+    while low < high:
+        middle = (low + high) // 2
+        if looks[middle].index < index:
+            low = middle + 1
+        else:
+            high = middle
+    return low
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def _empty(row: Rows, picked: int, least_place: int, moment: int, decided: int) -> None:
     """An opening of which nothing came."""
     row.picked, row.least, row.filled, row.moment, row.decided = picked, least_place, False, moment, decided
@@ -150,24 +162,32 @@ def _empty(row: Rows, picked: int, least_place: int, moment: int, decided: int) 
     row.waits_at, row.waits_for = NONE, 0.0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _filled(pick: Rows, least: int, end: int, terms: Rows, tape: Tape, prices: Ints) -> tuple[int, int]:
     """The snapshot at which an order is filled, with its ``prices``; none, and the moment at which it is gone."""
     index, session = pick.index, tape.session_of[pick.index]
-    last = tape.first[session + 1] - 1
+    last = tape.sessions[session + 1].first - 1
     at, until = index + 1, min(last, end - 1)
-    if tape.single[index]:
+    single = _single(tape, index)
+    if single:
         at, until = index, index
     while at <= until:
         if _dealt(pick, least, terms[pick.terms].share, at, tape, prices):
             return at, NONE
         at += 1
-    if tape.single[index]:
+    if single:
         return NONE, 2 * index + 1
     return NONE, (2 * last if last < end else STAYS)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
+def _single(tape: Tape, index: int) -> bool:
+    """Whether a snapshot is its session's only one."""
+    session = tape.session_of[index]
+    return tape.sessions[session + 1].first - tape.sessions[session].first == 1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def _dealt(pick: Rows, least: int, share: int, at: int, tape: Tape, prices: Ints) -> bool:
     """Whether an order to open deals at a snapshot, and its prices."""
     premium = np.int64(0)
@@ -180,7 +200,7 @@ def _dealt(pick: Rows, least: int, share: int, at: int, tape: Tape, prices: Ints
     return least == ANY or premium >= least * pick.lots
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _quote(tape: Tape, place: int, row: int, at: int) -> tuple[int, int]:
     one = tape.expirations[place]
     if not one.start <= at < one.end:
@@ -189,7 +209,7 @@ def _quote(tape: Tape, place: int, row: int, at: int) -> tuple[int, int]:
     return np.int64(tape.bid[cell]), np.int64(tape.ask[cell])
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def commission(contracts: Ints, terms: Rows) -> int:
     """Cents that dealing in so many contracts costs."""
     many = np.int64(0)
@@ -198,11 +218,11 @@ def commission(contracts: Ints, terms: Rows) -> int:
     return half_even(terms.a_contract * many + terms.an_order, terms.of)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _marks(pick: Rows, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape) -> Marks:
     n, count = pick.legs, stop - at
     bid, ask = np.empty((n, count), np.int64), np.empty((n, count), np.int64)
-    contracts, before, opening = pick.contracts[:n].copy(), np.int64(0), np.int64(0)
+    contracts, spreads, before, opening = pick.contracts[:n].copy(), np.empty(n, np.int64), np.int64(0), np.int64(0)
     for leg in range(n):
         one, cell = tape.expirations[pick.expiration[leg]], cell_of(tape, pick.expiration[leg], pick.row[leg])
         until = max(at, min(stop, one.end))
@@ -213,15 +233,18 @@ def _marks(pick: Rows, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape
             bid[leg, i - at], ask[leg, i - at] = NO_PRICE, NO_PRICE
         before -= contracts[leg] * prices[leg]
         opening -= contracts[leg] * prices[leg]
+        spreads[leg] = abs(contracts[leg])
     good, now = usable(bid, ask), terms[pick.terms]
     mid, closable, valued, doubtful, best = marked(
-        bid, ask, good, contracts, np.abs(contracts), before, now.doubt * abs(opening), tape.last_of_several[at:stop],
+        bid, ask, good, contracts, spreads, before, now.doubt * abs(opening), tape.last_of_several[at:stop],
         now.waits, NEVER,
     )  # fmt: skip
-    return Marks(bid, ask, good, mid, closable, valued, valued & ~doubtful, best)
+    for i in range(count):
+        doubtful[i] = valued[i] and not doubtful[i]
+    return Marks(bid, ask, good, mid, closable, valued, doubtful, best)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def learn_firsts(
     opening: int,
     end: int,
@@ -247,7 +270,7 @@ def learn_firsts(
     _learn_firsts(opening, pick, prices, marks, row.index, stop, row.moment & 1, tape, exits, reached, firsts)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _learn_firsts(
     opening: int, pick: Rows, prices: Ints, marks: Marks, at: int, stop: int, since: int, tape: Tape, exits: Rows,
     reached: Masks, firsts: Ints,
@@ -271,7 +294,7 @@ def _learn_firsts(
         if rule.kind >= BEFORE_EXPIRATION:
             time, day = rule.b, np.int64(tape.ordinal[at]) + rule.a
         if rule.kind == BEFORE_EXPIRATION:
-            back = nearest - rule.a - tape.days_from
+            back = nearest - rule.a - tape.units[0].days_from
             day = tape.on_or_before[back] if back >= 0 else NONE
             if day == NONE:
                 continue
@@ -282,7 +305,7 @@ def _learn_firsts(
         firsts[place, opening] = STAYS if found < 0 else at + found
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def learn_end(
     opening: int, left: int, urgent: bool, end: int, tape: Tape, picks: Rows, terms: Rows, openings: Rows, ends: Rows,
     floats: Floats, used: Ints,
@@ -302,10 +325,10 @@ def learn_end(
         stop, latest = min(stop, one.settles_from), max(latest, one.settles_from)
     at = stop
     if left < STAYS:
-        at = left if tape.single[left] else left + 1
+        at = left if _single(tape, left) else left + 1
         while at < stop and not _usable(pick, at, tape):
             at += 1
-    multiplier, place, brought = tape.multiplier[tape.session_of[row.index]], used[FLOATS], np.int64(0)
+    multiplier, place, brought = tape.sessions[tape.session_of[row.index]].multiplier, used[FLOATS], np.int64(0)
     found = ends[used[ENDS]]
     if at >= stop >= end:
         found.ends, found.index, found.moment, found.settles, found.held, found.watched = False, 0, STAYS, False, 0, 0
@@ -323,7 +346,7 @@ def learn_end(
                 # what nobody bids for is given away
                 away = pick.contracts[leg] > 0 and bid == 0
                 parts = np.int64(0) if away else parts_at(bid, ask, -pick.contracts[leg], share)
-            cents = half_even(pick.contracts[leg] * parts * tape.cents * multiplier, tape.of)
+            cents = half_even(pick.contracts[leg] * parts * tape.units[0].cents * multiplier, tape.units[0].of)
             floats[place + leg] = cents / 100
             brought += cents
         if not settles:
@@ -342,7 +365,7 @@ def learn_end(
     return DONE, np.int64(row.ends)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _usable(pick: Rows, at: int, tape: Tape) -> bool:
     for leg in range(pick.legs):
         bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
@@ -351,19 +374,19 @@ def _usable(pick: Rows, at: int, tape: Tape) -> bool:
     return True
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _settles(pick: Rows, latest: int, tape: Tape) -> bool:
     """Whether all legs settle at once, at a value that is recorded and in whole parts."""
     for leg in range(pick.legs):
         one = tape.expirations[pick.expiration[leg]]
         if one.settlement_at != tape.expirations[pick.expiration[0]].settlement_at or one.official == NONE:
             return False
-        if _thousandths(tape, pick.expiration[leg], pick.row[leg]) * tape.parts % tape.in_thousandths:
+        if _thousandths(tape, pick.expiration[leg], pick.row[leg]) * tape.units[0].parts % tape.units[0].in_thousandths:
             return False
     return True
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _thousandths(tape: Tape, place: int, row: int) -> int:
     """How far the settlement value lies above a contract's strike."""
     one = tape.expirations[place]
@@ -371,15 +394,17 @@ def _thousandths(tape: Tape, place: int, row: int) -> int:
     return one.official * (STRIKE_SCALE // SPOT_SCALE) - strike
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _intrinsic(tape: Tape, place: int, row: int) -> int:
     """What a contract is worth at its settlement, parts."""
     sign = 1 if row < tape.expirations[place].strikes else -1
-    return max(np.int64(0), sign * (_thousandths(tape, place, row) * tape.parts // tape.in_thousandths))
+    return max(
+        np.int64(0), sign * (_thousandths(tape, place, row) * tape.units[0].parts // tape.units[0].in_thousandths)
+    )
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _before(tape: Tape, row: Rows, index: int) -> int:
     """How many of a trade's session ends come before a snapshot."""
-    sessions = tape.session_of[index] if index < len(tape.session_of) else len(tape.first) - 1
+    sessions = tape.session_of[index] if index < len(tape.session_of) else len(tape.sessions) - 1
     return min(row.closes, sessions - row.first_session)

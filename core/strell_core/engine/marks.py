@@ -84,7 +84,7 @@ def _joined(
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def marked(
     bid: IntArray, ask: IntArray, good: BoolArray, contracts: IntArray, spreads: IntArray, before: int, widest: int,
     last: BoolArray, waits: bool, best: int,
@@ -113,7 +113,7 @@ def marked(
     return mid, closable, valued, doubtful, highest
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def usable(bid: IntArray, ask: IntArray) -> BoolArray:
     """:func:`strell_core.market.view.valid_quotes` of quotes ``(legs, n)``."""
     legs, n = bid.shape
@@ -160,7 +160,7 @@ def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
     return trade
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def carried_over(bid: IntArray, ask: IntArray, valid: BoolArray, opened: int) -> IntArray:
     """A held leg's mid in parts at every snapshot, its last valid one where there is none, else what it was ``opened``
     for. Shapes ``(n,)``; :func:`carried` says it of one."""
@@ -170,6 +170,14 @@ def carried_over(bid: IntArray, ask: IntArray, valid: BoolArray, opened: int) ->
             last = (bid[i] + ask[i]) >> 1
         mids[i] = last
     return mids
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def carried_at(bid: IntArray, ask: IntArray, valid: BoolArray, opened: int, at: int) -> int:
+    """The same at one snapshot."""
+    while at >= 0 and not valid[at]:
+        at -= 1
+    return opened if at < 0 else (bid[at] + ask[at]) >> 1
 
 
 def carried(timeline: Timeline, trade: TradeState, leg: LegState, index: int) -> int:

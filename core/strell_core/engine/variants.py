@@ -21,7 +21,7 @@ from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
 from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
 from strell_core.engine.by_numbers import AsksAccount
 from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOKED, NONE, OPEN, ROOM
-from strell_core.engine.learned import Decided, Learned, LookedAt
+from strell_core.engine.learned import Decided, Learned, LookedAt, named
 from strell_core.engine.lived import ANY
 from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import EVERYTHING, Plan
@@ -60,7 +60,7 @@ class Variants:
     def __init__(self, market: Market, begin: int, end: int, compiled: bool = True) -> None:
         """``compiled``: see :class:`strell_core.engine.learned.Learned`."""
         self.market, self.timeline, self.begin, self.end = market, market.main, begin, end
-        self._compiled = compiled
+        self.compiled = compiled
         self.learned = Learned(market, begin, end, compiled)
 
     def run(
@@ -71,7 +71,7 @@ class Variants:
         stop."""
         self._check(plan, cash)
         if self.learned.is_full:
-            self.learned = Learned(self.market, self.begin, self.end, self._compiled)
+            self.learned = Learned(self.market, self.begin, self.end, self.compiled)
         return _Walk(self.learned, plan, cash, progress).told(tells)
 
     def _check(self, plan: Plan, cash: Decimal) -> None:
@@ -112,30 +112,30 @@ class _Walk:
         looks_are, looks = shared.looks(self.entries)
         self.path = walk.Path.begin(len(self.entries), len(looks))
         most = max(len(entry.exits) for entry in self.entries)
-        exits = np.full((len(self.entries), most), NONE, np.int64)
-        urgent = np.zeros(exits.shape, np.bool_)
+        exits = np.full((len(self.entries), most, 2), NONE, np.int64)
         heads = np.empty(len(looks), np.int32)
         for place, entry in enumerate(self.entries):
-            exits[place, : len(entry.exits)] = entry.exits
-            urgent[place, : len(entry.exits)] = [item.way == "loss" for item in entry.plan.exits]
+            exits[place, : len(entry.exits), 0] = entry.exits
+            exits[place, : len(entry.exits), 1] = [item.way == "loss" for item in entry.plan.exits]
             mine = looks["entry"] == place
             heads[mine] = entry.heads[looks["own"][mine]]
-        brings = [plan.least(entry.plan) for entry in self.entries]
-        least = np.array([shared.known.opening_of.place(what) for what in brings], np.int64)
         self.rules = walk.Rules(
-            looks, looks_are, heads, least, exits, urgent, *self._by_numbers(brings), shared.share, shared.end,
-            int(cash * 100), capital.limits_entries(plan),
+            looks, looks_are, heads, exits, *self._by_numbers(), shared.share, shared.end, int(cash * 100),
+            capital.limits_entries(plan),
         )  # fmt: skip
         self.alone: dict[int, Decided] = {}
         """What was decided at looks for this variant alone."""
 
-    def _by_numbers(self, brings: Sequence[int | None]) -> tuple[Ints, Ints, Ints, Ints]:
-        """Every entry's sheet, conditions, legs and checks, and what a fill ``brings`` at least."""
-        sheets, terms = [entry.sheet for entry in self.entries], self.shared.terms(self.plan)
-        sheet = np.zeros((len(sheets), 6), np.int64)
-        for place, (one, least) in enumerate(zip(sheets, brings, strict=True)):
-            counts = len(one.conditions), len(one.legs), len(one.checks)
-            sheet[place] = (*counts, one.lots, terms, ANY if least is None else least)
+    def _by_numbers(self) -> tuple[Ints, Ints, Ints, Ints]:
+        """Every entry's sheet, conditions, legs and checks."""
+        sheets, shared = [entry.sheet for entry in self.entries], self.shared
+        sheet = np.zeros((len(sheets), 7), np.int64)
+        for place, (one, entry) in enumerate(zip(sheets, self.entries, strict=True)):
+            brings = self.plan.least(entry.plan)
+            sheet[place] = (
+                len(one.conditions), len(one.legs), len(one.checks), one.lots, shared.terms(self.plan, named(entry.plan.entry.legs)),
+                shared.known.opening_of.place(brings), ANY if brings is None else brings,
+            )  # fmt: skip
         if len(sheets) == 1:
             return sheet, sheets[0].conditions[None], sheets[0].legs[None], sheets[0].checks[None]
         found = []
@@ -204,7 +204,7 @@ class _Walk:
                 shared.give_up(entry)
                 self.rules.sheet[look["entry"], walk.LEGS] = 0
         elif code == OPEN:
-            shared.learn_opening(self.plan, asked, self.rules, int(self.rules.least[look["entry"]]))
+            shared.learn_opening(self.plan, asked, self.rules, int(self.rules.sheet[look["entry"], walk.LEAST]))
         elif code == FIRSTS:
             shared.learn_exits(self.plan, asked)
         elif code == ENDED:
@@ -272,5 +272,5 @@ class _Walk:
     def _came_to_nothing(self, entry: int, picked: int) -> bool:
         """Whether an order has lapsed before the run ended."""
         known = self.shared.known
-        made = known.openings.rows[known.opening_of.cells[self.rules.least[entry], picked]]
+        made = known.openings.rows[known.opening_of.cells[self.rules.sheet[entry, walk.LEAST], picked]]
         return not made["filled"] and bool(made["moment"] < 2 * self.shared.end - 1)

@@ -42,9 +42,9 @@ Bools = npt.NDArray[np.bool_]
 AT, THERE, LIVED, GONE, CHANGES, DECIDED_AT, DECIDED, ASKED, LEFT, URGENT = range(10)
 """Places of its state: the look; how many trades and orders are there, and how many trades there were; cents that ended trades
 have moved; the next moment at which something ends; what was decided at a look for it alone; what it stops for."""
-CONDITIONS, LEGS, CHECKS, LOTS, TERMS, LEAST = range(6)
-"""Places of an entry's sheet: how many conditions, legs and checks it has, its lots, the place of its orders' terms, and what a fill
-has to bring at least."""
+CONDITIONS, LEGS, CHECKS, LOTS, TERMS, LEAST, BRINGS = range(7)
+"""Places of an entry's sheet: how many conditions, legs and checks it has, its lots, the place of its orders' terms, and of what a fill
+has to bring at least, and that."""
 BY_TIME = (BEFORE_EXPIRATION, DAYS_HELD)
 """Exits at a time of day."""
 NO, REFUSED, ENTERED, LAPSED = range(4)
@@ -90,14 +90,10 @@ class Rules(NamedTuple):
     """The same for all plans with these looks."""
     heads: npt.NDArray[np.int32]
     """By look, its first known decision."""
-    least: Ints
-    """By entry, the place of what its fills have to bring."""
     exits: Ints
-    """By entry, the places of its exits; ``(entries, most)``."""
-    urgent: Bools
-    """Which of these leave at any price."""
+    """By entry, the places of its exits, and whether they leave at any price; ``(entries, most, 2)``."""
     sheet: Ints
-    """By entry, ``(entries, 6)``."""
+    """By entry, ``(entries, 7)``."""
     conditions: Ints
     legs: Ints
     checks: Ints
@@ -141,111 +137,117 @@ def funds(path: Path, rules: Rules, facts: Facts, tape: Tape) -> tuple[int, floa
     return int(code), equity, needed
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _ask(
     whole: np.bool_, state: Ints, counts: Ints, entered: Ints, there: Ints, lived: Ints, outcomes: Ints, free: Floats,
-    looks: Rows, looks_are: int, heads: npt.NDArray[np.int32], least: Ints, exits: Ints, urgent: Bools, sheet: Ints,
-    conditions: Ints, legs: Ints, checks: Ints, share: float, end: int, start: int, refuses: bool, used: Ints, picks: Rows,
-    decisions: Rows, openings: Rows, ends: Rows, floats: Floats, picks_at: npt.NDArray[np.int32], terms: Rows,
+    looks: Rows, looks_are: int, heads: npt.NDArray[np.int32], exits: Ints, sheet: Ints, conditions: Ints, legs: Ints,
+    checks: Ints, share: float, end: int, start: int, refuses: bool, used: Ints, picks: Rows, decisions: Rows,
+    openings: Rows, ends: Rows, floats: Floats, picks_at: npt.NDArray[np.int32], terms: Rows,
     by_look: npt.NDArray[np.int32], exits_are: Rows, reached: Bools, opening_of: npt.NDArray[np.int32], firsts: Ints,
     expirations: Rows, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32], delta: npt.NDArray[np.int16],
-    strikes: Ints, times: Ints, spot: npt.NDArray[np.int32], ordinal: npt.NDArray[np.int32],
-    session_of: npt.NDArray[np.int32], single: Bools, last_of_several: Bools, first: Ints, multiplier: Ints,
-    on_or_before: Ints, days_from: int, quantum: float, cents: int, of: int, parts: int, in_thousandths: int,
+    strikes: Ints, spot: npt.NDArray[np.int32], ordinal: npt.NDArray[np.int32], session_of: npt.NDArray[np.int32],
+    last_of_several: Bools, sessions: Rows, on_or_before: Ints, units: Rows,
 ) -> tuple[int, float, float]:  # fmt: skip
-    """The one door to what is compiled: arrays are handed over one by one a good deal faster than together."""
-    path = Path(state, counts, entered, there, lived, outcomes, free)
-    rules = Rules(
-        looks, looks_are, heads, least, exits, urgent, sheet, conditions, legs, checks, share, end, start, refuses
-    )
-    facts = Facts(
-        used, picks, decisions, openings, ends, floats, picks_at, terms, by_look, exits_are, reached, opening_of, firsts
-    )
+    """The one door to what is compiled: arrays are handed over one by one a good deal faster than together, here and from one
+    compiled function to the next."""
     tape = Tape(
-        expirations, bid, ask, delta, strikes, times, spot, ordinal, session_of, single, last_of_several, first,
-        multiplier, on_or_before, days_from, quantum, cents, of, parts, in_thousandths,
-    )  # fmt: skip
-    if whole:
-        return _walk(path, rules, facts, tape), 0.0, 0.0
-    return _funds(path, rules, facts)
-
-
-@njit(cache=True, nogil=True)
-def _walk(path: Path, rules: Rules, facts: Facts, tape: Tape) -> int:
-    state, looks = path.state, rules.looks
+        expirations, bid, ask, delta, strikes, spot, ordinal, session_of, last_of_several, sessions, on_or_before, units
+    )
+    if not whole:
+        return _funds(state, there, looks, looks_are, start, openings, floats)
     k = state[AT]
     while k < len(looks):
         index, session, entry = looks[k].index, looks[k].session, looks[k].entry
-        state[AT] = k
+        state[AT], state[ASKED] = k, 0
         if state[CHANGES] <= 2 * index:
-            _leave(path, 2 * index)
-        _count(path, entry, session)
-        row = NONE
+            _leave(state, there, 2 * index)
+        _count(state, counts, entered, there, entry, session)
+        row = np.int64(NONE)
         if state[DECIDED_AT] == k:
             picked = state[DECIDED]
         else:
-            row = rules.heads[k]
-            while row != NONE and not _holds(facts.decisions[row].asked, path.counts):
-                row = facts.decisions[row].next
+            row = np.int64(heads[k])
+            while row != NONE and not _holds(decisions[row].asked, counts):
+                row = np.int64(decisions[row].next)
             if row == NONE:
-                code, row = _decided(k, path, rules, facts, tape)
+                own = sheet[entry]
+                if own[LEGS] == 0:
+                    return DECIDE, 0.0, 0.0
+                if used[DECISIONS] == len(decisions) or used[PICKS] == len(picks):
+                    return ROOM, 0.0, 0.0
+                code, row = judge(
+                    looks[k].own, index, counts, heads[k], conditions[entry, : own[CONDITIONS]], legs[entry, : own[LEGS]],
+                    checks[entry, : own[CHECKS]], own[LOTS], own[TERMS], share, by_look, terms, picks, picks_at, decisions,
+                    used, tape,
+                )  # fmt: skip
                 if code != DONE:
-                    return code
-            picked = facts.decisions[row].picked
-        path.outcomes[k, 1] = row
+                    state[ASKED] = row
+                    return code, 0.0, 0.0
+                heads[k] = row
+            picked = np.int64(decisions[row].picked)
+        outcomes[k, 1] = row
         if picked == NONE:
-            path.outcomes[k, 0] = NO
+            outcomes[k, 0] = NO
             k += 1
             continue
-        code, equity, needed = _funds(path, rules, facts)
+        code, equity, needed = _funds(state, there, looks, looks_are, start, openings, floats)
         if code != DONE:
-            return code
-        path.free[k] = equity - needed
-        if rules.refuses and facts.picks[picked].needed > path.free[k] + CENT:
-            path.outcomes[k, 0] = REFUSED
+            return code, 0.0, 0.0
+        free[k] = equity - needed
+        if refuses and picks[picked].needed > free[k] + CENT:
+            outcomes[k, 0] = REFUSED
             k += 1
             continue
         if looks[k].last:
-            path.outcomes[k, 0] = LAPSED
+            outcomes[k, 0] = LAPSED
         else:
-            code, opening, ending = _lives(state, rules, facts, tape, entry, picked)
-            if code != DONE:
-                return code
-            path.outcomes[k, 0] = ENTERED
-            _add(path, facts, entry, opening, ending)
-        path.entered[entry, 1] = path.counts[2] + 1
-        path.entered[entry, 0] = session
+            least, opening, ending = sheet[entry, LEAST], np.int64(NONE), np.int64(NONE)
+            if picked < opening_of.shape[1]:
+                opening = np.int64(opening_of[least, picked])
+            if opening == NONE:
+                if used[OPENINGS] >= min(len(openings), firsts.shape[1]) or picked >= opening_of.shape[1]:
+                    return ROOM, 0.0, 0.0
+                code, opening = learn_opening(
+                    picked, least, sheet[entry, BRINGS], end, looks, looks_are, share, tape, picks, terms, exits_are, reached,
+                    openings, floats, opening_of, firsts, used,
+                )  # fmt: skip
+                if code != DONE:
+                    state[ASKED] = picked if code == OPEN else opening
+                    return code, 0.0, 0.0
+            if openings[opening].filled:
+                state[ASKED] = opening
+                if _lacks(exits[entry], firsts, opening):
+                    learn_firsts(opening, end, tape, picks, terms, exits_are, reached, openings, firsts)
+                    if _lacks(exits[entry], firsts, opening):
+                        return FIRSTS, 0.0, 0.0
+                left, urgent = _left(exits[entry], firsts, opening)
+                state[LEFT], state[URGENT] = left, urgent
+                ending = np.int64(openings[opening].ends)
+                while ending != NONE and (ends[ending].left != left or ends[ending].urgent != urgent):
+                    ending = np.int64(ends[ending].next)
+                if ending == NONE:
+                    if used[ENDS] == len(ends):
+                        state[ASKED] = 0
+                        return ROOM, 0.0, 0.0
+                    code, ending = learn_end(
+                        opening, left, urgent, end, tape, picks, terms, openings, ends, floats, used
+                    )
+                    if code != DONE:
+                        state[ASKED] = ending if code == ROOM else opening
+                        return code, 0.0, 0.0
+            outcomes[k, 0] = ENTERED
+            _add(state, there, lived, openings, ends, entry, opening, ending)
+        entered[entry, 1] = counts[2] + 1
+        entered[entry, 0] = session
         k += 1
     state[AT] = k
-    return DONE
+    return DONE, 0.0, 0.0
 
 
-@njit(cache=True, nogil=True)
-def _decided(k: int, path: Path, rules: Rules, facts: Facts, tape: Tape) -> tuple[int, int]:
-    """What an entry decides at a look of which that is not known yet: the row of it, in front of the look's others."""
-    state, look, used = path.state, rules.looks[k], facts.used
-    sheet = rules.sheet[look.entry]
-    if sheet[LEGS] == 0:
-        return DECIDE, NONE
-    state[ASKED] = 0
-    if used[DECISIONS] == len(facts.decisions) or used[PICKS] == len(facts.picks):
-        return ROOM, NONE
-    code, row = judge(
-        look.own, look.index, path.counts, rules.heads[k], rules.conditions[look.entry, : sheet[CONDITIONS]],
-        rules.legs[look.entry, : sheet[LEGS]], rules.checks[look.entry, : sheet[CHECKS]], sheet[LOTS], sheet[TERMS],
-        rules.share, facts.by_look, facts.terms, facts.picks, facts.picks_at, facts.decisions, used, tape,
-    )  # fmt: skip
-    if code == DONE:
-        rules.heads[k] = row
-    else:
-        state[ASKED] = row
-    return code, row
-
-
-@njit(cache=True, nogil=True)
-def _leave(path: Path, now: int) -> None:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _leave(state: Ints, there: Ints, now: int) -> None:
     """Forget trades that have ended, and orders that have lapsed."""
-    state, there, left = path.state, path.there, 0
+    left = 0
     state[CHANGES] = STAYS
     for place in range(state[THERE]):
         if there[place, 2] <= now:
@@ -258,21 +260,21 @@ def _leave(path: Path, now: int) -> None:
     state[THERE] = left
 
 
-@njit(cache=True, nogil=True)
-def _count(path: Path, entry: int, session: int) -> None:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _count(state: Ints, counts: Ints, entered: Ints, there: Ints, entry: int, session: int) -> None:
     """As :data:`strell_core.engine.known.COUNTS`."""
-    counts, n = path.counts, path.state[THERE]
+    n = state[THERE]
     counts[0], counts[1], counts[2], counts[3] = n, 0, 0, 0
     for place in range(n):
-        counts[1] += path.there[place, 1] == entry
-    for other in range(len(path.entered)):
-        if path.entered[other, 0] == session:
-            counts[3] += path.entered[other, 1]
+        counts[1] += there[place, 1] == entry
+    for other in range(len(entered)):
+        if entered[other, 0] == session:
+            counts[3] += entered[other, 1]
             if other == entry:
-                counts[2] = path.entered[other, 1]
+                counts[2] = entered[other, 1]
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _holds(asked: Ints, counts: Ints) -> bool:
     """Whether nothing on which a decision rests is different now."""
     same = True
@@ -281,36 +283,37 @@ def _holds(asked: Ints, counts: Ints) -> bool:
     return same
 
 
-@njit(cache=True, nogil=True)
-def _funds(path: Path, rules: Rules, facts: Facts) -> tuple[int, float, float]:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _funds(
+    state: Ints, there: Ints, looks: Rows, looks_are: int, start: int, openings: Rows, floats: Floats
+) -> tuple[int, float, float]:
     """See :func:`funds`."""
-    state, there, k = path.state, path.there, path.state[AT]
-    index, n = rules.looks[k].index, path.state[THERE]
-    filled, order = 0, np.empty(n, np.int64)
-    cents = rules.start + state[GONE]
+    k, n = state[AT], state[THERE]
+    index, filled, order = looks[k].index, 0, np.empty(n, np.int64)
+    cents = start + state[GONE]
     for place in range(n):
         opening = there[place, 0]
-        now = facts.openings[opening]
+        now = openings[opening]
         if now.moment > 2 * index:
             continue
         cents += now.cents
         at = filled
-        while at > 0 and before(now, facts.openings[order[at - 1]]):
+        while at > 0 and before(now, openings[order[at - 1]]):
             order[at] = order[at - 1]
             at -= 1
         order[at] = opening
         filled += 1
     equity, needed = cents / 100, 0.0
     for place in range(filled):
-        now = facts.openings[order[place]]
-        if now.looks != rules.looks_are or not now.from_look <= k < now.to_look:
+        now = openings[order[place]]
+        if now.looks != looks_are or not now.from_look <= k < now.to_look:
             state[ASKED] = order[place]
             return FUNDS, 0.0, 0.0
         at = now.funds + 2 * (k - now.from_look)
-        equity += facts.floats[at]
-        needed += facts.floats[at + 1]
+        equity += floats[at]
+        needed += floats[at + 1]
     for place in range(n if filled < n else 0):
-        now = facts.openings[there[place, 0]]
+        now = openings[there[place, 0]]
         if now.moment > 2 * index:
             if now.waits_at != index:
                 state[ASKED] = there[place, 0]
@@ -319,90 +322,49 @@ def _funds(path: Path, rules: Rules, facts: Facts) -> tuple[int, float, float]:
     return DONE, equity, needed
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def before(one: Any, other: Any) -> bool:
     """Whether an opening was filled before another, or on the same snapshot and decided before it."""
     return one.moment < other.moment or (one.moment == other.moment and one.decided < other.decided)
 
 
-@njit(cache=True, nogil=True)
-def _lives(
-    state: Ints, rules: Rules, facts: Facts, tape: Tape, entry: int, picked: int
-) -> tuple[int, int, int]:  # fmt: skip
-    """Why it cannot be told, what comes of an entry's order, and how its trade ends."""
-    used = facts.used
-    opening = np.int64(NONE)
-    if picked < facts.opening_of.shape[1]:
-        opening = np.int64(facts.opening_of[rules.least[entry], picked])
-    if opening == NONE:
-        state[ASKED] = 0
-        enough = used[OPENINGS] < min(len(facts.openings), facts.firsts.shape[1]) and picked < facts.opening_of.shape[1]
-        if not enough:
-            return ROOM, NONE, NONE
-        code, opening = learn_opening(
-            picked, rules.least[entry], rules.sheet[entry, LEAST], rules.end, rules.looks, rules.looks_are, rules.share, tape,
-            facts.picks, facts.terms, facts.exits, facts.reached, facts.openings, facts.floats, facts.opening_of,
-            facts.firsts, used,
-        )  # fmt: skip
-        if code != DONE:
-            state[ASKED] = picked if code == OPEN else opening
-            return code, NONE, NONE
-    state[ASKED] = opening
-    if not facts.openings[opening].filled:
-        return DONE, opening, NONE
-    left, urgent, asked = STAYS, False, False
-    for place in range(rules.exits.shape[1]):
-        exit = rules.exits[entry, place]
-        if exit == NONE:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _lacks(exits: Ints, firsts: Ints, opening: int) -> bool:
+    """Whether it is not known of one of its exits when it is true of a trade."""
+    lacks = False
+    for place in range(len(exits)):
+        lacks |= exits[place, 0] != NONE and firsts[exits[place, 0], opening] == NONE
+    return lacks
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _left(exits: Ints, firsts: Ints, opening: int) -> tuple[int, bool]:
+    """When a trade is left, and whether at any price."""
+    left, urgent = STAYS, False
+    for place in range(len(exits)):
+        if exits[place, 0] == NONE:
             break
-        if facts.firsts[exit, opening] == NONE and not asked:
-            asked = True
-            learn_firsts(
-                opening,
-                rules.end,
-                tape,
-                facts.picks,
-                facts.terms,
-                facts.exits,
-                facts.reached,
-                facts.openings,
-                facts.firsts,
-            )
-        first = facts.firsts[exit, opening]
-        if first == NONE:
-            return FIRSTS, NONE, NONE
+        first = firsts[exits[place, 0], opening]
         if first < left:
-            left, urgent = first, rules.urgent[entry, place]
+            left, urgent = first, exits[place, 1] > 0
         elif first == left < STAYS:
-            urgent |= rules.urgent[entry, place]
-    end = np.int64(facts.openings[opening].ends)
-    while end != NONE and (facts.ends[end].left != left or facts.ends[end].urgent != urgent):
-        end = np.int64(facts.ends[end].next)
-    state[LEFT], state[URGENT] = left, urgent
-    if end != NONE:
-        return DONE, opening, end
-    if used[ENDS] == len(facts.ends):
-        state[ASKED] = 0
-        return ROOM, NONE, NONE
-    code, end = learn_end(
-        opening, left, urgent, rules.end, tape, facts.picks, facts.terms, facts.openings, facts.ends, facts.floats, used
-    )
-    if code == ROOM:
-        state[ASKED] = end
-    return code, opening, end
+            urgent |= exits[place, 1] > 0
+    return left, urgent
 
 
-@njit(cache=True, nogil=True)
-def _add(path: Path, facts: Facts, entry: int, opening: int, end: int) -> None:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _add(
+    state: Ints, there: Ints, lived: Ints, openings: Rows, ends: Rows, entry: int, opening: int, ending: int
+) -> None:
     """Trades are there from their order on, until they have ended or it has lapsed."""
-    state, now = path.state, facts.openings[opening]
+    now = openings[opening]
     gone_at, cents = now.moment, np.int64(0)
     if now.filled:
-        gone_at, cents = facts.ends[end].moment, now.cents + facts.ends[end].cents
-        path.lived[state[LIVED], 0], path.lived[state[LIVED], 1] = opening, end
+        gone_at, cents = ends[ending].moment, now.cents + ends[ending].cents
+        lived[state[LIVED], 0], lived[state[LIVED], 1] = opening, ending
         state[LIVED] += 1
     place = state[THERE]
-    path.there[place, 0], path.there[place, 1] = opening, entry
-    path.there[place, 2], path.there[place, 3] = gone_at, cents
+    there[place, 0], there[place, 1] = opening, entry
+    there[place, 2], there[place, 3] = gone_at, cents
     state[THERE] += 1
     state[CHANGES] = min(state[CHANGES], gone_at)

@@ -17,7 +17,7 @@ BY_FILL, BY_END = np.bool_(False), np.bool_(True)
 """By what trades are put in order."""
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def told(
     lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, session_of: Ints, low: int, start: int,
     calls: bool,
@@ -75,7 +75,7 @@ def told(
     return bad, order, equity, held, needed, watched
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _moved(
     lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, start: int, opened: Ints, closed: Ints,
     count: int, equity: Floats, compared: Floats,
@@ -111,7 +111,7 @@ def _moved(
     return fine
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _put(order: Ints, place: int, lived: Ints, openings: Rows, ends: Rows, by_end: np.bool_) -> None:
     """The last of ``order[: place + 1]`` to where it belongs; what comes at the same time stays as it stands."""
     new = order[place]
@@ -128,7 +128,7 @@ def _put(order: Ints, place: int, lived: Ints, openings: Rows, ends: Rows, by_en
     order[place] = new
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _ends_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -> bool:
     """Whether a trade ended before another: a snapshot's settlements come before its fills, which come in the order in which
     they were decided; at the same time the one that was opened first."""
@@ -142,7 +142,7 @@ def _ends_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -
     return before(openings[lived[one, 0]], openings[lived[other, 0]])
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _opens_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -> bool:
     """Whether a trade was opened before another ended: of what was decided on the same snapshot exits come before
     entries."""

@@ -16,7 +16,7 @@ NOTHING = 1e-12
 """Points that are no requirement."""
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def lone_share(sign: int, strike: float, spot: float, share: float) -> float:
     """What one lone short contract needs beyond its own value, points."""
     out_of_the_money = max(0.0, sign * (strike - spot))
@@ -24,7 +24,7 @@ def lone_share(sign: int, strike: float, spot: float, share: float) -> float:
     return max(share * spot - out_of_the_money, least)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def capital_over(
     contracts: Ints, signs: Ints, strikes: Floats, settlements: Ints, marks: Floats, spot: Floats, share: float
 ) -> Floats:
@@ -36,7 +36,7 @@ def capital_over(
     return out
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def capital(
     contracts: Ints, signs: Ints, strikes: Floats, settlements: Ints, marks: Floats, spot: float, share: float
 ) -> float:
@@ -103,7 +103,7 @@ def capital(
     return max(0.0, amount + values)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _compared(settlements: Ints, signs: Ints, strikes: Floats, one: int, other: int) -> int:
     """Below 0 where a leg stands before another; 0: they are the same contract."""
     if settlements[one] != settlements[other]:
@@ -115,12 +115,12 @@ def _compared(settlements: Ints, signs: Ints, strikes: Floats, one: int, other: 
     return 0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _counted(amount: float) -> float:
     return amount if amount > NOTHING else 0.0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _together(
     order: Ints, left: Ints, signs: Ints, strikes: Floats, settlements: Ints, count: Ints, sign: Ints, strike: Floats,
     at_once: Ints, covers: int,
@@ -139,7 +139,7 @@ def _together(
     return covers
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _next(values: Ints, n: int, last: int) -> int:
     """The least of the first ``n`` above ``last``; that without one."""
     found = last
@@ -149,7 +149,7 @@ def _next(values: Ints, n: int, last: int) -> int:
     return found
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _most_lost(count: Ints, sign: Ints, strike: Floats, at_once: Ints, n: int, now: int) -> float:
     """What spreads that expire at once can lose together: at nothing or at a strike of theirs."""
     worst = math.inf
@@ -164,7 +164,7 @@ def _most_lost(count: Ints, sign: Ints, strike: Floats, at_once: Ints, n: int, n
     return max(0.0, -worst)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _alone(
     order: Ints, left: Ints, signs: Ints, strikes: Floats, settlements: Ints, marks: Floats, spot: float, share: float
 ) -> Floats:

@@ -40,6 +40,15 @@ class Flat:
     cells: Mapping[dt.date, int]
 
 
+SESSION = np.dtype([("first", "i8"), ("multiplier", "i8")])
+"""Of a session its first snapshot, and the multiplier of a trade opened in it. One more begins where all end."""
+UNITS = np.dtype([
+    ("days_from", "i8"), ("quantum", "f8"), ("cents", "i8"), ("of", "i8"), ("parts", "i8"), ("in_thousandths", "i8"),
+])  # fmt: skip
+"""The day at which ``on_or_before`` begins; the quantum in points; ``cents``, divided by ``of``, that a part of a contract is worth with a
+multiplier of 1; ``parts``, divided by ``in_thousandths``, that a thousandth of a point is."""
+
+
 class Tape(NamedTuple):
     """What compiled loops read of a timeline. Nothing of it is written to."""
 
@@ -50,25 +59,16 @@ class Tape(NamedTuple):
     delta: npt.NDArray[np.int16]
     strikes: Ints
     """Thousandths of a point."""
-    times: Ints
     spot: npt.NDArray[np.int32]
     ordinal: npt.NDArray[np.int32]
     session_of: npt.NDArray[np.int32]
-    single: npt.NDArray[np.bool_]
     last_of_several: npt.NDArray[np.bool_]
-    first: Ints
-    multiplier: Ints
-    """By session, of a trade opened in it."""
+    sessions: npt.NDArray[Any]
+    """As :data:`SESSION`."""
     on_or_before: Ints
-    """By day from ``days_from`` on the ordinal of the calendar's last session until then; ``NONE`` before its first."""
-    days_from: int
-    quantum: float
-    cents: int
-    """So many cents, divided by ``of``, a part of a contract is worth with a multiplier of 1."""
-    of: int
-    parts: int
-    """So many parts, divided by ``in_thousandths``, a thousandth of a point is."""
-    in_thousandths: int
+    """By day the ordinal of the calendar's last session until then; ``NONE`` before its first."""
+    units: npt.NDArray[Any]
+    """One row, as :data:`UNITS`."""
 
 
 LONGEST = 100
@@ -94,16 +94,17 @@ def tape_of(timeline: Timeline) -> Tape | None:
     last = max((*timeline.cubes, timeline.dates[-1]))
     days = np.arange(timeline.dates[0].toordinal() - LONGEST, last.toordinal() + 1)
     sessions = np.array([NONE, *(date.toordinal() for date in timeline.calendar.dates)], np.int64)
-    worth, part = cent_of_part(timeline.underlying.quantum, 1), Fraction(PARTS, STRIKE_SCALE)
-    part /= Fraction(timeline.underlying.quantum)
-    return Tape(
-        _kept(rows), _kept(flat.bid), _kept(flat.ask), _kept(flat.delta), _kept(np.concatenate([*strikes, np.empty(0, np.int64)])),
-        _kept(timeline.times), _kept(timeline.spot), _kept(timeline.ordinal), _kept(timeline.session_of), _kept(timeline.is_single),
-        _kept(timeline.last_of_several), _kept(timeline.first),
-        _kept(np.array([timeline.multiplier(date) for date in timeline.dates], np.int64)),
-        _kept(sessions[np.searchsorted(sessions[1:], days, side="right")]), int(days[0]),
-        float(timeline.underlying.quantum), worth.numerator, worth.denominator, part.numerator, part.denominator,
-    )  # fmt: skip
+    several = np.zeros(len(timeline.dates) + 1, SESSION)
+    several["first"] = timeline.first
+    several["multiplier"][:-1] = [timeline.multiplier(date) for date in timeline.dates]
+    quantum = timeline.underlying.quantum
+    worth, part = cent_of_part(quantum, 1), Fraction(PARTS, STRIKE_SCALE) / Fraction(quantum)
+    units = (days[0], float(quantum), worth.numerator, worth.denominator, part.numerator, part.denominator)
+    return Tape(*map(_kept, (
+        rows, flat.bid, flat.ask, flat.delta, np.concatenate([*strikes, np.empty(0, np.int64)]), timeline.spot, timeline.ordinal,
+        timeline.session_of, timeline.last_of_several, several,
+        sessions[np.searchsorted(sessions[1:], days, side="right")], np.array([units], UNITS),
+    )))  # fmt: skip
 
 
 def _nothing(dtype: Any) -> npt.NDArray[Any]:
@@ -117,9 +118,7 @@ def _kept(array: npt.NDArray[Any]) -> npt.NDArray[Any]:
     return view
 
 
-NO_TAPE = Tape(
-    _nothing(EXPIRATION), _nothing(np.int32), _nothing(np.int32), _nothing(np.int16), _nothing(np.int64), _nothing(np.int64),
-    _nothing(np.int32), _nothing(np.int32), _nothing(np.int32), _nothing(np.bool_), _nothing(np.bool_), _nothing(np.int64),
-    _nothing(np.int64), _nothing(np.int64), 0, 0.0, 0, 1, 0, 1,
-)  # fmt: skip
+NO_TAPE = Tape(*map(_nothing, (
+    EXPIRATION, np.int32, np.int32, np.int16, np.int64, np.int32, np.int32, np.int32, np.bool_, SESSION, np.int64, UNITS,
+)))  # fmt: skip
 """Where there is none, for loops that then ask nothing of it."""

@@ -19,6 +19,8 @@ Masks = npt.NDArray[np.bool_]
 
 DELTA, DELTA_RANGE, PREMIUM, PREMIUM_RANGE, PERCENT = range(5)
 """Strike picks."""
+NEAREST_DAYS = 0
+"""Expiry picks."""
 BALANCE, NET_PREMIUM, WIDTH = range(3)
 """Checks."""
 CREDIT_TARGET, DEBIT_TARGET, PREMIUM_STOP, TRAILING, FENCE, BEFORE_EXPIRATION, DAYS_HELD = range(7)
@@ -34,28 +36,34 @@ class Numbers(NamedTuple):
     a: int = 0
     b: int = 0
     within: int = ANYTHING
-    """Of a strike pick: how far away it takes a strike."""
+    """Of a strike pick how far away it takes a strike, of an expiry pick how many days."""
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def away(value: int, wanted: int) -> int:
     """Distance from what is wanted."""
     return abs(value - wanted)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
+def days_off(left: int, days: int, least: int, most: int) -> int:
+    """How far an expiration with so many days left is from so many days; -1 outside of what is allowed."""
+    return abs(left - days) if least <= left <= most else -1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def from_middle(value: int, low: int, high: int) -> int:
     """Twice the distance from the middle of a range."""
     return abs(2 * value - low - high)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def from_share(strike: int, spot: int, sign: int, tenths: int) -> int:
     """Distance of a strike (thousandths) from so many tenths of a percent of spot (0.01 points) out of the money."""
     return abs(strike * (100_000 // STRIKE_SCALE) - spot * (1000 + sign * tenths))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def distance(kind: int, a: int, b: int, bid: int, ask: int, delta: int, strike: int, spot: int, sign: int) -> int:
     """A strike's distance from what a pick wants; below 0: it may not be picked."""
     if not valid_quote(bid, ask):
@@ -73,7 +81,7 @@ def distance(kind: int, a: int, b: int, bid: int, ask: int, delta: int, strike: 
     return int(from_middle(value, a, b)) if a <= value <= b else -1
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def most_away(kind: int, within: int, spot: int) -> int:
     """How far away a pick takes a strike."""
     return within * spot if kind == PERCENT else within
@@ -87,7 +95,7 @@ def quoted(legs: Sequence[PickedLeg]) -> tuple[list[int], list[int], list[int], 
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def balance(contracts: Ints, signs: Ints, bid: Ints, ask: Ints, least: int) -> tuple[int, int, int]:
     """Whether the smaller side's premium is at least so many percent of the larger one's, and both, twice at mid."""
     calls, puts, has_calls, has_puts = 0, 0, False, False
@@ -102,7 +110,7 @@ def balance(contracts: Ints, signs: Ints, bid: Ints, ask: Ints, least: int) -> t
     return (TRUE if 100 * small >= least * large else FALSE), small, large
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def credit(contracts: Ints, bid: Ints, ask: Ints) -> int:
     """What opening at bid and ask brings in."""
     found = 0
@@ -111,7 +119,7 @@ def credit(contracts: Ints, bid: Ints, ask: Ints) -> int:
     return found
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def width(contracts: Ints, bid: Ints, ask: Ints, percent: int) -> tuple[int, int, int]:
     """Whether the spreads are at most so many percent of the mids, and both, the mids twice."""
     spreads, mids = 0, 0
@@ -123,7 +131,7 @@ def width(contracts: Ints, bid: Ints, ask: Ints, percent: int) -> tuple[int, int
     return (TRUE if 200 * spreads <= percent * mids else FALSE), spreads, mids
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def passes(kind: int, a: int, b: int, contracts: Ints, signs: Ints, bid: Ints, ask: Ints) -> bool:
     """Whether a check is true of picked legs."""
     if kind == BALANCE:
@@ -134,7 +142,7 @@ def passes(kind: int, a: int, b: int, contracts: Ints, signs: Ints, bid: Ints, a
     return bool(width(contracts, bid, ask, a)[0] == TRUE)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def first_at_least(values: Ints, times: int, wanted: int, asked: Masks, since: int) -> int:
     """First place from ``since`` on, of those ``asked``, at which ``times`` a value is at least what is ``wanted``; -1
     without one, and where nothing is wanted."""
@@ -144,7 +152,7 @@ def first_at_least(values: Ints, times: int, wanted: int, asked: Masks, since: i
     return -1
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def first_fallen(best: Ints, mid: Ints, valued: Masks, premium: int, start: int, back: int, since: int) -> int:
     """First place from ``since`` on at which P/L lies ``back`` percent of the premium below its best, once ``start`` percent
     were earned; -1 without one."""
@@ -154,7 +162,7 @@ def first_fallen(best: Ints, mid: Ints, valued: Masks, premium: int, start: int,
     return -1
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def first_past(spot: npt.NDArray[np.int32], signs: Ints, fences: Ints, since: int) -> int:
     """First place from ``since`` on at which the underlying (0.01 points) is past a fence (0.000001 points), upward for a call;
     -1 without one."""
@@ -165,13 +173,13 @@ def first_past(spot: npt.NDArray[np.int32], signs: Ints, fences: Ints, since: in
     return -1
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def fence_of(strike: int, sign: int, tenths: int) -> int:
     """A fence so many tenths of a percent beyond a strike (thousandths), 0.000001 points."""
     return strike * (1000 + sign * tenths)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def first_true(
     kind: int, a: int, b: int, mid: Ints, closable: Ints, best: Ints, valued: Masks, firm: Masks, opening: int,
     spot: npt.NDArray[np.int32], signs: Ints, strikes: Ints, ordinal: npt.NDArray[np.int32], day: int, reached: Masks,

@@ -66,8 +66,12 @@ class ScheduleRule:
 
 @dataclass(frozen=True)
 class EnterCondition:
+    """``judge(frame, params)``: whether it holds at a look. ``over(frame, params)``: its truths ``(n,)`` over snapshots, of those
+    that rest on the market alone and are told of many at once."""
+
     declaration: Declaration
     judge: Callable[[EntryFrame, Params], Verdict]
+    over: Callable[[Frame, Params], Truths] | None = None
 
 
 @dataclass(frozen=True)
@@ -95,6 +99,8 @@ class ExpiryPick:
     """It speaks of no other leg, so that a structure can begin with it."""
     walks: bool = False
     """Where the structure cannot be picked with the best, or fails a check, the next best is tried."""
+    numbers: Callable[[Params], Numbers] | None = None
+    """``numbers(params)``: the same for compiled loops."""
 
 
 @dataclass(frozen=True)

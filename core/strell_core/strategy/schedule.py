@@ -94,6 +94,18 @@ class Schedule:
         indices = np.unique(np.array(out, np.int64))
         return indices[(indices >= begin) & (indices < end)]
 
+    def due(self, history: Market | Timeline, begin: int, end: int) -> Indices:
+        """Those of them at which it is looked: kept with the timeline where they rest on nothing else."""
+        market = market_of(history)
+        key, kept = ("due", tuple(sorted(self.times.items())), self.decides_single, begin, end), market.main.computed
+        found: Indices | None = None if self.series else kept.get(key)
+        if found is None:
+            every = self.looks(market, begin, end)
+            found = every[np.array([self.status(market, int(at)) == DUE for at in every], np.bool_)]
+            if not self.series:
+                kept[key] = found
+        return found
+
     def next_after(self, calendar: SessionCalendar, session: dt.date, instant: int) -> int | None:
         """Epoch second of the first look after ``instant``, from ``session`` on; ``None`` within two weeks."""
         for date in calendar.between(session, session + dt.timedelta(days=DAYS_AHEAD)):

@@ -79,6 +79,35 @@ class VariantsTest(unittest.TestCase):
         self.assertGreater(plans, 30)
         self.assertEqual(kinds, {("entry", False), ("no entry", False), ("no entry", True), ("skipped", False)})
 
+    def test_what_goes_by_numbers_is_what_the_engine_s_own_rooms_say(self) -> None:
+        """The same walk, once with compiled loops that work out what they can, once without any: to the bit, with what was decided
+        at every look."""
+        every = {**variations(), **documents(), **fifty()}
+        both = [Variants(self.market, 0, self.end, compiled) for compiled in (True, False)]
+        by_numbers, told = 0, 0
+        for name, raw in every.items():
+            if raw["underlyings"] != ["MK30"]:
+                continue
+            with self.subTest(name):
+                plan, found = make_plan(parse(raw), self.market), []
+                for variants in both:
+                    try:
+                        found.append(variants.run(plan, Decimal(400_000), tells=True))
+                    except Beyond:
+                        found.append(None)
+                    if variants.compiled:
+                        by_numbers += any(len(variants.learned.entry(plan, entry).sheet.legs) for entry in plan.entries)
+                one, other = found
+                self.assertEqual(one is None, other is None)
+                if one is not None and other is not None:
+                    told += 1
+                    self.assertEqual(one.said, other.said)
+                    self.assertEqual(one.open, other.open)
+                    for name in ("pnl", "equity", "held", "capital"):
+                        self.assertEqual(getattr(one, name).tobytes(), getattr(other, name).tobytes(), name)
+        self.assertGreater(told, 60)
+        self.assertGreater(by_numbers, 15)
+
     def test_values_by_dice_over_parts_of_the_history(self) -> None:
         """Sheets with several of their values changed at once, orders and costs among them."""
         dice, first, shared = random.Random(5), self.market.main.first, 0

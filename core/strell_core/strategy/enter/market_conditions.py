@@ -1,7 +1,11 @@
 """Ready-made conditions on the measures that most are asked for: "only if <measure> is above or below <level>"."""
 
+from typing import Any
+
+import numpy as np
+
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Params, Verdict
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Truths, Verdict
 from strell_core.measures.measure import MarketMeasure, load
 from strell_core.strategy.kinds import EnterCondition, EntryFrame, enter_conditions
 
@@ -40,10 +44,20 @@ def condition_on(measure: MarketMeasure) -> EnterCondition:
         values = {"value": value, "comparison": params["comparison"], "level": params["level"]}
         if value is None:
             return Verdict(UNVALUED, values)
-        held = value > params["level"] if params["comparison"] == "above" else value < params["level"]
-        return Verdict(TRUE if held else FALSE, values)
+        return Verdict(TRUE if _held(value, params) else FALSE, values)
 
-    return EnterCondition(declaration, judge)
+    def over(frame: Frame, params: Params) -> Truths:
+        found = measure.over(frame, own(params))
+        if found is None:
+            return np.full(frame.end - frame.begin, UNVALUED, np.int8)
+        return np.where(np.isnan(found), UNVALUED, np.where(_held(found, params), TRUE, FALSE)).astype(np.int8)
+
+    return EnterCondition(declaration, judge, over)
+
+
+def _held(value: Any, params: Params) -> Any:
+    """Whether a value, or each of several, is on the wanted side of the level."""
+    return value > params["level"] if params["comparison"] == "above" else value < params["level"]
 
 
 for _name in _LEVELS:
