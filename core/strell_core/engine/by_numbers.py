@@ -10,11 +10,11 @@ from typing import NamedTuple, cast
 import numpy as np
 
 from strell_core.engine.judged import AS_FIRST, BY_DAYS, LEG, OF_LOOK, OPEN_LIMIT
-from strell_core.engine.known import MOST_LEGS, NONE, Ints
+from strell_core.engine.known import MOST_LEGS, Ints
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.market.instruments import Right
 from strell_core.market.market import Observation
-from strell_core.market.tape import Tape
+from strell_core.market.tape import NONE, Tape
 from strell_core.measures.frames import Account, Frame
 from strell_core.strategy import kinds
 from strell_core.strategy.compiled import Numbers
@@ -49,7 +49,7 @@ class Sheet(NamedTuple):
     lots: int
 
 
-NO_SHEET = Sheet(*(np.zeros((0, columns), np.int64) for columns in (2, len(LEG), 3)), lots=0)
+NO_SHEET = Sheet(np.zeros((0, 2), np.int64), np.zeros((0, len(LEG)), np.int64), np.zeros((0, 3), np.int64), 0)
 """Of rules of which only the engine's own rooms tell."""
 Tell = Callable[[Callable[[int], Observation], Ints], Iterable[int]]
 """What is told of looks, at these snapshots, and who says what is seen at one."""

@@ -10,25 +10,15 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine.fills import parts_at
-from strell_core.engine.known import (
-    DECIDE,
-    DECISIONS,
-    DONE,
-    LOOKED,
-    NONE,
-    PICKS,
-    UNKNOWN,
-    Ints,
-    Rows,
-)
+from strell_core.engine.known import DECIDE, DECISIONS, DONE, LOOKED, PICKS, UNKNOWN, Ints, Row, Rows, as_int
 from strell_core.margin import simple
 from strell_core.market.instruments import STRIKE_SCALE
 from strell_core.market.prices import PARTS, SPOT_SCALE
-from strell_core.market.tape import Tape
+from strell_core.market.tape import NONE, Tape
 from strell_core.measures.frames import TRUE
 from strell_core.strategy.compiled import days_off, distance, most_away, passes
 
-OPEN_LIMIT, OF_LOOK = np.int64(0), np.int64(1)
+OPEN_LIMIT, OF_LOOK = as_int(0), as_int(1)
 """Conditions: on how many trades are open, and those that rest on the look alone, whose truths are known by look."""
 KIND, A, B, WITHIN, SIGN, CONTRACTS, EXPIRY, DAYS, FROM, TO = LEG = range(10)
 """What is known of a leg: its strike pick, the sign of its right, contracts of a lot, where its expirations are known by look, or how
@@ -93,7 +83,7 @@ def _picked(
         elif expiry == AS_FIRST:
             at = places[0]
         else:
-            at = np.int64(by_look[expiry + own])
+            at = as_int(by_look[expiry + own])
             if at == UNKNOWN:
                 return LOOKED, expiry
         if at == NONE:
@@ -115,18 +105,18 @@ def _picked(
 @njit(cache=True, nogil=True, error_model="numpy")
 def _by_days(rule: Ints, index: int, tape: Tape) -> int:
     """The expiration with quotes nearest to so many days; of two as near the earlier, none outside of the bounds."""
-    today, best, found = np.int64(tape.ordinal[index]), -1, np.int64(NONE)
+    today, best, found = as_int(tape.ordinal[index]), -1, as_int(NONE)
     for place in range(len(tape.expirations)):
         one = tape.expirations[place]
         off = days_off(one.day - today, rule[DAYS], rule[FROM], rule[TO])
         nearer = off >= 0 and one.day >= today and (found == NONE or off < best)
         if nearer and one.start <= index < one.end and _quoted(one, index, tape):
-            best, found = off, np.int64(place)
+            best, found = off, as_int(place)
     return found
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _quoted(one: Rows, index: int, tape: Tape) -> bool:
+def _quoted(one: Row, index: int, tape: Tape) -> bool:
     """Whether any contract of an expiration is offered."""
     columns, at = one.end - one.start, one.cell - one.start + index
     for _ in range(2 * one.strikes):
@@ -150,14 +140,14 @@ def _nearest(
     """Row of the strike nearest to what a leg wants, of those that no leg before it trades the other way round; ties go
     further out of the money (semantics rule 6)."""
     one, sign = tape.expirations[places[leg]], signs[leg]
-    columns, spot = one.end - one.start, np.int64(tape.spot[index])
+    columns, spot = one.end - one.start, as_int(tape.spot[index])
     base = 0 if sign > 0 else one.strikes
     cell = one.cell + base * columns - one.start + index
     best, found = 0, NONE
     for strike in range(one.strikes):
         at = cell + strike * columns
         away = distance(
-            rule[KIND], rule[A], rule[B], np.int64(tape.bid[at]), np.int64(tape.ask[at]), np.int64(tape.delta[at]),
+            rule[KIND], rule[A], rule[B], as_int(tape.bid[at]), as_int(tape.ask[at]), as_int(tape.delta[at]),
             tape.strikes[one.strike + strike], spot, sign,
         )  # fmt: skip
         if away < 0 or (found != NONE and (away > best or (away == best and sign < 0))):
@@ -188,7 +178,7 @@ def place_of(
                 and one.contracts[leg] == contracts[leg]
             )
         if same:
-            return DONE, np.int64(found)
+            return DONE, as_int(found)
         found = one.next
     needed = _needed(index, places, rows, contracts, terms[terms_are].share, share, tape)
     if math.isnan(needed):
@@ -212,13 +202,13 @@ def _needed(index: int, places: Ints, rows: Ints, contracts: Ints, way: int, sha
     marks, signs, strikes, settlements = np.empty(n), np.empty(n, np.int64), np.empty(n), np.empty(n, np.int64)
     for leg in range(n):
         cell = cell_of(tape, places[leg], rows[leg]) + index
-        bid, ask = np.int64(tape.bid[cell]), np.int64(tape.ask[cell])
+        bid, ask = as_int(tape.bid[cell]), as_int(tape.ask[cell])
         parts = (bid + ask) * (PARTS // 2)
         if contracts[leg] > 0 or bid > 0:
             parts = parts_at(bid, ask, contracts[leg], way)
         marks[leg] = parts * (tape.units[0].quantum / PARTS)
         signs[leg], strikes[leg], settlements[leg] = told_of(tape, places[leg], rows[leg])
-    spot = np.int64(tape.spot[index]) / SPOT_SCALE
+    spot = as_int(tape.spot[index]) / SPOT_SCALE
     found = simple.capital(contracts, signs, strikes, settlements, marks, spot, share)
     return found * tape.sessions[tape.session_of[index]].multiplier
 

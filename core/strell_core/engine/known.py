@@ -6,8 +6,8 @@ each other in one array of floats, and a row says where. Places below 0 are none
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Callable, Sequence
+from typing import Any, cast
 
 import numpy as np
 import numpy.typing as npt
@@ -15,7 +15,11 @@ import numpy.typing as npt
 from strell_core.market.tape import NONE
 
 Rows = npt.NDArray[Any]
+Row = Any
+"""One of them."""
 Ints = npt.NDArray[np.int64]
+as_int: Callable[[Any], int] = cast(Any, np.int64)
+"""A number as compiled loops count."""
 UNKNOWN = -2
 """What is not known yet of a look, where none is known."""
 DONE, DECIDE, OPEN, FIRSTS, ENDED, FUNDS, WAITS, LOOKED, ROOM = range(9)

@@ -17,7 +17,7 @@ import numpy.typing as npt
 from strell_core.engine import by_numbers, capital, judged, walk
 from strell_core.engine.by_numbers import Sheet, Tell
 from strell_core.engine.entering import decide_entry
-from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, NONE, STAYS, UNKNOWN, Known, Rows
+from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, STAYS, UNKNOWN, Known, Rows
 from strell_core.engine.lives import Beyond, Lives, Opening
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import OrderLeg
@@ -25,7 +25,7 @@ from strell_core.margin.strategy_based import share_of
 from strell_core.market.instruments import ContractKey, Right, strike_of
 from strell_core.market.kept import Kept
 from strell_core.market.market import Market, Observation
-from strell_core.market.tape import NO_TAPE
+from strell_core.market.tape import NO_TAPE, NONE
 from strell_core.measures.frames import TRUE, Account, Params, Past
 from strell_core.strategy.document import LegRule
 from strell_core.strategy.kinds import Exit

@@ -18,19 +18,20 @@ from strell_core.engine.known import (
     ENDED,
     ENDS,
     FLOATS,
-    NONE,
     OPEN,
     OPENINGS,
     ROOM,
     STAYS,
     Ints,
+    Row,
     Rows,
+    as_int,
 )
 from strell_core.engine.marks import NEVER, carried_at, marked, usable
 from strell_core.margin import simple
 from strell_core.market.instruments import STRIKE_SCALE
 from strell_core.market.prices import PARTS, SPOT_SCALE, half_even
-from strell_core.market.tape import Tape
+from strell_core.market.tape import NONE, Tape
 from strell_core.market.timeline import NO_PRICE
 from strell_core.market.view import valid_quote
 from strell_core.strategy.compiled import BEFORE_EXPIRATION, first_true
@@ -68,7 +69,7 @@ def learn_opening(
         return OPEN, NONE
     prices = np.empty(n, np.int64)
     at, decided_last = _filled(pick, least, end, terms, tape, prices)
-    opening, late = used[OPENINGS], np.int64(at == index)
+    opening, late = used[OPENINGS], as_int(at == index)
     if at == NONE:
         _empty(openings[opening], picked, least_place, decided_last, index)
         opening_of[least_place, picked] = opening
@@ -92,7 +93,7 @@ def learn_opening(
         return OPEN, NONE
     marks = _marks(pick, terms, prices, at, stop, tape)
     multiplier = tape.sessions[session].multiplier
-    place, brought = used[FLOATS], np.int64(0)
+    place, brought = used[FLOATS], as_int(0)
     for leg in range(n + 1):
         if leg < n:
             cents = half_even(-contracts[leg] * prices[leg] * tape.units[0].cents * multiplier, tape.units[0].of)
@@ -110,13 +111,13 @@ def learn_opening(
     at_once, parts = np.empty(n), np.empty(n, np.int64)
     for k in range(closes + to - first):
         now = tape.sessions[session + k + 1].first - 1 if k < closes else looks[first + k - closes].index
-        together = np.int64(0)
+        together = as_int(0)
         for leg in range(n):
             parts[leg] = carried_at(marks.bid[leg], marks.ask[leg], marks.good[leg], prices[leg], now - at)
             together += contracts[leg] * parts[leg]
             at_once[leg] = parts[leg] * (tape.units[0].quantum / PARTS)
         worth = together * (tape.units[0].quantum / PARTS) * multiplier
-        spot = np.int64(tape.spot[now]) / SPOT_SCALE
+        spot = as_int(tape.spot[now]) / SPOT_SCALE
         needed = simple.capital(contracts, signs, strikes, settlements, at_once, spot, share) * multiplier
         if k < closes:
             for leg in range(n):
@@ -153,7 +154,7 @@ def _at_or_after(looks: Rows, index: int) -> int:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _empty(row: Rows, picked: int, least_place: int, moment: int, decided: int) -> None:
+def _empty(row: Row, picked: int, least_place: int, moment: int, decided: int) -> None:
     """An opening of which nothing came."""
     row.picked, row.least, row.filled, row.moment, row.decided = picked, least_place, False, moment, decided
     row.index, row.cents, row.amounts, row.moves, row.ends = 0, 0, 0, 0, NONE
@@ -163,7 +164,7 @@ def _empty(row: Rows, picked: int, least_place: int, moment: int, decided: int) 
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _filled(pick: Rows, least: int, end: int, terms: Rows, tape: Tape, prices: Ints) -> tuple[int, int]:
+def _filled(pick: Row, least: int, end: int, terms: Rows, tape: Tape, prices: Ints) -> tuple[int, int]:
     """The snapshot at which an order is filled, with its ``prices``; none, and the moment at which it is gone."""
     index, session = pick.index, tape.session_of[pick.index]
     last = tape.sessions[session + 1].first - 1
@@ -188,9 +189,9 @@ def _single(tape: Tape, index: int) -> bool:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _dealt(pick: Rows, least: int, share: int, at: int, tape: Tape, prices: Ints) -> bool:
+def _dealt(pick: Row, least: int, share: int, at: int, tape: Tape, prices: Ints) -> bool:
     """Whether an order to open deals at a snapshot, and its prices."""
-    premium = np.int64(0)
+    premium = as_int(0)
     for leg in range(pick.legs):
         bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
         if not valid_quote(bid, ask) or (pick.contracts[leg] < 0 and bid == 0):
@@ -206,29 +207,29 @@ def _quote(tape: Tape, place: int, row: int, at: int) -> tuple[int, int]:
     if not one.start <= at < one.end:
         return NO_PRICE, NO_PRICE
     cell = cell_of(tape, place, row) + at
-    return np.int64(tape.bid[cell]), np.int64(tape.ask[cell])
+    return as_int(tape.bid[cell]), as_int(tape.ask[cell])
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def commission(contracts: Ints, terms: Rows) -> int:
+def commission(contracts: Ints, terms: Row) -> int:
     """Cents that dealing in so many contracts costs."""
-    many = np.int64(0)
+    many = as_int(0)
     for leg in range(len(contracts)):
         many += abs(contracts[leg])
     return half_even(terms.a_contract * many + terms.an_order, terms.of)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _marks(pick: Rows, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape) -> Marks:
+def _marks(pick: Row, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape) -> Marks:
     n, count = pick.legs, stop - at
     bid, ask = np.empty((n, count), np.int64), np.empty((n, count), np.int64)
-    contracts, spreads, before, opening = pick.contracts[:n].copy(), np.empty(n, np.int64), np.int64(0), np.int64(0)
+    contracts, spreads, before, opening = pick.contracts[:n].copy(), np.empty(n, np.int64), as_int(0), as_int(0)
     for leg in range(n):
         one, cell = tape.expirations[pick.expiration[leg]], cell_of(tape, pick.expiration[leg], pick.row[leg])
         until = max(at, min(stop, one.end))
         for i in range(at, until):
-            bid[leg, i - at] = np.int64(tape.bid[cell + i]) * PARTS
-            ask[leg, i - at] = np.int64(tape.ask[cell + i]) * PARTS
+            bid[leg, i - at] = as_int(tape.bid[cell + i]) * PARTS
+            ask[leg, i - at] = as_int(tape.ask[cell + i]) * PARTS
         for i in range(until, stop):
             bid[leg, i - at], ask[leg, i - at] = NO_PRICE, NO_PRICE
         before -= contracts[leg] * prices[leg]
@@ -272,10 +273,10 @@ def learn_firsts(
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _learn_firsts(
-    opening: int, pick: Rows, prices: Ints, marks: Marks, at: int, stop: int, since: int, tape: Tape, exits: Rows,
+    opening: int, pick: Row, prices: Ints, marks: Marks, at: int, stop: int, since: int, tape: Tape, exits: Rows,
     reached: Masks, firsts: Ints,
 ) -> None:  # fmt: skip
-    premium, shorts, nearest = np.int64(0), 0, np.int64(STAYS)
+    premium, shorts, nearest = as_int(0), 0, as_int(STAYS)
     signs, strikes = np.empty(pick.legs, np.int64), np.empty(pick.legs, np.int64)
     for leg in range(pick.legs):
         premium -= pick.contracts[leg] * prices[leg]
@@ -290,9 +291,9 @@ def _learn_firsts(
         rule = exits[place]
         if rule.kind == NONE or firsts[place, opening] != NONE:
             continue
-        day, time = np.int64(0), 0
+        day, time = as_int(0), 0
         if rule.kind >= BEFORE_EXPIRATION:
-            time, day = rule.b, np.int64(tape.ordinal[at]) + rule.a
+            time, day = rule.b, as_int(tape.ordinal[at]) + rule.a
         if rule.kind == BEFORE_EXPIRATION:
             back = nearest - rule.a - tape.units[0].days_from
             day = tape.on_or_before[back] if back >= 0 else NONE
@@ -319,7 +320,7 @@ def learn_end(
         return ENDED, NONE
     if used[FLOATS] + n + 1 > len(floats):
         return ROOM, n + 1
-    stop, latest = end, np.int64(0)
+    stop, latest = end, as_int(0)
     for leg in range(n):
         one = tape.expirations[pick.expiration[leg]]
         stop, latest = min(stop, one.settles_from), max(latest, one.settles_from)
@@ -328,7 +329,7 @@ def learn_end(
         at = left if _single(tape, left) else left + 1
         while at < stop and not _usable(pick, at, tape):
             at += 1
-    multiplier, place, brought = tape.sessions[tape.session_of[row.index]].multiplier, used[FLOATS], np.int64(0)
+    multiplier, place, brought = tape.sessions[tape.session_of[row.index]].multiplier, used[FLOATS], as_int(0)
     found = ends[used[ENDS]]
     if at >= stop >= end:
         found.ends, found.index, found.moment, found.settles, found.held, found.watched = False, 0, STAYS, False, 0, 0
@@ -345,7 +346,7 @@ def learn_end(
                 bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
                 # what nobody bids for is given away
                 away = pick.contracts[leg] > 0 and bid == 0
-                parts = np.int64(0) if away else parts_at(bid, ask, -pick.contracts[leg], share)
+                parts = as_int(0) if away else parts_at(bid, ask, -pick.contracts[leg], share)
             cents = half_even(pick.contracts[leg] * parts * tape.units[0].cents * multiplier, tape.units[0].of)
             floats[place + leg] = cents / 100
             brought += cents
@@ -362,11 +363,11 @@ def learn_end(
     found.left, found.urgent, found.next = left, urgent, row.ends
     row.ends = used[ENDS]
     used[ENDS] += 1
-    return DONE, np.int64(row.ends)
+    return DONE, as_int(row.ends)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _usable(pick: Rows, at: int, tape: Tape) -> bool:
+def _usable(pick: Row, at: int, tape: Tape) -> bool:
     for leg in range(pick.legs):
         bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
         if not valid_quote(bid, ask):
@@ -375,7 +376,7 @@ def _usable(pick: Rows, at: int, tape: Tape) -> bool:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _settles(pick: Rows, latest: int, tape: Tape) -> bool:
+def _settles(pick: Row, latest: int, tape: Tape) -> bool:
     """Whether all legs settle at once, at a value that is recorded and in whole parts."""
     for leg in range(pick.legs):
         one = tape.expirations[pick.expiration[leg]]
@@ -398,13 +399,11 @@ def _thousandths(tape: Tape, place: int, row: int) -> int:
 def _intrinsic(tape: Tape, place: int, row: int) -> int:
     """What a contract is worth at its settlement, parts."""
     sign = 1 if row < tape.expirations[place].strikes else -1
-    return max(
-        np.int64(0), sign * (_thousandths(tape, place, row) * tape.units[0].parts // tape.units[0].in_thousandths)
-    )
+    return max(as_int(0), sign * (_thousandths(tape, place, row) * tape.units[0].parts // tape.units[0].in_thousandths))
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _before(tape: Tape, row: Rows, index: int) -> int:
+def _before(tape: Tape, row: Row, index: int) -> int:
     """How many of a trade's session ends come before a snapshot."""
     sessions = tape.session_of[index] if index < len(tape.session_of) else len(tape.sessions) - 1
     return min(row.closes, sessions - row.first_session)

@@ -20,7 +20,7 @@ from strell_core.engine import capital, walk, walked
 from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
 from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
 from strell_core.engine.by_numbers import AsksAccount
-from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOKED, NONE, OPEN, ROOM
+from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOKED, OPEN, ROOM
 from strell_core.engine.learned import Decided, Learned, LookedAt, named
 from strell_core.engine.lived import ANY
 from strell_core.engine.lives import Beyond
@@ -28,6 +28,7 @@ from strell_core.engine.plan import EVERYTHING, Plan
 from strell_core.engine.state import Reason, ReasonKind
 from strell_core.market.market import Market
 from strell_core.market.prices import CENT
+from strell_core.market.tape import NONE
 from strell_core.measures.frames import FALSE, TRUE
 from strell_core.strategy.actions import Close
 

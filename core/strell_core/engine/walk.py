@@ -22,7 +22,6 @@ from strell_core.engine.known import (
     ENDS,
     FIRSTS,
     FUNDS,
-    NONE,
     OPEN,
     OPENINGS,
     PICKS,
@@ -30,9 +29,10 @@ from strell_core.engine.known import (
     STAYS,
     WAITS,
     Rows,
+    as_int,
 )
 from strell_core.engine.lived import learn_end, learn_firsts, learn_opening
-from strell_core.market.tape import Tape
+from strell_core.market.tape import NONE, Tape
 from strell_core.strategy.compiled import BEFORE_EXPIRATION, DAYS_HELD
 
 Ints = npt.NDArray[np.int64]
@@ -162,13 +162,13 @@ def _ask(
         if state[CHANGES] <= 2 * index:
             _leave(state, there, 2 * index)
         _count(state, counts, entered, there, entry, session)
-        row = np.int64(NONE)
+        row = as_int(NONE)
         if state[DECIDED_AT] == k:
             picked = state[DECIDED]
         else:
-            row = np.int64(heads[k])
+            row = as_int(heads[k])
             while row != NONE and not _holds(decisions[row].asked, counts):
-                row = np.int64(decisions[row].next)
+                row = as_int(decisions[row].next)
             if row == NONE:
                 own = sheet[entry]
                 if own[LEGS] == 0:
@@ -184,7 +184,7 @@ def _ask(
                     state[ASKED] = row
                     return code, 0.0, 0.0
                 heads[k] = row
-            picked = np.int64(decisions[row].picked)
+            picked = as_int(decisions[row].picked)
         outcomes[k, 1] = row
         if picked == NONE:
             outcomes[k, 0] = NO
@@ -201,9 +201,9 @@ def _ask(
         if looks[k].last:
             outcomes[k, 0] = LAPSED
         else:
-            least, opening, ending = sheet[entry, LEAST], np.int64(NONE), np.int64(NONE)
+            least, opening, ending = sheet[entry, LEAST], as_int(NONE), as_int(NONE)
             if picked < opening_of.shape[1]:
-                opening = np.int64(opening_of[least, picked])
+                opening = as_int(opening_of[least, picked])
             if opening == NONE:
                 if used[OPENINGS] >= min(len(openings), firsts.shape[1]) or picked >= opening_of.shape[1]:
                     return ROOM, 0.0, 0.0
@@ -222,9 +222,9 @@ def _ask(
                         return FIRSTS, 0.0, 0.0
                 left, urgent = _left(exits[entry], firsts, opening)
                 state[LEFT], state[URGENT] = left, urgent
-                ending = np.int64(openings[opening].ends)
+                ending = as_int(openings[opening].ends)
                 while ending != NONE and (ends[ending].left != left or ends[ending].urgent != urgent):
-                    ending = np.int64(ends[ending].next)
+                    ending = as_int(ends[ending].next)
                 if ending == NONE:
                     if used[ENDS] == len(ends):
                         state[ASKED] = 0
@@ -358,7 +358,7 @@ def _add(
 ) -> None:
     """Trades are there from their order on, until they have ended or it has lapsed."""
     now = openings[opening]
-    gone_at, cents = now.moment, np.int64(0)
+    gone_at, cents = now.moment, as_int(0)
     if now.filled:
         gone_at, cents = ends[ending].moment, now.cents + ends[ending].cents
         lived[state[LIVED], 0], lived[state[LIVED], 1] = opening, ending

@@ -275,5 +275,5 @@ def _timeline(
         index["digest"], unfinished,
     )  # fmt: skip
     cells = {dt.date.fromisoformat(entry["expiration"]): entry["cell"] for entry in index["expirations"]}
-    made.flat = Flat(*(np.asarray(flat[name]) for name in ("bid", "ask", "delta")), cells)
+    made.flat = Flat(np.asarray(flat["bid"]), np.asarray(flat["ask"]), np.asarray(flat["delta"]), cells)
     return made

@@ -81,7 +81,7 @@ def tape_of(timeline: Timeline) -> Tape | None:
     if flat is None:
         return None
     rows = np.zeros(len(timeline.cubes), EXPIRATION)
-    strikes = []
+    strikes: list[Ints] = []
     for row, date in zip(rows, sorted(timeline.cubes), strict=True):
         cube = timeline.cubes[date]
         official = timeline.official(date)
@@ -89,7 +89,7 @@ def tape_of(timeline: Timeline) -> Tape | None:
         row["settles_from"] = np.searchsorted(timeline.times, cube.settlement_at)
         row["official"] = NONE if official is None else official
         row["start"], row["end"], row["cell"] = cube.start, cube.end, flat.cells[date]
-        row["strikes"], row["strike"] = len(cube.strikes), sum(map(len, strikes))
+        row["strikes"], row["strike"] = len(cube.strikes), sum(len(one) for one in strikes)
         strikes.append(np.rint(cube.strikes * STRIKE_SCALE).astype(np.int64))
     last = max((*timeline.cubes, timeline.dates[-1]))
     days = np.arange(timeline.dates[0].toordinal() - LONGEST, last.toordinal() + 1)

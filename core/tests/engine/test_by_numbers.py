@@ -11,13 +11,13 @@ from typing import Any
 import numpy as np
 
 from strell_core.engine import by_numbers
-from strell_core.engine.known import NONE
 from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks
 from strell_core.engine.variants import Told, Variants
 from strell_core.market.instruments import ContractKey, strike_of
 from strell_core.market.market import Market
+from strell_core.market.tape import NONE
 from strell_core.measures.registry import Registry
 from strell_core.results.report import decisions
 from strell_core.strategy import catalogue, kinds

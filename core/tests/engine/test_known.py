@@ -6,7 +6,8 @@ import unittest
 
 import numpy as np
 
-from strell_core.engine.known import NONE, Grown, Known, Table
+from strell_core.engine.known import Grown, Known, Table
+from strell_core.market.tape import NONE
 
 
 class KnownTest(unittest.TestCase):
