@@ -26,7 +26,7 @@ from strell_core.strategy.document import normalise, parse
 from tests.demo import chains, demo_chains, demo_history, history
 
 STRANGLE = Path(__file__).resolve().parents[1] / "docs" / "strategies" / "harbour-strangle.yaml"
-CASH = Decimal(50_000)
+CASH = Decimal(500_000)
 EVERY_DAY = ["mon", "tue", "wed", "thu", "fri"]
 YEAR = Settings(sessions=252, intraday=252)
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from strell_core.measures.params import WEEKDAYS, Param, minutes
+from strell_core.measures.params import NAMES, WEEKDAYS, Param, minutes
 
 __all__ = ["WEEKDAYS", "Declaration", "Param", "minutes"]
 
@@ -76,6 +76,11 @@ class Declaration:
             name: value if name not in known or value is None else known[name].of_kind.normal(known[name], value)
             for name, value in values.items()
         }
+
+    @cached_property
+    def naming(self) -> tuple[Param, ...]:
+        """Parameters of which a value names something of the document, or may hold what does."""
+        return tuple(param for param in self.params if param.kind in NAMES or param.of_kind.nested)
 
     @cached_property
     def _by_name(self) -> dict[str, Param]:

@@ -9,6 +9,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+NAMES = ("leg", "entry", "underlying", "series")
+"""Kinds of values that name something of the document."""
 WEEKDAYS = ("mon", "tue", "wed", "thu", "fri")
 WEEKDAY_NAMES = {"mon": "Mon", "tue": "Tue", "wed": "Wed", "thu": "Thu", "fri": "Fri"}
 Editor = Literal["number", "choice", "choices", "time", "text", "value", "reference", "times", "within"]

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from strell_core.measures.declaration import Declaration
+from strell_core.measures.params import NAMES
 from strell_core.strategy import catalogue, conditions, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 
@@ -114,11 +115,11 @@ def _references(document: dict[str, Any]) -> list[Problem]:
 
 def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tuple[str, str, str]]:
     """``(path, kind, name)`` of everything that a sentence or value names in the document."""
-    for param in declaration.params:
+    for param in declaration.naming:
         value = holder.get(param.name)
         if value is None:
             continue
-        if param.kind in ("leg", "entry", "underlying", "series"):
+        if param.kind in NAMES:
             yield param.name, param.kind, str(value)
         for at, inner, values in param.of_kind.within(param, value):
             for path, kind, name in _named(inner, values):
