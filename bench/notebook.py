@@ -15,6 +15,8 @@ from strell_core.market.timeline import Timeline
 
 POINTS = 0.05
 """Of a quantum."""
+WITHIN = 0.15
+"""How far from the wanted delta a strike is taken."""
 
 
 @dataclass(frozen=True)
@@ -108,8 +110,7 @@ def notebook(quotes: pd.DataFrame, sheet: Sheet, dates: Sequence[dt.date]) -> li
                     if lost or (earned and width <= 0.5 * credit + 1e-9 and now not in closes):
                         position["order"] = "close"
             if position["order"] == "":
-                wanted = legs[0][0] - sheet.leaves[0]
-                day = ordinals[np.searchsorted(ordinals, wanted, side="right") - 1]
+                day = ordinals[np.searchsorted(ordinals, legs[0][0] - sheet.leaves[0], side="right") - 1]
                 if today > day or (today == day and clock >= sheet.leaves[1]):
                     position["order"] = "close"
         if decided_today or now.weekday() not in sheet.weekdays or clock < sheet.at:
@@ -123,17 +124,18 @@ def notebook(quotes: pd.DataFrame, sheet: Sheet, dates: Sequence[dt.date]) -> li
             continue
         target = min(near.expiration.unique(), key=lambda e: (abs(e - today - sheet.days[0]), e))
         near = near[(near.expiration == target) & near.delta.notna()]
-        wanted_legs: list[tuple[int, bool, float, int]] = []
+        wanted: list[tuple[int, bool, float, int]] = []
         for right, delta, contracts in sheet.legs:
             side = near[near.right == right]
-            for _, other, strike, n in wanted_legs:
+            for _, other, strike, n in wanted:
                 if n * contracts < 0 and other == right:
                     side = side[side.strike != strike]
             away = ((side.delta.abs() - delta).abs() * 10_000).round()
-            out = side.strike if right else -side.strike
-            best = side.loc[
-                pd.DataFrame({"away": away, "out": -out}).sort_values(["away", "out"], kind="stable").index[0]
-            ]
-            wanted_legs.append((int(target), right, best.strike, contracts))
-        positions.append({"legs": wanted_legs, "order": "open"})
+            outward = -side.strike if right else side.strike
+            best = pd.DataFrame({"away": away, "outward": outward}).sort_values(["away", "outward"]).index[0]
+            if away[best] > WITHIN * 10_000:
+                break
+            wanted.append((int(target), right, side.strike[best], contracts))
+        if len(wanted) == len(sheet.legs):
+            positions.append({"legs": wanted, "order": "open"})
     return trades

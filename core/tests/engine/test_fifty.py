@@ -1,4 +1,4 @@
-"""Fifty generated strategies over the demo's history: no decision to leave is lost or late."""
+"""Fifty generated strategies over the demo's history: no decision to leave is lost or late, and a walk tells the same."""
 
 from __future__ import annotations
 
@@ -8,12 +8,16 @@ from typing import Any
 
 import numpy as np
 
-from strell_core.engine.plan import make_plan
-from strell_core.engine.run import run_blocks
+from strell_core.engine.lives import Beyond
+from strell_core.engine.plan import Plan, make_plan
+from strell_core.engine.run import History, run_blocks
+from strell_core.engine.variants import Variants
 from strell_core.formats.strategies import from_text
+from strell_core.market.market import market_of
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import valid_quotes
 from strell_core.results.delayed import leavings
+from strell_core.results.report import decisions
 from strell_core.strategy.document import parse
 from tests.demo import demo_history
 from tests.engine.generated import fifty
@@ -32,10 +36,13 @@ class FiftyTest(unittest.TestCase):
     tags = frozenset({"long"})
 
     def test_no_trade_outlives_a_decision_to_leave(self) -> None:
-        timeline, decided, waited = demo_history(), 0, 0
+        timeline, decided, waited, walked = demo_history(), 0, 0, 0
+        variants = Variants(market_of(timeline), 0, len(timeline.times))
         for name, document in {**demo_strategies(), **fifty()}.items():
             with self.subTest(name):
-                history = run_blocks(make_plan(parse(document), timeline), timeline, 0, len(timeline.times), CASH)
+                plan = make_plan(parse(document), timeline)
+                history = run_blocks(plan, timeline, 0, len(timeline.times), CASH)
+                walked += self.walked(variants, plan, history)
                 legs = {trade.number: trade.legs for trade in history.closed}
                 for item in leavings(history, timeline, len(timeline.dates) - 1):
                     decided += 1
@@ -43,7 +50,19 @@ class FiftyTest(unittest.TestCase):
                     if item.trade in legs and item.done_at is not None:
                         waited += self.earliest(timeline, item.decided_at, item.done_at, legs[item.trade])
         self.assertGreater(decided, 4000)
+        self.assertGreater(walked, 40, "most of them are told by a walk as well")
         self.assertGreater(waited, 0, "now and then one has to wait for quotes")
+
+    def walked(self, variants: Variants, plan: Plan, history: History) -> bool:
+        """Whether a walk over what it shares with the others tells of a strategy; then it tells the same."""
+        try:
+            told = variants.run(plan, CASH, tells=True)
+        except Beyond:
+            return False
+        self.assertEqual([int(trade.pnl * 100) for trade in history.closed], told.pnl.tolist())
+        self.assertEqual(decisions(history.reasons), decisions(told.said))
+        self.assertEqual(len(history.state.trades), told.open)
+        return True
 
     def earliest(self, timeline: Timeline, decided_at: int, done_at: int, legs: Any) -> bool:
         """Whether it had to wait: at every snapshot between, a leg that was still there had no valid quote."""
