@@ -43,20 +43,25 @@ def variants() -> list[list[str]]:
 
 
 def thousand() -> list[list[str]]:
-    """The demo condor over its last 252 sessions: five deltas of its shorts, two of its longs, ten targets, ten days at
-    which it leaves before expiration."""
+    """The demo condor over its last 252 sessions, with every value of the dials."""
+    document = normalise(example("tide-condor"))
+    return swept("1 000 variants of the demo condor over a year", document, dials(), int(demo_history().first[-253]))
+
+
+def dials() -> list[Dial]:
+    """Five deltas of its shorts, two of its longs, ten targets, ten days at which it leaves before expiration."""
     leg = "entries/0/legs/{}/strike/delta"
-    dials = [
+    return [
         Dial((leg.format(0), leg.format(2)), (0.12, 0.14, 0.16, 0.18, 0.2)),
         Dial((leg.format(1), leg.format(3)), (0.04, 0.05)),
         Dial(("leave/0/percent",), tuple(range(30, 80, 5))),
         Dial(("leave/2/days",), tuple(range(1, 11))),
     ]
-    document = normalise(example("tide-condor"))
-    return swept("1 000 variants of the demo condor over a year", document, dials, int(demo_history().first[-253]))
 
 
-def swept(what: str, document: dict[str, Any], dials: list[Dial], begin: int) -> list[list[str]]:
+def swept(
+    what: str, document: dict[str, Any], dials: list[Dial], begin: int, together_too: bool = True
+) -> list[list[str]]:
     """A sweep from the document to its figures, every variant; and a few of them each as a run of its own."""
     timeline = demo_history()
     market, end = market_of(timeline), len(timeline.times)
@@ -72,6 +77,9 @@ def swept(what: str, document: dict[str, Any], dials: list[Dial], begin: int) ->
     began = time.perf_counter()
     alone = [own(values) for values in few]
     each = (time.perf_counter() - began) / len(few)
+    first = [f"{what}: each as a run of its own, mean of {len(few)}", f"{1000 * each:.0f}"]
+    if not together_too:
+        return [first]
     together = Cells(market, begin, end)
     began = time.perf_counter()
     found = [shared(values) for values in made]
@@ -80,10 +88,34 @@ def swept(what: str, document: dict[str, Any], dials: list[Dial], begin: int) ->
     if not same or together.differed:
         raise SystemExit("what is shared does not tell what a run tells")
     return [
-        [f"{what}: each as a run of its own, mean of {len(few)}", f"{1000 * each:.0f}"],
+        first,
         [f"{what}: together, each", f"{1000 * whole / len(made):.1f}"],
         [f"{what}: together, all", f"{1000 * whole:.0f}"],
     ]
+
+
+def general() -> list[list[str]]:
+    """The thousand with a rule more, each of a kind that has no numbers; with an adjustment, which walks cannot tell, some of them
+    each as a run of its own."""
+    timeline = demo_history()
+    below = {"is": "above", "right": -1_000_000}
+    leg = {"measure": "leg_greek", "leg": "", "greek": "delta"}
+    rules: dict[str, tuple[str, dict[str, Any]]] = {
+        "an indicator": ("conditions", {"rule": "condition", "left": {"measure": "rsi", "sessions": 14}, **below}),
+        "a check on the structure": ("checks", {"rule": "condition", "left": {"measure": "capital_a_lot"}, **below}),
+        "an adjustment": ("adjust", {"rule": "roll_strikes", "left": leg, "is": "below", "right": -40, "strikes": 1, "where": "away"}),
+    }  # fmt: skip
+    rows = []
+    for name, (part, rule) in rules.items():
+        document = normalise(example("tide-condor"))
+        if part == "adjust":
+            first = document["entries"][0]["legs"][0]["id"]
+            rule = {**rule, "left": {**leg, "leg": first}, "what": first}
+        document["entries"][0][part].append(rule)
+        rows += swept(
+            f"the same with {name}", normalise(document), dials(), int(timeline.first[-253]), part != "adjust"
+        )
+    return rows
 
 
 def slices() -> float:
@@ -144,7 +176,7 @@ def crowd() -> list[list[str]]:
 
 
 def run() -> None:
-    rows = [*variants(), *thousand(), *crowd()]
+    rows = [*variants(), *thousand(), *general(), *crowd()]
     rows.append(["slices of 5 000 trades, eleven columns", f"{1000 * slices():.0f}"])
     rows.append(["neighbours of 2 000 variants of four dials", f"{1000 * neighbours():.0f}"])
     table("What a thousand questions cost, one core", ["what", "milliseconds"], rows)
