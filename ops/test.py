@@ -5,6 +5,7 @@ import argparse
 import multiprocessing
 import multiprocessing.util
 import os
+import subprocess
 import sys
 import tempfile
 import threading
@@ -231,9 +232,11 @@ def arrange() -> None:
     from tests.examples import example
     from tests.payers import PAYERS, payer
 
+    compiling = subprocess.Popen([sys.executable, str(PROJECT / "ops" / "compiled.py")])
     american = threading.Thread(target=lambda: [payer(name) for name in PAYERS])
     american.start()
     demo_history(), short_history()
+    compiling.wait()
     market = Market(short_history())
     plan = make_plan(parse(example("harbour-strangle")), market)
     Variants(market, 0, len(market.main.times)).run(plan, Decimal(50_000))

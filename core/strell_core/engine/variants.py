@@ -16,11 +16,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.engine import capital, walk, walked
+from strell_core.engine import capital, judged, walk, walked
 from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
 from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
 from strell_core.engine.by_numbers import AsksAccount
-from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOKED, OPEN, ROOM
+from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOK, LOOKED, OPEN, ROOM, Known
 from strell_core.engine.learned import Decided, Learned, LookedAt, named
 from strell_core.engine.lived import ANY
 from strell_core.engine.lives import Beyond
@@ -28,7 +28,7 @@ from strell_core.engine.plan import EVERYTHING, Plan
 from strell_core.engine.state import Reason, ReasonKind
 from strell_core.market.market import Market
 from strell_core.market.prices import CENT
-from strell_core.market.tape import NONE
+from strell_core.market.tape import NO_TAPE, NONE
 from strell_core.measures.frames import FALSE, TRUE
 from strell_core.strategy.actions import Close
 
@@ -102,6 +102,27 @@ class Variants:
             raise Beyond
 
 
+def compile_ahead() -> None:
+    """Compiles all that a walk is made of, before anybody waits for it: one without looks."""
+    known, path = Known(), walk.Path.begin(1, 0)
+    exits, conditions, legs, checks = (np.zeros((1, 0, columns), np.int64) for columns in (2, 2, len(judged.LEG), 3))
+    rules = walk.Rules(
+        np.zeros(0, LOOK), 1, np.zeros(0, np.int32), exits, np.zeros((1, 7), np.int64), conditions, legs, checks, 0.0, 0, 0, True
+    )  # fmt: skip
+    walk.go_on(path, rules, facts_of(known), NO_TAPE)
+    lived, closes, session_of = np.zeros((0, 2), np.int64), np.zeros(0, np.int64), np.zeros(0, np.int32)
+    walked.told(lived, known.openings.rows, known.ends.rows, known.floats.rows, closes, session_of, 0, 0, True)
+
+
+def facts_of(known: Known) -> walk.Facts:
+    """What is known, as a walk has it."""
+    return walk.Facts(
+        known.used, known.picks.rows, known.decisions.rows, known.openings.rows, known.ends.rows, known.floats.rows,
+        known.picks_at, known.terms.rows, known.by_look.rows, known.exits.rows[: known.exits.count], known.reached,
+        known.opening_of.cells, known.firsts.cells,
+    )  # fmt: skip
+
+
 class _Walk:
     """One variant, look by look."""
 
@@ -147,24 +168,15 @@ class _Walk:
             found.append(together)
         return sheet, found[0], found[1], found[2]
 
-    @property
-    def facts(self) -> walk.Facts:
-        known = self.shared.known
-        return walk.Facts(
-            known.used, known.picks.rows, known.decisions.rows, known.openings.rows, known.ends.rows, known.floats.rows,
-            known.picks_at, known.terms.rows, known.by_look.rows, known.exits.rows[: known.exits.count], known.reached,
-            known.opening_of.cells, known.firsts.cells,
-        )  # fmt: skip
-
     def told(self, tells: bool) -> Told:
-        decisions = self.shared.known.decisions.count
+        shared, decisions = self.shared, self.shared.known.decisions.count
         try:
-            while (code := walk.go_on(self.path, self.rules, self.facts, self.shared.tape)) != DONE:
+            while (code := walk.go_on(self.path, self.rules, facts_of(shared.known), shared.tape)) != DONE:
                 self._work_out(code)
         finally:
             if self.shared.known.decisions.count > decisions:
                 self._keep_heads()
-        shared, known = self.shared, self.shared.known
+        known = shared.known
         lived = self.path.lived[: self.path.state[walk.LIVED]]
         session_of = self.timeline.session_of
         low, high = int(session_of[shared.begin]), int(session_of[shared.end - 1])
@@ -227,7 +239,8 @@ class _Walk:
 
     def _funds(self) -> tuple[float, float]:
         """Equity and free capital at the look at which it has stopped."""
-        while (found := walk.funds(self.path, self.rules, self.facts, self.shared.tape))[0] != DONE:
+        shared = self.shared
+        while (found := walk.funds(self.path, self.rules, facts_of(shared.known), shared.tape))[0] != DONE:
             self._work_out(found[0])
         return found[1], found[1] - found[2]
 

@@ -30,9 +30,11 @@ def capital_over(
 ) -> Floats:
     """Capital at many instants, points times contracts ``(n,)``: ``marks`` ``(legs, n)`` and ``spot`` ``(n,)`` in points,
     ``signs`` 1 call, -1 put. NaN where a short may be covered in more than one way."""
-    out = np.empty(len(spot))
+    out, now = np.empty(len(spot)), np.empty(len(contracts))
     for i in range(len(spot)):
-        out[i] = capital(contracts, signs, strikes, settlements, marks[:, i], spot[i], share)
+        for leg in range(len(contracts)):
+            now[leg] = marks[leg, i]
+        out[i] = capital(contracts, signs, strikes, settlements, now, spot[i], share)
     return out
 
 

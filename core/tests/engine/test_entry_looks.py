@@ -92,7 +92,7 @@ class SeriesTest(ByHandCase):
         document = self.document()
         plan, end = make_plan(parse(document), market), len(market.main.times)
         told = Variants(market, 0, end).run(plan, CASH, tells=True)
-        self.assertEqual(len(told.open), 3)
+        self.assertEqual(told.open, 3)
 
     def test_how_it_reads(self) -> None:
         self.assertEqual(sheet(self.document()).sentences[0].text, "On every new value of the series “SIGNAL”.")
@@ -231,8 +231,9 @@ class KeptPicksTest(ByHandCase):
         ])  # fmt: skip
         fresh, *_ = self.entered(False, quotes, spots)
         self.assertEqual(fresh, ["MK30/" + FAR])
-        told = Variants(Market(timeline), 0, len(timeline.times)).run(make_plan(parse(document), timeline), CASH)
-        self.assertEqual([leg.contract.code for one in told.open for leg in one.asked.legs], kept)
+        variants, plan = Variants(Market(timeline), 0, len(timeline.times)), make_plan(parse(document), timeline)
+        told = variants.run(plan, CASH, tells=True)
+        self.assertEqual((told.open, told.said[-1].values["contracts"]), (1, kept))
 
     def test_where_nothing_fits_at_first_the_next_look_picks(self) -> None:
         quotes = {

@@ -25,7 +25,7 @@ DECLARATION = Declaration(
 
 
 def distance(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
-    wanted = numbers(params, picking.view.underlying.quantum).a
+    wanted = _wanted(params, picking.view.underlying.quantum)
     away = compiled.away.py_func(chain.bid.astype(np.int64) + chain.ask, wanted)
     return np.where(chain.valid, away, -1)
 
@@ -34,9 +34,13 @@ def tolerance(view: ChainView, params: Params) -> int:
     return numbers(params, view.underlying.quantum).within
 
 
+def _wanted(params: Params, quantum: Decimal) -> int:
+    """Bid and ask together, quanta."""
+    return 2 * points_to_quanta(params["points"], quantum)
+
+
 def numbers(params: Params, quantum: Decimal) -> Numbers:
-    # bid and ask together
-    wanted = 2 * points_to_quanta(params["points"], quantum)
+    wanted = _wanted(params, quantum)
     return Numbers(compiled.PREMIUM, wanted, within=wanted * int(params["within"]) // 100)
 
 
