@@ -72,14 +72,14 @@ def _picked(
     by_look: npt.NDArray[np.int32], terms: Rows, picks: Rows, picks_at: npt.NDArray[np.int32], used: Ints, tape: Tape,
 ) -> tuple[int, int]:  # fmt: skip
     """What an entry would deal in; none where a leg is not found or a check says no."""
-    n = len(legs)
+    n, spot = len(legs), as_int(tape.spot[index])
     places, rows = np.empty(n, np.int64), np.empty(n, np.int64)
     contracts, signs = np.empty(n, np.int64), np.empty(n, np.int64)
     bid, ask = np.empty(n, np.int64), np.empty(n, np.int64)
     for leg in range(n):
         expiry = legs[leg, EXPIRY]
         if expiry == BY_DAYS:
-            at = _by_days(legs[leg], index, tape)
+            at = _by_days(legs[leg], index, as_int(tape.ordinal[index]), tape.expirations, tape.ask)
         elif expiry == AS_FIRST:
             at = places[0]
         else:
@@ -89,10 +89,14 @@ def _picked(
         if at == NONE:
             return DONE, NONE
         places[leg], contracts[leg], signs[leg] = at, legs[leg, CONTRACTS], legs[leg, SIGN]
-        rows[leg] = _nearest(leg, legs[leg], index, places, rows, contracts, signs, tape)
+        rows[leg] = _nearest(
+            leg, legs[leg], index, places, rows, contracts, signs[leg], spot, tape.expirations, tape.strikes, tape.bid, tape.ask,
+            tape.delta,
+        )  # fmt: skip
+
         if rows[leg] == NONE:
             return DONE, NONE
-        cell = cell_of(tape, at, rows[leg]) + index
+        cell = cell_of(tape.expirations, at, rows[leg]) + index
         bid[leg], ask[leg] = tape.bid[cell], tape.ask[cell]
     for check in range(len(checks)):
         if not passes(checks[check, 0], checks[check, 1], checks[check, 2], contracts, signs, bid, ask):
@@ -103,52 +107,53 @@ def _picked(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _by_days(rule: Ints, index: int, tape: Tape) -> int:
+def _by_days(rule: Ints, index: int, today: int, expirations: Rows, ask: npt.NDArray[np.int32]) -> int:
     """The expiration with quotes nearest to so many days; of two as near the earlier, none outside of the bounds."""
-    today, best, found = as_int(tape.ordinal[index]), -1, as_int(NONE)
-    for place in range(len(tape.expirations)):
-        one = tape.expirations[place]
+    best, found = -1, as_int(NONE)
+    for place in range(len(expirations)):
+        one = expirations[place]
         off = days_off(one.day - today, rule[DAYS], rule[FROM], rule[TO])
         nearer = off >= 0 and one.day >= today and (found == NONE or off < best)
-        if nearer and one.start <= index < one.end and _quoted(one, index, tape):
+        if nearer and one.start <= index < one.end and _quoted(one, index, ask):
             best, found = off, as_int(place)
     return found
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _quoted(one: Row, index: int, tape: Tape) -> bool:
+def _quoted(one: Row, index: int, ask: npt.NDArray[np.int32]) -> bool:
     """Whether any contract of an expiration is offered."""
     columns, at = one.end - one.start, one.cell - one.start + index
     for _ in range(2 * one.strikes):
-        if tape.ask[at] > 0:
+        if ask[at] > 0:
             return True
         at += columns
     return False
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def cell_of(tape: Tape, place: int, row: int) -> int:
+def cell_of(expirations: Rows, place: int, row: int) -> int:
     """Where quotes of a contract lie, less the snapshot."""
-    one = tape.expirations[place]
+    one = expirations[place]
     return one.cell + row * (one.end - one.start) - one.start
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _nearest(
-    leg: int, rule: Ints, index: int, places: Ints, rows: Ints, contracts: Ints, signs: Ints, tape: Tape
-) -> int:
+    leg: int, rule: Ints, index: int, places: Ints, rows: Ints, contracts: Ints, sign: int, spot: int, expirations: Rows,
+    strikes: Ints, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32], delta: npt.NDArray[np.int16],
+) -> int:  # fmt: skip
     """Row of the strike nearest to what a leg wants, of those that no leg before it trades the other way round; ties go
     further out of the money (semantics rule 6)."""
-    one, sign = tape.expirations[places[leg]], signs[leg]
-    columns, spot = one.end - one.start, as_int(tape.spot[index])
+    one = expirations[places[leg]]
+    columns = one.end - one.start
     base = 0 if sign > 0 else one.strikes
     cell = one.cell + base * columns - one.start + index
     best, found = 0, NONE
     for strike in range(one.strikes):
         at = cell + strike * columns
         away = distance(
-            rule[KIND], rule[A], rule[B], as_int(tape.bid[at]), as_int(tape.ask[at]), as_int(tape.delta[at]),
-            tape.strikes[one.strike + strike], spot, sign,
+            rule[KIND], rule[A], rule[B], as_int(bid[at]), as_int(ask[at]), as_int(delta[at]),
+            strikes[one.strike + strike], spot, sign,
         )  # fmt: skip
         if away < 0 or (found != NONE and (away > best or (away == best and sign < 0))):
             continue
@@ -201,22 +206,22 @@ def _needed(index: int, places: Ints, rows: Ints, contracts: Ints, way: int, sha
     n = len(rows)
     marks, signs, strikes, settlements = np.empty(n), np.empty(n, np.int64), np.empty(n), np.empty(n, np.int64)
     for leg in range(n):
-        cell = cell_of(tape, places[leg], rows[leg]) + index
+        cell = cell_of(tape.expirations, places[leg], rows[leg]) + index
         bid, ask = as_int(tape.bid[cell]), as_int(tape.ask[cell])
         parts = (bid + ask) * (PARTS // 2)
         if contracts[leg] > 0 or bid > 0:
             parts = parts_at(bid, ask, contracts[leg], way)
         marks[leg] = parts * (tape.units[0].quantum / PARTS)
-        signs[leg], strikes[leg], settlements[leg] = told_of(tape, places[leg], rows[leg])
+        signs[leg], strikes[leg], settlements[leg] = told_of(tape.expirations, tape.strikes, places[leg], rows[leg])
     spot = as_int(tape.spot[index]) / SPOT_SCALE
     found = simple.capital(contracts, signs, strikes, settlements, marks, spot, share)
     return found * tape.sessions[tape.session_of[index]].multiplier
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def told_of(tape: Tape, place: int, row: int) -> tuple[int, float, int]:
+def told_of(expirations: Rows, strikes: Ints, place: int, row: int) -> tuple[int, float, int]:
     """The sign of a contract's right, its strike in points, when it settles."""
-    one = tape.expirations[place]
+    one = expirations[place]
     call = row < one.strikes
-    strike = tape.strikes[one.strike + (row if call else row - one.strikes)]
+    strike = strikes[one.strike + (row if call else row - one.strikes)]
     return (1 if call else -1), strike / STRIKE_SCALE, one.settlement_at

@@ -88,7 +88,9 @@ def learn_opening(
     contracts = pick.contracts[:n].copy()
     signs, strikes, settlements = np.empty(n, np.int64), np.empty(n), np.empty(n, np.int64)
     for leg in range(n):
-        signs[leg], strikes[leg], settlements[leg] = told_of(tape, pick.expiration[leg], pick.row[leg])
+        signs[leg], strikes[leg], settlements[leg] = told_of(
+            tape.expirations, tape.strikes, pick.expiration[leg], pick.row[leg]
+        )
     if math.isnan(simple.capital(contracts, signs, strikes, settlements, np.zeros(n), 0.0, share)):
         return OPEN, NONE
     marks = _marks(pick, terms, prices, at, stop, tape)
@@ -169,11 +171,11 @@ def _filled(pick: Row, least: int, end: int, terms: Rows, tape: Tape, prices: In
     index, session = pick.index, tape.session_of[pick.index]
     last = tape.sessions[session + 1].first - 1
     at, until = index + 1, min(last, end - 1)
-    single = _single(tape, index)
+    single = _single(index, tape.session_of, tape.sessions)
     if single:
         at, until = index, index
     while at <= until:
-        if _dealt(pick, least, terms[pick.terms].share, at, tape, prices):
+        if _dealt(pick, least, terms[pick.terms].share, at, prices, tape.expirations, tape.bid, tape.ask):
             return at, NONE
         at += 1
     if single:
@@ -182,32 +184,43 @@ def _filled(pick: Row, least: int, end: int, terms: Rows, tape: Tape, prices: In
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _single(tape: Tape, index: int) -> bool:
+def _single(index: int, session_of: npt.NDArray[np.int32], sessions: Rows) -> bool:
     """Whether a snapshot is its session's only one."""
-    session = tape.session_of[index]
-    return tape.sessions[session + 1].first - tape.sessions[session].first == 1
+    session = session_of[index]
+    return sessions[session + 1].first - sessions[session].first == 1
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _dealt(pick: Row, least: int, share: int, at: int, tape: Tape, prices: Ints) -> bool:
+def _dealt(
+    pick: Row,
+    least: int,
+    share: int,
+    at: int,
+    prices: Ints,
+    expirations: Rows,
+    bid: npt.NDArray[np.int32],
+    ask: npt.NDArray[np.int32],
+) -> bool:
     """Whether an order to open deals at a snapshot, and its prices."""
     premium = as_int(0)
     for leg in range(pick.legs):
-        bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
-        if not valid_quote(bid, ask) or (pick.contracts[leg] < 0 and bid == 0):
+        low, high = _quote(pick.expiration[leg], pick.row[leg], at, expirations, bid, ask)
+        if not valid_quote(low, high) or (pick.contracts[leg] < 0 and low == 0):
             return False
-        prices[leg] = parts_at(bid, ask, pick.contracts[leg], share)
+        prices[leg] = parts_at(low, high, pick.contracts[leg], share)
         premium -= pick.contracts[leg] * prices[leg]
     return least == ANY or premium >= least * pick.lots
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _quote(tape: Tape, place: int, row: int, at: int) -> tuple[int, int]:
-    one = tape.expirations[place]
+def _quote(
+    place: int, row: int, at: int, expirations: Rows, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32]
+) -> tuple[int, int]:
+    one = expirations[place]
     if not one.start <= at < one.end:
         return NO_PRICE, NO_PRICE
-    cell = cell_of(tape, place, row) + at
-    return as_int(tape.bid[cell]), as_int(tape.ask[cell])
+    cell = cell_of(expirations, place, row) + at
+    return as_int(bid[cell]), as_int(ask[cell])
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -225,7 +238,10 @@ def _marks(pick: Row, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape)
     bid, ask = np.empty((n, count), np.int64), np.empty((n, count), np.int64)
     contracts, spreads, before, opening = pick.contracts[:n].copy(), np.empty(n, np.int64), as_int(0), as_int(0)
     for leg in range(n):
-        one, cell = tape.expirations[pick.expiration[leg]], cell_of(tape, pick.expiration[leg], pick.row[leg])
+        one, cell = (
+            tape.expirations[pick.expiration[leg]],
+            cell_of(tape.expirations, pick.expiration[leg], pick.row[leg]),
+        )
         until = max(at, min(stop, one.end))
         for i in range(at, until):
             bid[leg, i - at] = as_int(tape.bid[cell + i]) * PARTS
@@ -263,7 +279,7 @@ def learn_firsts(
     if pick.legs == 0:
         return
     prices = np.empty(pick.legs, np.int64)
-    _dealt(pick, ANY, terms[pick.terms].share, row.index, tape, prices)
+    _dealt(pick, ANY, terms[pick.terms].share, row.index, prices, tape.expirations, tape.bid, tape.ask)
     stop = end
     for leg in range(pick.legs):
         stop = min(stop, tape.expirations[pick.expiration[leg]].settles_from)
@@ -320,14 +336,13 @@ def learn_end(
         return ENDED, NONE
     if used[FLOATS] + n + 1 > len(floats):
         return ROOM, n + 1
-    stop, latest = end, as_int(0)
+    stop = end
     for leg in range(n):
-        one = tape.expirations[pick.expiration[leg]]
-        stop, latest = min(stop, one.settles_from), max(latest, one.settles_from)
+        stop = min(stop, tape.expirations[pick.expiration[leg]].settles_from)
     at = stop
     if left < STAYS:
-        at = left if _single(tape, left) else left + 1
-        while at < stop and not _usable(pick, at, tape):
+        at = left if _single(left, tape.session_of, tape.sessions) else left + 1
+        while at < stop and not _usable(pick, at, tape.expirations, tape.bid, tape.ask):
             at += 1
     multiplier, place, brought = tape.sessions[tape.session_of[row.index]].multiplier, used[FLOATS], as_int(0)
     found = ends[used[ENDS]]
@@ -336,14 +351,14 @@ def learn_end(
         found.cents, found.amounts, found.moves = 0, 0, 0
     else:
         settles, moves = at >= stop, n
-        if settles and not _settles(pick, latest, tape):
+        if settles and not _settles(pick, tape.expirations, tape.strikes, tape.units):
             return ENDED, NONE
         share = 100 if urgent else terms[pick.terms].share
         for leg in range(n):
             if settles:
-                parts = _intrinsic(tape, pick.expiration[leg], pick.row[leg])
+                parts = _intrinsic(pick.expiration[leg], pick.row[leg], tape.expirations, tape.strikes, tape.units)
             else:
-                bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
+                bid, ask = _quote(pick.expiration[leg], pick.row[leg], at, tape.expirations, tape.bid, tape.ask)
                 # what nobody bids for is given away
                 away = pick.contracts[leg] > 0 and bid == 0
                 parts = as_int(0) if away else parts_at(bid, ask, -pick.contracts[leg], share)
@@ -357,7 +372,10 @@ def learn_end(
             moves = n + 1
         moment = 2 * at + (not settles and at == left)
         found.ends, found.index, found.moment, found.settles = True, at, moment, settles
-        found.held, found.watched = _before(tape, row, at), _before(tape, row, (moment + 1) // 2)
+        found.held, found.watched = (
+            _before(row, at, tape.session_of, tape.sessions),
+            _before(row, (moment + 1) // 2, tape.session_of, tape.sessions),
+        )
         found.cents, found.amounts, found.moves = brought, place, moves
         used[FLOATS] += moves
     found.left, found.urgent, found.next = left, urgent, row.ends
@@ -367,43 +385,49 @@ def learn_end(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _usable(pick: Row, at: int, tape: Tape) -> bool:
+def _usable(pick: Row, at: int, expirations: Rows, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32]) -> bool:
     for leg in range(pick.legs):
-        bid, ask = _quote(tape, pick.expiration[leg], pick.row[leg], at)
-        if not valid_quote(bid, ask):
+        low, high = _quote(pick.expiration[leg], pick.row[leg], at, expirations, bid, ask)
+        if not valid_quote(low, high):
             return False
     return True
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _settles(pick: Row, latest: int, tape: Tape) -> bool:
+def _settles(pick: Row, expirations: Rows, strikes: Ints, units: Rows) -> bool:
     """Whether all legs settle at once, at a value that is recorded and in whole parts."""
     for leg in range(pick.legs):
-        one = tape.expirations[pick.expiration[leg]]
-        if one.settlement_at != tape.expirations[pick.expiration[0]].settlement_at or one.official == NONE:
+        one = expirations[pick.expiration[leg]]
+        if one.settlement_at != expirations[pick.expiration[0]].settlement_at or one.official == NONE:
             return False
-        if _thousandths(tape, pick.expiration[leg], pick.row[leg]) * tape.units[0].parts % tape.units[0].in_thousandths:
+        if (
+            _thousandths(pick.expiration[leg], pick.row[leg], expirations, strikes)
+            * units[0].parts
+            % units[0].in_thousandths
+        ):
             return False
     return True
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _thousandths(tape: Tape, place: int, row: int) -> int:
+def _thousandths(place: int, row: int, expirations: Rows, strikes: Ints) -> int:
     """How far the settlement value lies above a contract's strike."""
-    one = tape.expirations[place]
-    strike = tape.strikes[one.strike + (row if row < one.strikes else row - one.strikes)]
+    one = expirations[place]
+    strike = strikes[one.strike + (row if row < one.strikes else row - one.strikes)]
     return one.official * (STRIKE_SCALE // SPOT_SCALE) - strike
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _intrinsic(tape: Tape, place: int, row: int) -> int:
+def _intrinsic(place: int, row: int, expirations: Rows, strikes: Ints, units: Rows) -> int:
     """What a contract is worth at its settlement, parts."""
-    sign = 1 if row < tape.expirations[place].strikes else -1
-    return max(as_int(0), sign * (_thousandths(tape, place, row) * tape.units[0].parts // tape.units[0].in_thousandths))
+    sign = 1 if row < expirations[place].strikes else -1
+    return max(
+        as_int(0), sign * (_thousandths(place, row, expirations, strikes) * units[0].parts // units[0].in_thousandths)
+    )
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _before(tape: Tape, row: Row, index: int) -> int:
+def _before(row: Row, index: int, session_of: npt.NDArray[np.int32], several: Rows) -> int:
     """How many of a trade's session ends come before a snapshot."""
-    sessions = tape.session_of[index] if index < len(tape.session_of) else len(tape.sessions) - 1
+    sessions = session_of[index] if index < len(session_of) else len(several) - 1
     return min(row.closes, sessions - row.first_session)
