@@ -28,7 +28,9 @@ export NUMBA_CACHE_DIR
 # After an update it takes half a minute to compile them: done beside whatever else there is to do, before anybody waits for it.
 compile_ahead() {
   [ ! -f "$NUMBA_CACHE_DIR/whole" ] || return 0
-  setpriv --pdeathsig TERM nice -n 10 .venv/bin/python ops/compiled.py || return 0
+  mkdir -p "$NUMBA_CACHE_DIR"
+  # while it holds this lock others wait, instead of compiling the same (server/runs/warm.py)
+  setpriv --pdeathsig TERM flock --no-fork "$NUMBA_CACHE_DIR/compiling" nice -n 10 .venv/bin/python ops/compiled.py || return 0
   touch "$NUMBA_CACHE_DIR/whole"
   # what earlier versions were made of
   find "$STRELL_STATE/numba" -mindepth 1 -maxdepth 1 ! -path "$NUMBA_CACHE_DIR" -mtime +1 -exec rm -r {} +

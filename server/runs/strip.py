@@ -15,6 +15,7 @@ from config.errors import Conflict, Refused
 from market.own import market_for, plan_for
 from runs.models import Run
 from runs.queries import decisions
+from runs.warm import is_compiling
 from strategies import services as strategies
 from strategies.models import Strategy
 from strell_core.engine.variants import Variants
@@ -49,6 +50,8 @@ def told(user: User, strategy_id: int) -> dict[str, Any]:
     key = latest.pk, cash, market.identity, begin, end
     with _lock:
         made = _told.get(key)
+        if made is None and is_compiling():
+            raise Refused("Strell has been updated and gets ready: in a minute every decision is told.")
         if made is None:
             if _newest.get((user.pk, strategy_id)) is not mine:
                 raise Conflict("The sheet has been changed since.")

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import fcntl
 import logging
 import threading
+import time
 from contextlib import suppress
 from decimal import Decimal
+from pathlib import Path
 
+import numba
 from django.db import DatabaseError, connection
 
 from config.errors import NotThere
@@ -61,8 +65,22 @@ def look(symbol: str) -> None:
         observe.what_if(symbol, None, [leg], observe.Pull(None, None, 0.0, {}, "gamma"))
 
 
+def is_compiling() -> bool:
+    """Whether what rules ask of arrays is being compiled beside the start, as after an update (`ops/setup.sh`)."""
+    try:
+        with (Path(numba.config.CACHE_DIR or ".") / "compiling").open() as lock:
+            fcntl.flock(lock, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except FileNotFoundError:
+        return False
+    except BlockingIOError:
+        return True
+    return False
+
+
 def warm_all() -> None:
-    """Warm every underlying that has data; what cannot be opened yet is left for later."""
+    """Warm every underlying that has data; what cannot be opened yet is left for later. Waits for what is being compiled."""
+    while is_compiling():
+        time.sleep(0.5)
     try:
         for symbol in Underlying.objects.exclude(data_digest="").values_list("symbol", flat=True):
             warm_up(timeline(symbol))

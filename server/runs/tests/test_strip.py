@@ -1,11 +1,17 @@
 """Decisions of a sheet as it stands: those of its run, before anybody runs it."""
 
 import copy
+import fcntl
+import tempfile
+from pathlib import Path
 from typing import Any
 from unittest.mock import patch
 
+import numba
+
 from config.tests.demo import DemoTestCase
 from runs import strip
+from runs.warm import is_compiling
 from strategies import services as strategies
 
 
@@ -55,6 +61,16 @@ class StripTest(DemoTestCase):
             status, told = self.strip()
         self.assertEqual((status, "run a backtest" in told["message"]), (422, True))
         self.assertEqual(self.strip()[0], 200)
+
+    def test_while_functions_are_compiled_after_an_update_it_says_so(self) -> None:
+        with tempfile.TemporaryDirectory() as folder, patch.object(numba.config, "CACHE_DIR", folder):
+            self.assertFalse(is_compiling(), "nobody ever did")
+            with (Path(folder) / "compiling").open("w") as lock:
+                fcntl.flock(lock, fcntl.LOCK_EX)
+                self.assertTrue(is_compiling())
+                status, told = self.strip()
+                self.assertEqual((status, "in a minute" in told["message"]), (422, True))
+            self.assertFalse(is_compiling(), "whoever did has ended")
 
     def test_it_is_its_owners_and_an_old_question_is_not_computed(self) -> None:
         self.assertEqual(self.send("get", f"/strategies/{self.strategy.pk}/strip", client=self.other)[0], 404)
