@@ -236,24 +236,21 @@ def commission(contracts: Ints, terms: Row) -> int:
 def _marks(pick: Row, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape) -> Marks:
     n, count = pick.legs, stop - at
     bid, ask = np.empty((n, count), np.int64), np.empty((n, count), np.int64)
-    contracts, spreads, before, opening = pick.contracts[:n].copy(), np.empty(n, np.int64), as_int(0), as_int(0)
+    contracts, spreads, opening = pick.contracts[:n].copy(), np.empty(n, np.int64), as_int(0)
     for leg in range(n):
-        one, cell = (
-            tape.expirations[pick.expiration[leg]],
-            cell_of(tape.expirations, pick.expiration[leg], pick.row[leg]),
-        )
+        one = tape.expirations[pick.expiration[leg]]
+        cell = cell_of(tape.expirations, pick.expiration[leg], pick.row[leg])
         until = max(at, min(stop, one.end))
         for i in range(at, until):
             bid[leg, i - at] = as_int(tape.bid[cell + i]) * PARTS
             ask[leg, i - at] = as_int(tape.ask[cell + i]) * PARTS
         for i in range(until, stop):
             bid[leg, i - at], ask[leg, i - at] = NO_PRICE, NO_PRICE
-        before -= contracts[leg] * prices[leg]
         opening -= contracts[leg] * prices[leg]
         spreads[leg] = abs(contracts[leg])
     good, now = usable(bid, ask), terms[pick.terms]
     mid, closable, valued, doubtful, best = marked(
-        bid, ask, good, contracts, spreads, before, now.doubt * abs(opening), tape.last_of_several[at:stop],
+        bid, ask, good, contracts, spreads, opening, now.doubt * abs(opening), tape.last_of_several[at:stop],
         now.waits, NEVER,
     )  # fmt: skip
     for i in range(count):
