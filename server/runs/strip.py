@@ -50,9 +50,9 @@ def told(user: User, strategy_id: int) -> dict[str, Any]:
     key = latest.pk, cash, market.identity, begin, end
     with _lock:
         made = _told.get(key)
-        if made is None and is_compiling():
-            raise Refused("Strell has been updated and gets ready: in a minute every decision is told.")
         if made is None:
+            if is_compiling():
+                raise Refused("Strell has been updated and gets ready: in a minute every decision is told.")
             if _newest.get((user.pk, strategy_id)) is not mine:
                 raise Conflict("The sheet has been changed since.")
             shared, until = _shared(market, begin, end), time.monotonic() + LONGEST_SECONDS

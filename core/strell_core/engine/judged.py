@@ -219,9 +219,15 @@ def _needed(index: int, places: Ints, rows: Ints, contracts: Ints, way: int, sha
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def strike_of(expirations: Rows, strikes: Ints, place: int, row: int) -> int:
+    """A contract's strike, thousandths."""
+    one = expirations[place]
+    return strikes[one.strike + (row if row < one.strikes else row - one.strikes)]
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def told_of(expirations: Rows, strikes: Ints, place: int, row: int) -> tuple[int, float, int]:
     """The sign of a contract's right, its strike in points, when it settles."""
     one = expirations[place]
-    call = row < one.strikes
-    strike = strikes[one.strike + (row if call else row - one.strikes)]
-    return (1 if call else -1), strike / STRIKE_SCALE, one.settlement_at
+    sign = 1 if row < one.strikes else -1
+    return sign, strike_of(expirations, strikes, place, row) / STRIKE_SCALE, one.settlement_at

@@ -1,23 +1,22 @@
 """What variants of one market's rules have in common, and how more of it comes to be known.
 
-Everything is worked out by the engine's own rooms, once, and put where a variant's walk finds it
-(:mod:`strell_core.engine.known`).
+What goes by numbers a variant's walk works out itself; everything else is worked out by the engine's own rooms, once, and put
+where the walk finds it (:mod:`strell_core.engine.known`).
 """
 
 from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
-from functools import cached_property
 from typing import Any, NamedTuple, cast
 
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.engine import by_numbers, capital, judged, walk
-from strell_core.engine.by_numbers import Sheet, Tell
+from strell_core.engine import capital, judged, walk
+from strell_core.engine.by_numbers import Numbered, Sheet
 from strell_core.engine.entering import decide_entry
-from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, STAYS, UNKNOWN, Known, Rows
+from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, STAYS, Known, Rows
 from strell_core.engine.lives import Beyond, Lives, Opening
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import OrderLeg
@@ -27,15 +26,12 @@ from strell_core.market.kept import Kept
 from strell_core.market.market import Market, Observation
 from strell_core.market.tape import NO_TAPE, NONE
 from strell_core.measures.frames import TRUE, Account, Params, Past
-from strell_core.strategy.document import LegRule
 from strell_core.strategy.kinds import Exit
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 MOST, MOST_DECISIONS, MOST_MB = 12_000, 200_000, 256
 """Orders of which is kept what came of them, a few kilobytes each; decisions; and what all of it takes."""
-AT_ONCE = 32
-"""Looks of which is told at once what is known by look."""
 OF_ALL = {"of_underlying": "open_trades", "underlying_entered_today": "all_entered_today"}
 """What of an account is counted by underlying, of which variants have one."""
 
@@ -101,7 +97,8 @@ class Learned:
         self.market, self.timeline, self.begin, self.end = market, market.main, begin, end
         self.known, self._lives = Known(len(self.timeline.times)), Lives(market, begin, end)
         tape = self.timeline.tape if compiled else None
-        self.compiled, self.tape = tape is not None, tape or NO_TAPE
+        self.tape = tape or NO_TAPE
+        self.numbers = Numbered(self.known, self.timeline, tape)
         self.share = share_of(self.timeline.underlying.kind)
         self._decided: dict[int, Decided] = {}
         self._openings: dict[int, Opening] = {}
@@ -112,18 +109,9 @@ class Learned:
         """Of picks that compiled loops know nothing of."""
         self._exits: dict[str, tuple[Exit, Params]] = {}
         """By what they say."""
-        self._times: dict[int, int] = {}
-        """Places of times of day."""
-        self._terms: dict[Any, int] = {}
-        self._names: dict[int, tuple[str, ...]] = {}
-        """By terms, what legs are called."""
         self._due: dict[Any, Ints] = {}
         self._heads: dict[str, dict[Any, npt.NDArray[np.int32]]] = {}
         self._looks: dict[Any, tuple[int, Rows]] = {}
-        self._sheets: dict[str, Sheet] = {}
-        self._by_look: dict[Any, int] = {}
-        self._told_by: dict[int, tuple[Tell, Ints]] = {}
-        """By place in what is known by look: who tells it, and of which looks."""
 
     @property
     def is_full(self) -> bool:
@@ -143,67 +131,20 @@ class Learned:
         if looks is None:
             looks = self._due[looks_are] = schedule.due(self.market, self.begin, self.end)
         exits = [self._exit(item.rule.says, item.kind, item.rule.params) for item in entry.exits]
-        by_these = f"{name} {looks_are}"
-        if by_these not in self._sheets:
-            told = self.compiled and self.terms(plan, named(rules.legs)) != NONE
-            self._sheets[by_these] = (
-                by_numbers.sheet(
-                    plan, entry, self.tape, lambda says, tell: self._known_by_look(says, tell, looks_are, looks)
-                )
-                if told
-                else by_numbers.NO_SHEET
-            )
-        heads = self._heads_of(name, looks_are, looks)
-        return LookedAt(entry, looks, looks_are, heads, exits, self._sheets[by_these], by_these)
+        by_these, heads = f"{name} {looks_are}", self._heads_of(name, looks_are, looks)
+        sheet = self.numbers.sheet(plan, entry, by_these, looks_are, looks)
+        return LookedAt(entry, looks, looks_are, heads, exits, sheet, by_these)
 
     def _exit(self, says: str, kind: Exit, params: Params) -> int:
         place = self.known.firsts.place(says)
         if says not in self._exits:
             self._exits[says] = kind, params
-            numbers = kind.numbers(params) if self.compiled and kind.numbers is not None else None
-            row = (NONE, 0, 0)
-            if numbers is not None:
-                row = numbers.kind, numbers.a, self._time(numbers.b) if numbers.kind in walk.BY_TIME else numbers.b
-            self.known.exits.add(row)
+            self.numbers.add_exit(kind, params)
         return place
 
-    def _time(self, minute: int) -> int:
-        """The place of a time of day."""
-        if minute not in self._times:
-            self._times[minute] = len(self._times) + 1
-            reached = self.timeline.reached(minute, 0, len(self.timeline.times))
-            self.known.reached = np.concatenate([self.known.reached, reached[None]])
-        return self._times[minute]
-
-    def terms(self, plan: Plan, legs: tuple[str, ...]) -> int:
-        """The place of a plan's terms of orders for legs of these names; ``NONE``: compiled loops do not know them."""
-        key = plan.orders_say, legs
-        if key not in self._terms:
-            told = by_numbers.terms(plan)
-            self._terms[key] = NONE if told is None else self.known.terms.add(told)
-            if told is not None:
-                self._names[self._terms[key]] = legs
-        return self._terms[key]
-
-    def _known_by_look(self, says: str, tell: Tell, looks_are: Any, looks: Ints) -> int:
-        """Where what is told of looks is known."""
-        key = says, looks_are
-        if key not in self._by_look:
-            place = self._by_look[key] = self.known.by_look.extend(np.full(len(looks), UNKNOWN))
-            self._told_by[place] = tell, looks
-        return self._by_look[key]
-
     def learn_looks(self, place: int, own: int) -> None:
-        """What is told of a look, and of those that come next, is known from now on; raises
-        :class:`strell_core.engine.by_numbers.AsksAccount` where it cannot be told of a look by itself."""
-        tell, looks = self._told_by[place]
-        part = self.known.by_look.rows[place + own : place + min(own + AT_ONCE, len(looks))]
-        lacks = np.flatnonzero(part == UNKNOWN)
-        part[lacks] = tell(self._observed, looks[own + lacks])
-
-    def give_up(self, entry: LookedAt) -> None:
-        """An entry's rules do not go by numbers after all."""
-        self._sheets[entry.name] = by_numbers.NO_SHEET
+        """See :meth:`strell_core.engine.by_numbers.Numbered.learn_looks`."""
+        self.numbers.learn_looks(place, own, self._observed)
 
     def _heads_of(self, name: str, looks_are: Any, looks: Ints) -> npt.NDArray[np.int32]:
         """Of an entry's looks the first known decisions, those that were decided at other looks in common among them."""
@@ -276,10 +217,10 @@ class Learned:
 
     def _pick(self, plan: Plan, index: int, legs: tuple[OrderLeg, ...], lots: int) -> int:
         """The same for all that would deal in the same."""
-        known, terms = self.known, self.terms(plan, tuple(leg.leg_id for leg in legs))
-        if self.compiled and terms != NONE and len(legs) <= MOST_LEGS:
+        known, terms = self.known, self.numbers.terms(plan, tuple(leg.leg_id for leg in legs))
+        if terms != NONE and len(legs) <= MOST_LEGS:
             known.make_room(0)
-            places = np.array([self._places[leg.contract.expiration.toordinal()] for leg in legs], np.int64)
+            places = np.array([self.numbers.places[leg.contract.expiration.toordinal()] for leg in legs], np.int64)
             rows = [
                 self.timeline.cubes[leg.contract.expiration].row(leg.contract.right, leg.contract.strike)
                 for leg in legs
@@ -300,16 +241,11 @@ class Learned:
             self._legs[self._picked[key]] = legs
         return self._picked[key]
 
-    @cached_property
-    def _places(self) -> Mapping[int, int]:
-        """By day, the place of an expiration."""
-        return {int(day): place for place, day in enumerate(self.tape.expirations["day"])}
-
     def dealt_in(self, picked: int) -> tuple[OrderLeg, ...]:
         """The legs of what would be dealt in."""
         if picked not in self._legs:
             row, tape, symbol, legs = self.known.picks.rows[picked], self.tape, self.timeline.underlying.symbol, []
-            names = self._names[int(row["terms"])]
+            names = self.numbers.names[int(row["terms"])]
             for place in range(row["legs"]):
                 one = tape.expirations[row["expiration"][place]]
                 call = row["row"][place] < one["strikes"]
@@ -409,11 +345,6 @@ class Learned:
             index,
             capital.of_order(self.market, self.opening(plan, opening).asked, index),
         )
-
-
-def named(legs: Sequence[LegRule]) -> tuple[str, ...]:
-    """What legs of a sheet are called."""
-    return tuple(leg.id for leg in legs)
 
 
 def _pairs(worth: Floats, needed: Floats) -> Floats:

@@ -11,12 +11,10 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine.fills import parts_at
-from strell_core.engine.judged import cell_of, told_of
+from strell_core.engine.judged import cell_of, strike_of, told_of
 from strell_core.engine.known import (
     AHEAD,
     DONE,
-    ENDED,
-    ENDS,
     FLOATS,
     OPEN,
     OPENINGS,
@@ -29,12 +27,11 @@ from strell_core.engine.known import (
 )
 from strell_core.engine.marks import NEVER, carried_at, marked, usable
 from strell_core.margin import simple
-from strell_core.market.instruments import STRIKE_SCALE
 from strell_core.market.prices import PARTS, SPOT_SCALE, half_even
 from strell_core.market.tape import NONE, Tape
 from strell_core.market.timeline import NO_PRICE
 from strell_core.market.view import valid_quote
-from strell_core.strategy.compiled import BEFORE_EXPIRATION, first_true
+from strell_core.strategy.compiled import BEFORE_EXPIRATION, BY_TIME, first_true
 
 Floats = npt.NDArray[np.float64]
 Masks = npt.NDArray[np.bool_]
@@ -75,12 +72,9 @@ def learn_opening(
         opening_of[least_place, picked] = opening
         used[OPENINGS] += 1
         return DONE, opening
-    stop = end
-    for leg in range(n):
-        one = tape.expirations[pick.expiration[leg]]
-        if at >= one.settles_from:
-            return OPEN, NONE
-        stop = min(stop, one.settles_from)
+    stop = stop_of(pick, end, tape.expirations)
+    if stop <= at:
+        return OPEN, NONE
     session, last = tape.session_of[at], tape.session_of[stop - 1]
     room = n + 1 + (n + 2) * (last - session + 1) + 2 * AHEAD
     if used[FLOATS] + room > len(floats):
@@ -166,12 +160,21 @@ def _empty(row: Row, picked: int, least_place: int, moment: int, decided: int) -
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def stop_of(pick: Row, end: int, expirations: Rows) -> int:
+    """Where a trade's first leg settles, or the end."""
+    stop = end
+    for leg in range(pick.legs):
+        stop = min(stop, expirations[pick.expiration[leg]].settles_from)
+    return stop
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def _filled(pick: Row, least: int, end: int, terms: Rows, tape: Tape, prices: Ints) -> tuple[int, int]:
     """The snapshot at which an order is filled, with its ``prices``; none, and the moment at which it is gone."""
     index, session = pick.index, tape.session_of[pick.index]
     last = tape.sessions[session + 1].first - 1
     at, until = index + 1, min(last, end - 1)
-    single = _single(index, tape.session_of, tape.sessions)
+    single = single_at(index, tape.session_of, tape.sessions)
     if single:
         at, until = index, index
     while at <= until:
@@ -184,7 +187,7 @@ def _filled(pick: Row, least: int, end: int, terms: Rows, tape: Tape, prices: In
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _single(index: int, session_of: npt.NDArray[np.int32], sessions: Rows) -> bool:
+def single_at(index: int, session_of: npt.NDArray[np.int32], sessions: Rows) -> bool:
     """Whether a snapshot is its session's only one."""
     session = session_of[index]
     return sessions[session + 1].first - sessions[session].first == 1
@@ -192,19 +195,13 @@ def _single(index: int, session_of: npt.NDArray[np.int32], sessions: Rows) -> bo
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _dealt(
-    pick: Row,
-    least: int,
-    share: int,
-    at: int,
-    prices: Ints,
-    expirations: Rows,
-    bid: npt.NDArray[np.int32],
+    pick: Row, least: int, share: int, at: int, prices: Ints, expirations: Rows, bid: npt.NDArray[np.int32],
     ask: npt.NDArray[np.int32],
-) -> bool:
+) -> bool:  # fmt: skip
     """Whether an order to open deals at a snapshot, and its prices."""
     premium = as_int(0)
     for leg in range(pick.legs):
-        low, high = _quote(pick.expiration[leg], pick.row[leg], at, expirations, bid, ask)
+        low, high = quote(pick.expiration[leg], pick.row[leg], at, expirations, bid, ask)
         if not valid_quote(low, high) or (pick.contracts[leg] < 0 and low == 0):
             return False
         prices[leg] = parts_at(low, high, pick.contracts[leg], share)
@@ -213,7 +210,7 @@ def _dealt(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _quote(
+def quote(
     place: int, row: int, at: int, expirations: Rows, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32]
 ) -> tuple[int, int]:
     one = expirations[place]
@@ -260,16 +257,8 @@ def _marks(pick: Row, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape)
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def learn_firsts(
-    opening: int,
-    end: int,
-    tape: Tape,
-    picks: Rows,
-    terms: Rows,
-    exits: Rows,
-    reached: Masks,
-    openings: Rows,
-    firsts: Ints,
-) -> None:
+    opening: int, end: int, tape: Tape, picks: Rows, terms: Rows, exits: Rows, reached: Masks, openings: Rows, firsts: Ints
+) -> None:  # fmt: skip
     """When a trade's exits are true is known from now on, of those that go by numbers."""
     row = openings[opening]
     pick = picks[row.picked]
@@ -277,9 +266,7 @@ def learn_firsts(
         return
     prices = np.empty(pick.legs, np.int64)
     _dealt(pick, ANY, terms[pick.terms].share, row.index, prices, tape.expirations, tape.bid, tape.ask)
-    stop = end
-    for leg in range(pick.legs):
-        stop = min(stop, tape.expirations[pick.expiration[leg]].settles_from)
+    stop = stop_of(pick, end, tape.expirations)
     marks = _marks(pick, terms, prices, row.index, stop, tape)
     _learn_firsts(opening, pick, prices, marks, row.index, stop, row.moment & 1, tape, exits, reached, firsts)
 
@@ -296,16 +283,15 @@ def _learn_firsts(
         one = tape.expirations[pick.expiration[leg]]
         nearest = min(nearest, one.day)
         if pick.contracts[leg] < 0:
-            call = pick.row[leg] < one.strikes
-            signs[shorts] = 1 if call else -1
-            strikes[shorts] = tape.strikes[one.strike + (pick.row[leg] if call else pick.row[leg] - one.strikes)]
+            signs[shorts] = 1 if pick.row[leg] < one.strikes else -1
+            strikes[shorts] = strike_of(tape.expirations, tape.strikes, pick.expiration[leg], pick.row[leg])
             shorts += 1
     for place in range(len(exits)):
         rule = exits[place]
         if rule.kind == NONE or firsts[place, opening] != NONE:
             continue
         day, time = as_int(0), 0
-        if rule.kind >= BEFORE_EXPIRATION:
+        if rule.kind in BY_TIME:
             time, day = rule.b, as_int(tape.ordinal[at]) + rule.a
         if rule.kind == BEFORE_EXPIRATION:
             back = nearest - rule.a - tape.units[0].days_from
@@ -317,114 +303,3 @@ def _learn_firsts(
             tape.spot[at:stop], signs[:shorts], strikes[:shorts], tape.ordinal[at:stop], day, reached[time, at:stop], since,
         )  # fmt: skip
         firsts[place, opening] = STAYS if found < 0 else at + found
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def learn_end(
-    opening: int, left: int, urgent: bool, end: int, tape: Tape, picks: Rows, terms: Rows, openings: Rows, ends: Rows,
-    floats: Floats, used: Ints,
-) -> tuple[int, int]:  # fmt: skip
-    """How a trade ends that is left at a snapshot is known from now on; or why it is not told here, and for how many numbers room
-    is needed."""
-    row = openings[opening]
-    pick = picks[row.picked]
-    n = pick.legs
-    if n == 0:
-        return ENDED, NONE
-    if used[FLOATS] + n + 1 > len(floats):
-        return ROOM, n + 1
-    stop = end
-    for leg in range(n):
-        stop = min(stop, tape.expirations[pick.expiration[leg]].settles_from)
-    at = stop
-    if left < STAYS:
-        at = left if _single(left, tape.session_of, tape.sessions) else left + 1
-        while at < stop and not _usable(pick, at, tape.expirations, tape.bid, tape.ask):
-            at += 1
-    multiplier, place, brought = tape.sessions[tape.session_of[row.index]].multiplier, used[FLOATS], as_int(0)
-    found = ends[used[ENDS]]
-    if at >= stop >= end:
-        found.ends, found.index, found.moment, found.settles, found.held, found.watched = False, 0, STAYS, False, 0, 0
-        found.cents, found.amounts, found.moves = 0, 0, 0
-    else:
-        settles, moves = at >= stop, n
-        if settles and not _settles(pick, tape.expirations, tape.strikes, tape.units):
-            return ENDED, NONE
-        share = 100 if urgent else terms[pick.terms].share
-        for leg in range(n):
-            if settles:
-                parts = _intrinsic(pick.expiration[leg], pick.row[leg], tape.expirations, tape.strikes, tape.units)
-            else:
-                bid, ask = _quote(pick.expiration[leg], pick.row[leg], at, tape.expirations, tape.bid, tape.ask)
-                # what nobody bids for is given away
-                away = pick.contracts[leg] > 0 and bid == 0
-                parts = as_int(0) if away else parts_at(bid, ask, -pick.contracts[leg], share)
-            cents = half_even(pick.contracts[leg] * parts * tape.units[0].cents * multiplier, tape.units[0].of)
-            floats[place + leg] = cents / 100
-            brought += cents
-        if not settles:
-            # as many contracts as were opened cost as much
-            floats[place + n] = floats[row.amounts + n]
-            brought -= commission(pick.contracts[:n].copy(), terms[pick.terms])
-            moves = n + 1
-        moment = 2 * at + (not settles and at == left)
-        found.ends, found.index, found.moment, found.settles = True, at, moment, settles
-        found.held, found.watched = (
-            _before(row, at, tape.session_of, tape.sessions),
-            _before(row, (moment + 1) // 2, tape.session_of, tape.sessions),
-        )
-        found.cents, found.amounts, found.moves = brought, place, moves
-        used[FLOATS] += moves
-    found.left, found.urgent, found.next = left, urgent, row.ends
-    row.ends = used[ENDS]
-    used[ENDS] += 1
-    return DONE, as_int(row.ends)
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _usable(pick: Row, at: int, expirations: Rows, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32]) -> bool:
-    for leg in range(pick.legs):
-        low, high = _quote(pick.expiration[leg], pick.row[leg], at, expirations, bid, ask)
-        if not valid_quote(low, high):
-            return False
-    return True
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _settles(pick: Row, expirations: Rows, strikes: Ints, units: Rows) -> bool:
-    """Whether all legs settle at once, at a value that is recorded and in whole parts."""
-    for leg in range(pick.legs):
-        one = expirations[pick.expiration[leg]]
-        if one.settlement_at != expirations[pick.expiration[0]].settlement_at or one.official == NONE:
-            return False
-        if (
-            _thousandths(pick.expiration[leg], pick.row[leg], expirations, strikes)
-            * units[0].parts
-            % units[0].in_thousandths
-        ):
-            return False
-    return True
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _thousandths(place: int, row: int, expirations: Rows, strikes: Ints) -> int:
-    """How far the settlement value lies above a contract's strike."""
-    one = expirations[place]
-    strike = strikes[one.strike + (row if row < one.strikes else row - one.strikes)]
-    return one.official * (STRIKE_SCALE // SPOT_SCALE) - strike
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _intrinsic(place: int, row: int, expirations: Rows, strikes: Ints, units: Rows) -> int:
-    """What a contract is worth at its settlement, parts."""
-    sign = 1 if row < expirations[place].strikes else -1
-    return max(
-        as_int(0), sign * (_thousandths(place, row, expirations, strikes) * units[0].parts // units[0].in_thousandths)
-    )
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _before(row: Row, index: int, session_of: npt.NDArray[np.int32], several: Rows) -> int:
-    """How many of a trade's session ends come before a snapshot."""
-    sessions = session_of[index] if index < len(session_of) else len(several) - 1
-    return min(row.closes, sessions - row.first_session)

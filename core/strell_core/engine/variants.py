@@ -19,9 +19,9 @@ import numpy.typing as npt
 from strell_core.engine import capital, judged, walk, walked
 from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
 from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
-from strell_core.engine.by_numbers import AsksAccount
+from strell_core.engine.by_numbers import AsksAccount, named
 from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOK, LOOKED, OPEN, ROOM, Known
-from strell_core.engine.learned import Decided, Learned, LookedAt, named
+from strell_core.engine.learned import Decided, Learned, LookedAt
 from strell_core.engine.lived import ANY
 from strell_core.engine.lives import Beyond
 from strell_core.engine.plan import EVERYTHING, Plan
@@ -155,7 +155,7 @@ class _Walk:
         for place, (one, entry) in enumerate(zip(sheets, self.entries, strict=True)):
             brings = self.plan.least(entry.plan)
             sheet[place] = (
-                len(one.conditions), len(one.legs), len(one.checks), one.lots, shared.terms(self.plan, named(entry.plan.entry.legs)),
+                len(one.conditions), len(one.legs), len(one.checks), one.lots, shared.numbers.terms(self.plan, named(entry.plan.entry.legs)),
                 shared.known.opening_of.place(brings), ANY if brings is None else brings,
             )  # fmt: skip
         if len(sheets) == 1:
@@ -214,7 +214,7 @@ class _Walk:
             try:
                 shared.learn_looks(asked, int(look["own"]))
             except AsksAccount:
-                shared.give_up(entry)
+                shared.numbers.give_up(entry.name)
                 self.rules.sheet[look["entry"], walk.LEGS] = 0
         elif code == OPEN:
             shared.learn_opening(self.plan, asked, self.rules, int(self.rules.sheet[look["entry"], walk.LEAST]))

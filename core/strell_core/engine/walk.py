@@ -14,6 +14,7 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine.capital import CENT
+from strell_core.engine.ended import learn_end
 from strell_core.engine.judged import judge
 from strell_core.engine.known import (
     DECIDE,
@@ -31,9 +32,8 @@ from strell_core.engine.known import (
     Rows,
     as_int,
 )
-from strell_core.engine.lived import learn_end, learn_firsts, learn_opening
+from strell_core.engine.lived import learn_firsts, learn_opening
 from strell_core.market.tape import NONE, Tape
-from strell_core.strategy.compiled import BEFORE_EXPIRATION, DAYS_HELD
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -45,8 +45,6 @@ have moved; the next moment at which something ends; what was decided at a look 
 CONDITIONS, LEGS, CHECKS, LOTS, TERMS, LEAST, BRINGS = range(7)
 """Places of an entry's sheet: how many conditions, legs and checks it has, its lots, the place of its orders' terms, and of what a fill
 has to bring at least, and that."""
-BY_TIME = (BEFORE_EXPIRATION, DAYS_HELD)
-"""Exits at a time of day."""
 NO, REFUSED, ENTERED, LAPSED = range(4)
 """What came of a look: a sentence said no, the capital was not there, it was entered, or entered with no snapshot left."""
 

@@ -25,6 +25,8 @@ BALANCE, NET_PREMIUM, WIDTH = range(3)
 """Checks."""
 CREDIT_TARGET, DEBIT_TARGET, PREMIUM_STOP, TRAILING, FENCE, BEFORE_EXPIRATION, DAYS_HELD = range(7)
 """Exits."""
+BY_TIME = (BEFORE_EXPIRATION, DAYS_HELD)
+"""Those at a time of day."""
 ANYTHING = 2**40
 """A distance that no strike has."""
 
