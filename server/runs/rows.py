@@ -95,7 +95,7 @@ def _delta(trade: ClosedTrade, legs: list[dict[str, Any]], multiplier: int) -> f
     if any(delta is None for _, delta in held):
         return None
     whole = sum(leg.contracts * delta / (multiplier if leg.contract.is_unit else 1) for leg, delta in held)
-    return round(whole / trade.lots, 4)
+    return round(whole / (trade.lots - trade.more_lots), 4)
 
 
 def trade_row(

@@ -5,7 +5,8 @@ from __future__ import annotations
 from fractions import Fraction
 
 from strell_core.engine.changed import changed
-from strell_core.engine.state import LegClose, LegState, TradeState
+from strell_core.engine.pieces import closed_pieces
+from strell_core.engine.state import LegState, TradeState
 from strell_core.market.splits import Split, after
 from strell_core.market.timeline import Timeline
 
@@ -24,10 +25,7 @@ def over_split(timeline: Timeline, trade: TradeState, split: Split, instant: int
             return None
         opened = round(Fraction(leg.opened_parts, count))
         legs.append(LegState(leg.leg_id, contract, leg.contracts * count, opened, instant))
-        gone.append(
-            LegClose(
-                leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, leg.opened_parts, instant, "split",
-                leg.opened_at,
-            )
-        )  # fmt: skip
+        gone += [
+            closed for piece in leg.came for closed in closed_pieces(leg, [piece], piece.opened_parts, instant, "split")
+        ]
     return changed(trade, legs=tuple(legs), closed_legs=(*trade.closed_legs, *gone))

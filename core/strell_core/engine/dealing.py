@@ -10,6 +10,7 @@ from typing import Any
 
 from strell_core.engine.changed import changed
 from strell_core.engine.fills import quoted_lots
+from strell_core.engine.pieces import added, averaged
 from strell_core.engine.state import Due, Fill, LegState, LegStop, Order, OrderLeg, TradeState, in_lots, premium_of
 from strell_core.engine.step import Step, closing_legs
 from strell_core.market.instruments import ContractKey
@@ -139,7 +140,7 @@ class Dealing(Step):
         held = {leg.leg_id: leg for leg in trade.legs}
         for leg, parts in zip(order.legs, fill.prices, strict=True):
             new = LegState(leg.leg_id, leg.contract, leg.contracts, parts, fill.at)
-            held[leg.leg_id] = added(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
+            held[leg.leg_id] = averaged(held[leg.leg_id], leg.contracts, parts) if leg.leg_id in held else new
         return tuple(held.values())
 
     def deal(self, order: Order, fill: Fill, complete: bool) -> None:
@@ -156,7 +157,7 @@ class Dealing(Step):
                 trade = self._close_leg(trade, held, parts, how, held.contracts)
                 opened.append(LegState(HEDGE, leg.contract, held.contracts + leg.contracts, parts, fill.at))
             elif (held.contracts > 0) == (leg.contracts > 0):
-                more = added(held, leg.contracts, parts)
+                more = added(held, leg.contracts, parts, fill.at)
                 trade = changed(trade, legs=tuple(more if item is held else item for item in trade.legs))
             else:
                 trade = self._close_leg(trade, held, parts, how, -leg.contracts)
@@ -205,7 +206,7 @@ class Dealing(Step):
             if leg.leg_id != HEDGE
         ]
         opening = premium_of(new, [prices[leg.leg_id, leg.contract] for leg in new]) if more > 0 else 0
-        return changed(trade, lots=trade.lots + more, opening=trade.opening + opening)
+        return changed(trade, lots=trade.lots + more, opening=trade.opening + opening, more_lots=trade.more_lots + more)
 
     def _follow(self, order: Order, trade: TradeState) -> None:
         """What an exit asked to follow it, now that its order is complete (semantics rule 16)."""
@@ -246,13 +247,6 @@ def opened(order: Order, fill: Fill, lots: int, on: dt.date) -> TradeState:
         tuple(LegState(leg.leg_id, leg.contract, leg.contracts, parts) for leg, parts in legs),
         premium_of(order.legs, fill.prices), entry=order.entry, reentries=int(order.values.get("reentry", 0)),
     )  # fmt: skip
-
-
-def added(leg: LegState, contracts: int, parts: int) -> LegState:
-    """A leg with more of the same; opened at the average, to the part."""
-    total = leg.contracts + contracts
-    worth = leg.contracts * leg.opened_parts + contracts * parts
-    return changed(leg, contracts=total, opened_parts=round(Fraction(worth, total)))
 
 
 def _in_place(before: Sequence[LegState], left: Sequence[LegState], opened: Sequence[LegState]) -> tuple[LegState, ...]:

@@ -7,9 +7,10 @@ from typing import Any
 
 from strell_core.engine.changed import changed
 from strell_core.engine.corporate import over_split
-from strell_core.engine.dealing import Dealing, added
+from strell_core.engine.dealing import Dealing
 from strell_core.engine.exercise import exercised, strike_parts
 from strell_core.engine.marks import carried
+from strell_core.engine.pieces import added
 from strell_core.engine.settlement import settlement_parts
 from strell_core.engine.state import DELIVERY, LegState, OrderLeg, TradeState
 from strell_core.market.instruments import ContractKey, Right, Underlying
@@ -121,7 +122,7 @@ class Expiry(Dealing):
             trade = self._close_leg(trade, there, parts, "delivery", gone)
             units += gone
         elif there is not None:
-            more = added(there, units, parts)
+            more = added(there, units, parts, self.observation.instant)
             return changed(trade, legs=tuple(more if held is there else held for held in trade.legs))
         if units:
             name = self.plan.entry(trade.entry).entry.keeps or _free_name(trade)

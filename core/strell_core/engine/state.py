@@ -149,6 +149,16 @@ class Fill:
 
 
 @dataclass(frozen=True)
+class Piece:
+    """Contracts of a leg that came together, for so many parts each."""
+
+    contracts: int
+    opened_parts: int
+    opened_at: int
+    """As :attr:`LegState.opened_at`."""
+
+
+@dataclass(frozen=True)
 class LegState:
     leg_id: str
     contract: ContractKey
@@ -158,6 +168,13 @@ class LegState:
     """When it took another leg's place, epoch seconds; 0: it was opened with its trade."""
     best: int | None = None
     """Highest mid P/L of the leg, kept where a rule looks at legs."""
+    pieces: tuple[Piece, ...] = field(default=(), metadata=UNSAID)
+    """What it came together from, the oldest first, where an adjustment added to it."""
+
+    @property
+    def came(self) -> tuple[Piece, ...]:
+        """All of it as it came."""
+        return self.pieces or (Piece(self.contracts, self.opened_parts, self.opened_at),)
 
 
 @dataclass(frozen=True)
@@ -211,6 +228,8 @@ class TradeState:
     """Adjustments that were dealt whole."""
     reentries: int = 0
     """Which of its chain it is: 0 the first."""
+    more_lots: int = field(default=0, metadata=UNSAID)
+    """So many of its lots came by adjustments, or fewer than none went."""
 
     @property
     def symbol(self) -> str:
@@ -342,6 +361,8 @@ class ClosedTrade:
     also: tuple[str, ...]
     entry: str = ""
     reentries: int = 0
+    more_lots: int = field(default=0, metadata=UNSAID)
+    """See :attr:`TradeState.more_lots`."""
 
     @property
     def symbol(self) -> str:

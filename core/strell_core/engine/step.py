@@ -11,6 +11,7 @@ from typing import Any
 
 from strell_core.engine.changed import changed
 from strell_core.engine.marks import stretch
+from strell_core.engine.pieces import closed_pieces, parted
 from strell_core.engine.plan import Plan
 from strell_core.engine.record import ALL, none_yet
 from strell_core.engine.settlement import expired
@@ -20,7 +21,6 @@ from strell_core.engine.state import (
     Due,
     EngineState,
     LedgerEntry,
-    LegClose,
     LegState,
     Need,
     Order,
@@ -130,16 +130,14 @@ class Step:
 
     def _close_leg(self, trade: TradeState, leg: LegState, parts: int, how: Any, contracts: int) -> TradeState:
         """The trade after ``contracts`` of a leg (signed as held) are gone."""
-        record = LegClose(
-            leg.leg_id, leg.contract, contracts, leg.opened_parts, parts, self.observation.instant, how, leg.opened_at
-        )
-        left = leg.contracts - contracts
-        legs = [changed(item, contracts=left) if item is leg else item for item in trade.legs]
+        gone, left = parted(leg, contracts)
+        records = closed_pieces(leg, gone, parts, self.observation.instant, how)
+        legs = [left if item is leg else item for item in trade.legs]
         return changed(
             trade,
             legs=tuple(item for item in legs if item.contracts),
             realised=trade.realised + contracts * (parts - leg.opened_parts),
-            closed_legs=(*trade.closed_legs, record),
+            closed_legs=(*trade.closed_legs, *records),
         )
 
     def _finish(self, trade: TradeState, rule: str, left_at: int, values: Any, also: tuple[str, ...]) -> None:
@@ -156,7 +154,7 @@ class Step:
             ClosedTrade(
                 trade.number, trade.lots, trade.decided_at, trade.opened_at, self.observation.instant,
                 trade.closed_legs, trade.opening, trade.realised, best, trade.cash, trade.costs, rule, left_at,
-                values, also, trade.entry, trade.reentries,
+                values, also, trade.entry, trade.reentries, trade.more_lots,
             )
         )  # fmt: skip
 

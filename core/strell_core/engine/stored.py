@@ -27,6 +27,7 @@ from strell_core.engine.state import (
     Need,
     Order,
     OrderLeg,
+    Piece,
     Reason,
     TradeState,
     to_plain,
@@ -156,12 +157,17 @@ def _trade(raw: dict[str, Any], underlying: str) -> TradeState:
     return TradeState(
         **{
             **raw, "opened_on": dt.date.fromisoformat(raw["opened_on"]), "cash": Decimal(raw["cash"]),
-            "costs": Decimal(raw["costs"]), "legs": tuple(LegState(**_leg(item, underlying)) for item in raw["legs"]),
+            "costs": Decimal(raw["costs"]), "legs": tuple(_held(item, underlying) for item in raw["legs"]),
             "closed_legs": tuple(LegClose(**_leg(item, underlying)) for item in raw["closed_legs"]),
             "stops": tuple(LegStop(**item) for item in raw.get("stops", ())), "acted": tuple(raw.get("acted", ())),
             "adjusted_on": dt.date.fromisoformat(adjusted) if adjusted else None,
         }
     )  # fmt: skip
+
+
+def _held(raw: dict[str, Any], underlying: str) -> LegState:
+    pieces = tuple(Piece(**piece) for piece in raw.get("pieces", ()))
+    return LegState(**{**_leg(raw, underlying), "pieces": pieces})
 
 
 def order_of(raw: dict[str, Any], underlying: str) -> Order:

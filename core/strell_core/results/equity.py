@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from strell_core.engine.marks import carried_over
+from strell_core.engine.pieces import closed_pieces
 from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, LegClose, TradeState
 from strell_core.market.market import Market, market_of
@@ -70,8 +71,7 @@ def all_legs(
         out += [(trade.number, held) for held in held_legs(timeline, trade.legs, trade.opened_at)]
     for open_trade in still_open:
         open_legs = [
-            LegClose(leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, 0, STILL_OPEN, "order", leg.opened_at)
-            for leg in open_trade.legs
+            closed for leg in open_trade.legs for closed in closed_pieces(leg, leg.came, 0, STILL_OPEN, "order")
         ]
         legs = held_legs(timeline, [*open_trade.closed_legs, *open_legs], open_trade.opened_at)
         out += [(open_trade.number, held) for held in legs]

@@ -305,7 +305,8 @@ class Managed(Looks):
             if held is None:
                 trade["legs"].append({"contract": contract, "n": n, "in": price, "id": name, "from": self.at})
             elif (held["n"] > 0) == (n > 0):
-                # the average, to the part of a quantum that the book keeps
+                # the average, to the part of a quantum that the book keeps; its record has what came when
+                held["came"] = [*held.get("came", [[held["n"], held["in"]]]), [n, price]]
                 held["in"] = Fraction(round(PARTS * (held["n"] * held["in"] + n * price) / (held["n"] + n)), PARTS)
                 held["n"] += n
             else:
@@ -331,8 +332,21 @@ class Managed(Looks):
         """So many contracts of a leg are closed."""
         last = self.snap == len(self.recording.chains[self.session].times) - 1
         told = {"n": n, "out": price, "by": by, "out_at": self.at, "out_session": self.session, "out_last": int(last)}
-        trade["gone"].append({**leg, **told})
+        for n_then, at_then in self.came(leg, n):
+            trade["gone"].append({**leg, **told, "n": n_then, "in": at_then})
         trade["realised"] += n * (price - leg["in"])
+
+    @staticmethod
+    def came(leg: dict[str, Any], n: int) -> list[tuple[int, Fraction]]:
+        """So many contracts of a leg as they came, the oldest first; at the average, once a part of them goes alone."""
+        came = leg.pop("came", None)
+        if came is None or n == leg["n"]:
+            return [(each, price) for each, price in came or [(n, leg["in"])]]
+        one_by_one = [place for place, (each, _) in enumerate(came) for _ in range(abs(each))]
+        sign = 1 if n > 0 else -1
+        first, rest = one_by_one[: abs(n)], one_by_one[abs(n) :]
+        leg["came"] = [[sign * rest.count(place), leg["in"]] for place in sorted(set(rest))]
+        return [(sign * first.count(place), leg["in"]) for place in sorted(set(first))]
 
     def mark_one(self, trade: dict[str, Any]) -> None:
         raise NotImplementedError

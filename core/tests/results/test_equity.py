@@ -44,6 +44,34 @@ class EquityTest(unittest.TestCase):
                             )
                     self.assertAlmostEqual(curve.equity[session], float(state.cash + worth), places=6)
 
+    def test_what_was_added_later_counts_from_then_on(self) -> None:
+        """The curve beside what the run itself compared with the capital it needs, at every session's end."""
+        timeline, end = short_history(), len(short_history().times)
+        when = {"left": {"measure": "pnl", "unit": "premium"}, "is": "at least", "right": 5.0}
+        more = {"id": "more", "rule": "change_lots", "way": "open", "lots": 2, "bound": 5, **when}
+        fewer = {"id": "fewer", "rule": "change_lots", "way": "close", "lots": 1, "bound": 1, **when, "right": 20.0}
+        for name, rules in (("more", [more]), ("more, then fewer", [fewer, more])):
+            with self.subTest(name):
+                raw = variations()["strangle"]
+                raw["entries"][0]["adjust"] = rules
+                plan = make_plan(parse(raw), timeline)
+                history = run_blocks(plan, timeline, 0, end, CASH * 10)
+                curve = equity_curve(timeline, history, 0, end, CASH * 10)
+                at = {int(timeline.times[timeline.first[k + 1] - 1]): v for k, v in enumerate(curve.equity)}
+                # where a session is one snapshot, fills come after what is compared there
+                late = {entry.at for entry in history.entries if timeline.is_single[timeline.at_or_before(entry.at)]}
+                needs = [need for need in history.needs if need.at not in late]
+                self.assertGreater(len(needs), 20)
+                for need in needs:
+                    self.assertAlmostEqual(need.equity, at[need.at], places=6)
+                grown = [trade for trade in history.closed if trade.more_lots > 0]
+                self.assertGreater(len(grown), 1)
+                for trade in grown:
+                    path = trade_path(timeline, trade)
+                    self.assertAlmostEqual(int(path.pnl[-1]), trade.gross, delta=len(trade.legs) * trade.lots)
+                    begun = sum(abs(leg.contracts) for leg in trade.legs if not leg.opened_at)
+                    self.assertEqual(begun % (trade.lots - trade.more_lots), 0)
+
     def test_a_trade_path_ends_at_the_gross_result(self) -> None:
         timeline = short_history()
         plan = make_plan(parse(variations()["calendar whose near leg settles"]), timeline)
