@@ -59,9 +59,7 @@ def dials() -> list[Dial]:
     ]
 
 
-def swept(
-    what: str, document: dict[str, Any], dials: list[Dial], begin: int, together_too: bool = True
-) -> list[list[str]]:
+def swept(what: str, document: dict[str, Any], dials: list[Dial], begin: int) -> list[list[str]]:
     """A sweep from the document to its figures, every variant; and a few of them each as a run of its own."""
     timeline = demo_history()
     market, end = market_of(timeline), len(timeline.times)
@@ -77,9 +75,6 @@ def swept(
     began = time.perf_counter()
     alone = [own(values) for values in few]
     each = (time.perf_counter() - began) / len(few)
-    first = [f"{what}: each as a run of its own, mean of {len(few)}", f"{1000 * each:.0f}"]
-    if not together_too:
-        return [first]
     together = Cells(market, begin, end)
     began = time.perf_counter()
     found = [shared(values) for values in made]
@@ -87,34 +82,39 @@ def swept(
     same = all(found[made.index(values)].figures == one.figures for values, one in zip(few, alone, strict=True))
     if not same or together.differed:
         raise SystemExit("what is shared does not tell what a run tells")
+    alone_still = sum(not one.shared for one in found)
     return [
-        first,
+        [f"{what}: each as a run of its own, mean of {len(few)}", f"{1000 * each:.0f}"],
         [f"{what}: together, each", f"{1000 * whole / len(made):.1f}"],
-        [f"{what}: together, all", f"{1000 * whole:.0f}"],
+        [
+            f"{what}: together, all" + (f" ({alone_still} by runs of their own)" if alone_still else ""),
+            f"{1000 * whole:.0f}",
+        ],
     ]
 
 
 def general() -> list[list[str]]:
-    """The thousand with a rule more, each of a kind that has no numbers; with an adjustment, which walks cannot tell, some of them
-    each as a run of its own."""
+    """The thousand with a rule more, each of a kind that has no numbers: an indicator, a check, and adjustments that roll a tested
+    short to its delta, about one to two trades."""
     timeline = demo_history()
     below = {"is": "above", "right": -1_000_000}
-    leg = {"measure": "leg_greek", "leg": "", "greek": "delta"}
-    rules: dict[str, tuple[str, dict[str, Any]]] = {
-        "an indicator": ("conditions", {"rule": "condition", "left": {"measure": "rsi", "sessions": 14}, **below}),
-        "a check on the structure": ("checks", {"rule": "condition", "left": {"measure": "capital_a_lot"}, **below}),
-        "an adjustment": ("adjust", {"rule": "roll_strikes", "left": leg, "is": "below", "right": -40, "strikes": 1, "where": "away"}),
+    document = example("tide-condor")
+    legs = document["entries"][0]["legs"]
+
+    def tested(leg: str, comparison: str, delta: float) -> dict[str, Any]:
+        greek = {"measure": "leg_greek", "leg": leg, "greek": "delta"}
+        return {"rule": "roll_to_delta", "left": greek, "is": comparison, "right": delta, "what": leg, "delta": 0.16}
+
+    rules: dict[str, tuple[str, list[dict[str, Any]]]] = {
+        "an indicator": ("conditions", [{"rule": "condition", "left": {"measure": "rsi", "sessions": 14}, **below}]),
+        "a check on the structure": ("checks", [{"rule": "condition", "left": {"measure": "capital_a_lot"}, **below}]),
+        "adjustments": ("adjust", [tested(legs[0]["id"], "below", -0.28), tested(legs[2]["id"], "above", 0.28)]),
     }  # fmt: skip
     rows = []
-    for name, (part, rule) in rules.items():
+    for name, (part, more) in rules.items():
         document = normalise(example("tide-condor"))
-        if part == "adjust":
-            first = document["entries"][0]["legs"][0]["id"]
-            rule = {**rule, "left": {**leg, "leg": first}, "what": first}
-        document["entries"][0][part].append(rule)
-        rows += swept(
-            f"the same with {name}", normalise(document), dials(), int(timeline.first[-253]), part != "adjust"
-        )
+        document["entries"][0][part] += more
+        rows += swept(f"the same with {name}", normalise(document), dials(), int(timeline.first[-253]))
     return rows
 
 

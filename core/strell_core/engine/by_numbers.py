@@ -123,9 +123,10 @@ class Numbered:
                 self.names[self._terms[key]] = legs
         return self._terms[key]
 
-    def add_exit(self, kind: Exit, params: Params) -> None:
-        """The row of a further exit."""
-        numbers = kind.numbers(params) if self._tape is not None and kind.numbers is not None else Numbers(NONE)
+    def add_exit(self, kind: Exit | None, params: Params) -> None:
+        """The row of a further exit; without a kind, of one that only the engine's own rooms tell."""
+        asks = kind.numbers if self._tape is not None and kind is not None else None
+        numbers = Numbers(NONE) if asks is None else asks(params)
         at_a_time = numbers.kind in BY_TIME
         self._known.exits.add((numbers.kind, numbers.a, self._time(numbers.b) if at_a_time else numbers.b))
 

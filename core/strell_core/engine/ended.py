@@ -21,15 +21,15 @@ Floats = npt.NDArray[np.float64]
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def learn_end(
-    opening: int, left: int, urgent: bool, end: int, tape: Tape, picks: Rows, terms: Rows, openings: Rows, ends: Rows,
+    opening: int, left: int, urgent: bool, by: bool, end: int, tape: Tape, picks: Rows, terms: Rows, openings: Rows, ends: Rows,
     floats: Floats, used: Ints,
 ) -> tuple[int, int]:  # fmt: skip
-    """How a trade ends that is left at a snapshot is known from now on; or why it is not told here, and for how many numbers room
+    """How a trade ends that is left at a snapshot, ``by`` adjustments or not, is known from now on; or why it is not told here, and for how many numbers room
     is needed."""
     row = openings[opening]
     pick = picks[row.picked]
     n = pick.legs
-    if n == 0:
+    if n == 0 or row.before != NONE:
         return ENDED, NONE
     if used[FLOATS] + n + 1 > len(floats):
         return ROOM, n + 1
@@ -71,7 +71,7 @@ def learn_end(
         found.watched = _before(row, (moment + 1) // 2, tape.session_of, tape.sessions)
         found.cents, found.amounts, found.moves = brought, place, moves
         used[FLOATS] += moves
-    found.left, found.urgent, found.next = left, urgent, row.ends
+    found.left, found.urgent, found.adjusts, found.next = left, urgent, by, row.ends
     row.ends = used[ENDS]
     used[ENDS] += 1
     return DONE, as_int(row.ends)

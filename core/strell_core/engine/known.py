@@ -22,9 +22,12 @@ as_int: Callable[[Any], int] = cast(Any, np.int64)
 """A number as compiled loops count."""
 UNKNOWN = -2
 """What is not known yet of a look, where none is known."""
-DONE, DECIDE, OPEN, FIRSTS, ENDED, FUNDS, WAITS, LOOKED, ROOM = range(9)
+DONE, DECIDE, OPEN, FIRSTS, ENDED, FUNDS, WAITS, LOOKED, ADJUSTED, ROOM = range(10)
 """Why a walk stops: at its end; or for what an entry decides, what comes of its order, when its exits are true, how its trade
-ends, what a trade and what an order at work are worth and need, what is known by look, and for want of room."""
+ends, what a trade and what an order at work are worth and need, what is known by look, what adjustments make of a trade, and for
+want of room."""
+NOTHING = -2
+"""What adjustments make of a trade of which they make nothing."""
 STAYS = 2**62
 """The moment of what does not end."""
 MOST_LEGS = 8
@@ -59,19 +62,25 @@ OPENING = np.dtype([
     ("picked", "i4"), ("least", "i4"), ("filled", "?"), ("moment", "i8"), ("decided", "i8"), ("index", "i8"), ("cents", "i8"),
     ("amounts", "i8"), ("moves", "i4"), ("ends", "i4"), ("first_session", "i8"), ("unwatched", "i8"), ("closes", "i8"),
     ("legs", "i4"), ("values", "i8"), ("looks", "i4"), ("from_look", "i8"), ("to_look", "i8"), ("funds", "i8"),
-    ("waits_at", "i8"), ("waits_for", "f8"),
+    ("waits_at", "i8"), ("waits_for", "f8"), ("before", "i4"), ("root", "i4"), ("total", "i8"),
+    ("worths", "i4"),
 ])  # fmt: skip
 """What came of an order to open what was ``picked``, see :class:`strell_core.engine.lives.Opening`. ``least``: place of what a fill had
 to bring; ``amounts``: place of the ``moves`` amounts that
 it was booked with; ``ends``: its first end; ``values``: place of what each of its ``legs``, then all together, are worth and
 what capital they need at its ``closes``; ``funds``: place of worth and capital, in pairs, at the looks
 ``[from_look, to_look)`` of the plan with the ``looks``; ``waits_for``: capital of the order while it is at work, at
-snapshot ``waits_at``."""
+snapshot ``waits_at``. Every stage of a life that adjustments bring about has a row of its own: ``before`` is the stage before,
+``root`` the first, ``total`` the cents that all of them have moved, and ``worths`` the first of its worths that is known."""
+ASK = np.dtype([("at", "i8"), ("needed", "f8"), ("next", "i4")])
+"""What adjustments ask of the account in a stage: the snapshot, the capital that its trade needs then, money; the next."""
+WORTH = np.dtype([("at", "i8"), ("worth", "f8"), ("needed", "f8"), ("next", "i4")])
+"""What a stage is worth and needs at a snapshot, money; the next that is known of it."""
 END = np.dtype([
-    ("left", "i8"), ("urgent", "?"), ("next", "i4"), ("ends", "?"), ("index", "i8"), ("moment", "i8"), ("settles", "?"),
+    ("left", "i8"), ("urgent", "?"), ("adjusts", "?"), ("next", "i4"), ("ends", "?"), ("index", "i8"), ("moment", "i8"), ("settles", "?"),
     ("held", "i8"), ("watched", "i8"), ("cents", "i8"), ("amounts", "i8"), ("moves", "i4"),
 ])  # fmt: skip
-"""How a trade ends that is ``left`` at a snapshot, see :class:`strell_core.engine.lives.End`; the next end known of it."""
+"""How a trade ends that is ``left`` at a snapshot, by ``adjusts``: an adjustment that could not be made, see :class:`strell_core.engine.lives.End`; the next end known of it."""
 COUNTS = ("open_trades", "of_entry", "entered_today", "all_entered_today")
 """What of an account is counted, as :class:`strell_core.measures.frames.Account` has it."""
 
@@ -175,7 +184,11 @@ class Known:
         self.opening_of = Table(np.int32)
         """By what a fill has to bring at least, and by what would be dealt in, the opening."""
         self.firsts = Table(np.int64)
-        """By exit and opening, the first snapshot at which it is true."""
+        """By exit and opening, the first snapshot at which it is true; by adjustments, at which they close it."""
+        self.stages = Table(np.int32)
+        """By adjustments and opening, what they make of it; ``NOTHING``."""
+        self.asks, self.worths, self.asked_of = Grown(ASK), Grown(WORTH), Table(np.int32)
+        """What they ask of the account, and by adjustments and opening the first of it."""
 
     def _grown(self, dtype: Any, place: int) -> Grown:
         return Grown(dtype, self.used[place : place + 1])
@@ -191,5 +204,5 @@ class Known:
     @property
     def megabytes(self) -> float:
         held = (self.picks, self.decisions, self.openings, self.ends, self.floats)
-        tables = (self.opening_of.cells.nbytes, self.firsts.cells.nbytes)
+        tables = (self.opening_of.cells.nbytes, self.firsts.cells.nbytes, self.stages.cells.nbytes)
         return (sum(item.rows.nbytes for item in held) + sum(tables)) / 2**20

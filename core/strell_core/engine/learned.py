@@ -13,10 +13,10 @@ from typing import Any, NamedTuple, cast
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.engine import capital, judged, walk
+from strell_core.engine import adjusted, capital, judged, walk
 from strell_core.engine.by_numbers import Numbered, Sheet
 from strell_core.engine.entering import decide_entry
-from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, STAYS, Known, Rows
+from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, NOTHING, STAYS, Known, Rows
 from strell_core.engine.lives import Beyond, Lives, Opening
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import OrderLeg
@@ -83,6 +83,9 @@ class LookedAt(NamedTuple):
     """By look, its first known decision."""
     exits: Sequence[int]
     """Places of its exits among those that are known."""
+    adjusts: int
+    """The place of its adjustments among those that are known, and of what they close among exits; none."""
+    closes: int
     sheet: Sheet
     """Its rules by numbers, where all of them have some."""
     name: str
@@ -107,7 +110,7 @@ class Learned:
         self._picked: dict[Any, int] = {}
         self._legs: dict[int, tuple[OrderLeg, ...]] = {}
         """Of picks that compiled loops know nothing of."""
-        self._exits: dict[str, tuple[Exit, Params]] = {}
+        self._exits: dict[str, tuple[Exit | None, Params]] = {}
         """By what they say."""
         self._due: dict[Any, Ints] = {}
         self._heads: dict[str, dict[Any, npt.NDArray[np.int32]]] = {}
@@ -117,7 +120,11 @@ class Learned:
     def is_full(self) -> bool:
         """Who varies every leg by fifty values has less in common than fits."""
         known = self.known
-        return known.picks.count > MOST or known.decisions.count > MOST_DECISIONS or known.megabytes > MOST_MB
+        return (
+            max(known.picks.count, known.openings.count // 2) > MOST
+            or known.decisions.count > MOST_DECISIONS
+            or known.megabytes > MOST_MB
+        )
 
     def entry(self, plan: Plan, entry: EntryPlan) -> LookedAt:
         """An entry with what is known of it."""
@@ -133,9 +140,13 @@ class Learned:
         exits = [self._exit(item.rule.says, item.kind, item.rule.params) for item in entry.exits]
         by_these, heads = f"{name} {looks_are}", self._heads_of(name, looks_are, looks)
         sheet = self.numbers.sheet(plan, entry, by_these, looks_are, looks)
-        return LookedAt(entry, looks, looks_are, heads, exits, sheet, by_these)
+        adjusts, closes = NONE, NONE
+        if says := adjusted.says(plan, entry):
+            adjusts, closes = self.known.stages.place(says), self._exit(f"adjusts {says}", None, {})
+        return LookedAt(entry, looks, looks_are, heads, exits, adjusts, closes, sheet, by_these)
 
-    def _exit(self, says: str, kind: Exit, params: Params) -> int:
+    def _exit(self, says: str, kind: Exit | None, params: Params) -> int:
+        """The place of an exit; without a ``kind`` of adjustments, of which is told when they close."""
         place = self.known.firsts.place(says)
         if says not in self._exits:
             self._exits[says] = kind, params
@@ -264,37 +275,77 @@ class Learned:
         """What came of an order, as the engine's own room has it; ``plan``: of a variant with the same terms of orders."""
         if place not in self._openings:
             row = self.known.openings.rows[place]
-            self._openings[place] = self._opened(plan, self.known.opening_of.keys[row["least"]], int(row["picked"]))
+            least, filled = self.known.opening_of.keys[row["least"]], int(row["index"]) if row["filled"] else None
+            self._openings[place] = self._opened(plan, least, int(row["picked"]), filled)
         return self._openings[place]
 
-    def _opened(self, plan: Plan, least: int | None, picked: int) -> Opening:
+    def _opened(self, plan: Plan, least: int | None, picked: int, filled: int | None = None) -> Opening:
         row = self.known.picks.rows[picked]
-        return self._lives.opened(plan, least, int(row["index"]), self.dealt_in(picked), int(row["lots"]))
+        return self._lives.opened(plan, least, int(row["index"]), self.dealt_in(picked), int(row["lots"]), filled)
 
     def learn_opening(self, plan: Plan, picked: int, rules: walk.Rules, least: int) -> int:
         """What comes of the order for what was picked is known from now on, as that opening. ``least``: the place of what a fill
         has to bring."""
-        known, made = self.known, self._opened(plan, self.known.opening_of.keys[least], picked)
-        row: tuple[Any, ...] = (picked, least, False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0)
+        made = self._opened(plan, self.known.opening_of.keys[least], picked)
+        opening = self._add(plan, made, picked, least, NONE, rules.looks_are, rules.looks)
+        self.known.opening_of.put(least, picked, opening)
+        return opening
+
+    def _add(
+        self, plan: Plan, made: Opening, picked: int, least: int, before: int, looks_are: int, looks: Rows
+    ) -> int:  # fmt: skip
+        """The row of what came of an order; ``before``: that of the stage that it made another of."""
+        known, opening = self.known, self.known.openings.count
+        of, root, total = before, opening, 0
+        if before != NONE:
+            earlier = known.openings.rows[before]
+            root, total = int(earlier["root"]), int(earlier["total"])
+        row: tuple[Any, ...] = (
+            picked, least, False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0, of, root, total, NONE,
+        )  # fmt: skip
         if made.trade is not None:
             amounts, closes = [amount / 100 for amount in made.amounts], len(made.closes)
-            first, at = self._looks_in(made, rules.looks, 0)
-            values = self._lives.values(plan, made, np.concatenate([made.closes, at]))
-            begin, legs = known.floats.count, len(values.by_leg)
+            first, at = self._looks_in(made, looks, 0)
+            ends, funds = self._lives.at_closes(plan, made), self._lives.values(plan, made, at)
+            begin, legs = known.floats.count, len(ends.by_leg)
             known.floats.extend(np.concatenate([
-                amounts, values.by_leg[:, :closes].ravel(), values.worth[:closes], values.needed[:closes],
-                _pairs(values.worth[closes:], values.needed[closes:]),
+                amounts, ends.by_leg.ravel(), ends.worth, ends.needed, _pairs(funds.worth, funds.needed),
             ]))  # fmt: skip
+            cents = sum(made.amounts)
             row = (
-                picked, least, True, made.moment, made.decided, made.index, sum(made.amounts), begin, len(amounts), NONE,
-                made.first_session, made.unwatched, closes, legs, begin + len(amounts), rules.looks_are, first,
-                first + len(at), begin + len(amounts) + (legs + 2) * closes, NONE, 0.0,
+                picked, least, True, made.moment, made.decided, made.index, cents, begin, len(amounts), NONE,
+                made.first_session, made.unwatched, closes, legs, begin + len(amounts), looks_are, first,
+                first + len(at), begin + len(amounts) + (legs + 2) * closes, NONE, 0.0, of, root, total + cents, NONE,
             )  # fmt: skip
-        opening = known.openings.add(row)
+        known.openings.add(row)
         self._openings[opening] = made
-        known.opening_of.put(least, picked, opening)
         known.firsts.make_room(opening + 1)
         return opening
+
+    def learn_adjusted(self, plan: Plan, entry: LookedAt, opening: int, looks_are: int, looks: Rows) -> None:
+        """What an entry's adjustments make of a trade, or of a stage of its life, is known from now on."""
+        known, turn = (
+            self.known,
+            adjusted.turned(self._lives, plan, entry.plan, self.opening(plan, opening), self._observed),
+        )
+        stage = NOTHING
+        if turn.stage is not None:
+            row = known.openings.rows[opening]
+            stage = self._add(
+                plan, turn.stage, int(row["picked"]), int(row["least"]), opening, looks_are, looks
+            )  # fmt: skip
+        known.stages.put(entry.adjusts, opening, stage)
+        known.firsts.put(entry.closes, opening, turn.left)
+        first = NONE
+        for one in turn.asked:
+            first = known.asks.add((one.at, one.needed, first))
+        known.asked_of.put(entry.adjusts, opening, first)
+
+    def learn_worth(self, plan: Plan, opening: int, at: int) -> None:
+        """What a trade, or a stage of its life, is worth and needs at a snapshot is known from now on."""
+        values = self._lives.values(plan, self.opening(plan, opening), np.array([at], np.int64))
+        row = self.known.openings.rows[opening]
+        row["worths"] = self.known.worths.add((at, values.worth[0], values.needed[0], row["worths"]))
 
     @staticmethod
     def _looks_in(made: Opening, looks: Rows, k: int) -> tuple[int, Ints]:
@@ -308,24 +359,27 @@ class Learned:
     def learn_exits(self, plan: Plan, opening: int) -> None:
         """When a trade's exits are true is known from now on: of all that any variant has."""
         firsts = self.known.firsts
-        lacks = {place: says for place, says in enumerate(firsts.keys) if firsts.cells[place, opening] == NONE}
-        made, exits = self.opening(plan, opening), [self._exits[says] for says in lacks.values()]
-        for place, first in zip(lacks, self._lives.first_true(plan, made, exits), strict=True):
+        found = zip(range(len(self._exits)), self._exits.values(), strict=True)
+        lacks = {
+            place: (kind, params) for place, (kind, params) in found if kind and firsts.cells[place, opening] == NONE
+        }
+        made = self.opening(plan, opening)
+        for place, first in zip(lacks, self._lives.first_true(plan, made, list(lacks.values())), strict=True):
             firsts.put(place, opening, first)
 
-    def learn_end(self, plan: Plan, opening: int, left: int, urgent: bool) -> None:
-        """How a trade ends that is left at a snapshot is known from now on."""
+    def learn_end(self, plan: Plan, opening: int, left: int, urgent: bool, by: bool) -> None:
+        """How a trade ends that is left at a snapshot, ``by`` adjustments or not, is known from now on."""
         known = self.known
         found, before = (
             self._lives.ended(plan, self.opening(plan, opening), left, urgent),
             known.openings.rows[opening]["ends"],
         )
         if found is None:
-            known.ends.add((left, urgent, before, False, 0, STAYS, *[0] * 6))
+            known.ends.add((left, urgent, by, before, False, 0, STAYS, *[0] * 6))
         else:
             amounts = [amount / 100 for amount in found.amounts]
             known.ends.add((
-                left, urgent, before, True, found.index, found.moment, found.settles, found.held, found.watched,
+                left, urgent, by, before, True, found.index, found.moment, found.settles, found.held, found.watched,
                 sum(found.amounts), known.floats.extend(amounts), len(amounts),
             ))  # fmt: skip
         known.openings.rows[opening]["ends"] = known.ends.count - 1

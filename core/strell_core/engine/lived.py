@@ -68,7 +68,7 @@ def learn_opening(
     at, decided_last = _filled(pick, least, end, terms, tape, prices)
     opening, late = used[OPENINGS], as_int(at == index)
     if at == NONE:
-        _empty(openings[opening], picked, least_place, decided_last, index)
+        _empty(openings[opening], opening, picked, least_place, decided_last, index)
         opening_of[least_place, picked] = opening
         used[OPENINGS] += 1
         return DONE, opening
@@ -125,8 +125,9 @@ def learn_opening(
             floats[funds + 2 * (k - closes)], floats[funds + 2 * (k - closes) + 1] = worth, needed
     used[FLOATS] = funds + 2 * (to - first)
     row = openings[opening]
-    _empty(row, picked, least_place, 2 * at + late, index)
+    _empty(row, opening, picked, least_place, 2 * at + late, index)
     row.filled, row.index, row.cents, row.amounts, row.moves = True, at, brought, place, n + 1
+    row.total = brought
     row.first_session, row.closes, row.legs, row.values = session, closes, n, values
     row.unwatched = 1 if closes > 0 and 2 * at + late > 2 * (tape.sessions[session + 1].first - 1) else 0
     row.looks, row.from_look, row.to_look, row.funds = looks_are, first, to, funds
@@ -150,13 +151,14 @@ def _at_or_after(looks: Rows, index: int) -> int:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _empty(row: Row, picked: int, least_place: int, moment: int, decided: int) -> None:
+def _empty(row: Row, opening: int, picked: int, least_place: int, moment: int, decided: int) -> None:
     """An opening of which nothing came."""
     row.picked, row.least, row.filled, row.moment, row.decided = picked, least_place, False, moment, decided
     row.index, row.cents, row.amounts, row.moves, row.ends = 0, 0, 0, 0, NONE
     row.first_session, row.unwatched, row.closes, row.legs, row.values = 0, 0, 0, 0, 0
     row.looks, row.from_look, row.to_look, row.funds = 0, 0, 0, 0
-    row.waits_at, row.waits_for = NONE, 0.0
+    row.waits_at, row.waits_for, row.before, row.root, row.total = NONE, 0.0, NONE, opening, 0
+    row.worths = NONE
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -262,7 +264,7 @@ def learn_firsts(
     """When a trade's exits are true is known from now on, of those that go by numbers."""
     row = openings[opening]
     pick = picks[row.picked]
-    if pick.legs == 0:
+    if pick.legs == 0 or row.before != NONE:
         return
     prices = np.empty(pick.legs, np.int64)
     _dealt(pick, ANY, terms[pick.terms].share, row.index, prices, tape.expirations, tape.bid, tape.ask)

@@ -1,6 +1,6 @@
 """The life of a trade by itself: what comes of an order to open, and of leaving at any snapshot after it.
 
-A trade that no limit, adjustment, assignment or split touches lives the same life in whatever company: its fill follows
+A trade that no limit, assignment or split touches lives the same life in whatever company: its fill follows
 from its order, each of its exits is first true at some snapshot, the earliest of them closes it at the next usable
 quotes. So what variants of rules have in common is computed once (:mod:`strell_core.engine.variants`). Whatever is not
 so simple raises :class:`Beyond`, and the run itself has to tell (:func:`strell_core.engine.run.run_blocks`), which stays
@@ -15,7 +15,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from fractions import Fraction
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -27,13 +27,15 @@ from strell_core.engine.dealing import opened
 from strell_core.engine.fills import fill_price, first_event, match
 from strell_core.engine.known import STAYS
 from strell_core.engine.marks import carried_over, stretch
+from strell_core.engine.pieces import closed_pieces
 from strell_core.engine.plan import Plan
 from strell_core.engine.run import History, step
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeState
+from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
 from strell_core.market.prices import PARTS, cent_of_part, cents
-from strell_core.market.view import Quote
+from strell_core.market.view import Quote, valid_quotes
 from strell_core.measures.frames import Params, Stretch
 from strell_core.strategy.kinds import Exit
 
@@ -43,6 +45,8 @@ PLENTY = Decimal(10) ** 15
 """Cash with which a trade by itself is never called."""
 STRETCHES_MB = 64
 """Memory for the last stretches, in which exits are looked for."""
+MOST_CARRIED = 24
+"""Contracts of which mids are remembered: those of a trade that adjustments have changed a few times."""
 
 
 class Beyond(Exception):
@@ -103,6 +107,16 @@ class Opening:
     unwatched: int = 0
     """How many of these come before its fill: the one on which it was filled after decisions."""
     first_session: int = 0
+    costs: int = 0
+    """Cents that dealing in all of it again costs."""
+    before: Opening | None = None
+    """What an adjustment made this of: a stage of the same trade's life, which ``moment``, ``decided``, ``index`` and ``amounts``
+    are those of."""
+
+    @property
+    def stages(self) -> list[Opening]:
+        """All stages up to this one."""
+        return [*(self.before.stages if self.before else ()), self]
 
 
 class Lives:
@@ -114,10 +128,13 @@ class Lives:
         self._stretches: OrderedDict[Opening, Stretch] = OrderedDict()
         self._held = 0
         self._worths: dict[int, Fraction] = {}
+        self._carried_on: dict[Any, Ints] = {}
 
-    def opened(self, plan: Plan, least: int | None, index: int, legs: Sequence[OrderLeg], lots: int) -> Opening:
+    def opened(
+        self, plan: Plan, least: int | None, index: int, legs: Sequence[OrderLeg], lots: int, filled: int | None = None
+    ) -> Opening:  # fmt: skip
         """What comes of an order decided at a snapshot that is not the last of several of its session, for which a fill has to bring
-        at ``least`` so much."""
+        at ``least`` so much; ``filled``: where that is known to be."""
         timeline = self.timeline
         order = Order(
             "1-open", "open", 1, lots, tuple(legs), int(timeline.times[index]),
@@ -129,7 +146,7 @@ class Lives:
                 self._filled(plan, order, index, index, fills) if fills else Opening(order, moment(index, True), index)
             )
         last = int(timeline.first[int(timeline.session_of[index]) + 1]) - 1
-        at = index + 1
+        at = index + 1 if filled is None else filled
         while (at := first_event(plan, self.market, order, at, self.end)) <= last and at < self.end:
             fills = match(plan, [order], self.market, at)
             if fills:
@@ -140,30 +157,35 @@ class Lives:
     def _filled(self, plan: Plan, order: Order, decided: int, at: int, fills: Sequence[Fill]) -> Opening:
         timeline = self.timeline
         fill, day = fills[0], timeline.dates[int(timeline.session_of[at])]
-        worth = self._worth(timeline.multiplier(day))
+        worth, costs = self._worth(timeline.multiplier(day)), cents_of(fill.commission)
         premiums = [cents(-leg.contracts * parts, worth) for leg, parts in zip(order.legs, fill.prices, strict=True)]
         trade = changed(opened(order, fill, order.lots, day), costs=fill.commission)
         if any(expired(timeline, leg.contract, int(timeline.times[at])) for leg in trade.legs):
             raise Beyond
         made = Opening(
-            order, moment(at, at == decided), decided, trade, at, [*premiums, -_cents(fill.commission)],
-            min(self.end, settlement_index(timeline, trade, at + 1)),
+            order, moment(at, at == decided), decided, trade, at, [*premiums, -costs], costs=costs,
         )  # fmt: skip
-        made.usable = self._stretch(plan, made).valued
-        first, last = int(timeline.session_of[made.index]), int(timeline.session_of[made.stop - 1])
-        closes = (timeline.first[first + 1 : last + 2] - 1).astype(np.int64)
-        made.first_session, made.closes = first, closes[closes < made.stop]
-        made.unwatched = int(len(made.closes) > 0 and made.moment > moment(int(made.closes[0]), False))
+        self.live(plan, made)
         return made
 
+    def live(self, plan: Plan, made: Opening) -> None:
+        """What follows for a trade, or a stage of its life, from its legs."""
+        timeline, began = self.timeline, made.stages[0]
+        assert made.trade is not None
+        made.stop = min(self.end, settlement_index(timeline, made.trade, made.index + 1))
+        made.usable = self.stretch(plan, made).valued
+        first, last = int(timeline.session_of[began.index]), int(timeline.session_of[made.stop - 1])
+        closes = (timeline.first[first + 1 : last + 2] - 1).astype(np.int64)
+        made.first_session, made.closes = first, closes[closes < made.stop]
+        made.unwatched = int(len(made.closes) > 0 and began.moment > moment(int(made.closes[0]), False))
+
     def values(self, plan: Plan, made: Opening, at: Ints) -> Values:
-        """What a trade is worth, and the capital that it needs, at snapshots of its longest life."""
+        """What a trade, or a stage of its life, is worth, and the capital that it needs, at snapshots from its fill on."""
         timeline, trade = self.timeline, made.trade
         assert trade is not None
-        places, multiplier = at - made.index, timeline.multiplier(trade.opened_on)
+        multiplier = timeline.multiplier(trade.opened_on)
         point = float(timeline.underlying.quantum)
-        legs = self._stretch(plan, made).legs
-        parts = np.array([carried_over(leg.bid, leg.ask, leg.valid, leg.opened_parts)[places] for leg in legs])
+        parts: npt.NDArray[Any] = self._carried(plan, made, at)
         contracts = np.array([leg.contracts for leg in trade.legs], np.int64)
         backed = [capital.Backed(leg.contract, leg.contracts, 0) for leg in trade.legs]
         return Values(
@@ -172,7 +194,60 @@ class Lives:
             capital.needed_over(timeline, at, backed, parts, multiplier),
         )
 
-    def _stretch(self, plan: Plan, made: Opening) -> Stretch:
+    def at_closes(self, plan: Plan, made: Opening) -> Values:
+        """The same at a trade's session ends, by whatever legs it had: in the order in which they go, where a stage is its last."""
+        stages, closes = made.stages, made.closes
+        if len(stages) == 1:
+            return self.values(plan, made, closes)
+        timeline, trade = self.timeline, made.trade
+        assert trade is not None
+        worth, needed, done = np.zeros(len(closes)), np.zeros(len(closes)), 0
+        for stage, later in zip(stages, [*stages[1:], None], strict=True):
+            to = len(closes) if later is None else int(np.searchsorted(2 * closes, later.moment))
+            found = self.values(plan, stage, closes[done:to])
+            worth[done:to], needed[done:to], done = found.worth, found.needed, to
+        held = [closed for leg in trade.legs for closed in closed_pieces(leg, leg.came, 0, STAYS, "order")]
+        scale = float(timeline.underlying.quantum) * timeline.multiplier(trade.opened_on) / PARTS
+        by_leg = np.zeros((len(trade.closed_legs) + len(held), len(closes)))
+        for row, leg in enumerate((*trade.closed_legs, *held)):
+            begin, end = (
+                int(timeline.times.searchsorted(at)) for at in (leg.opened_at or trade.opened_at, leg.closed_at)
+            )
+            low, high = closes.searchsorted((begin, end))
+            if low < high:
+                parts = self._mids(leg.contract, begin, min(end, made.stop), leg.opened_parts)
+                by_leg[row, low:high] = leg.contracts * parts[closes[low:high] - begin] * scale
+        return Values(by_leg, worth, needed)
+
+    def _carried(self, plan: Plan, made: Opening, at: Ints) -> Ints:
+        """Every leg's mid in parts at snapshots of a stage, its last valid one since it was opened where there is none."""
+        trade = made.trade
+        assert trade is not None
+        if made.before is None:
+            legs = self.stretch(plan, made).legs
+            return np.array(
+                [carried_over(leg.bid, leg.ask, leg.valid, leg.opened_parts)[at - made.index] for leg in legs]
+            )
+        times = self.timeline.times
+        found = np.empty((len(trade.legs), len(at)), np.int64)
+        for row, leg in enumerate(trade.legs):
+            begin = int(times.searchsorted(leg.opened_at or trade.opened_at))
+            found[row] = self._mids(leg.contract, begin, made.stop, leg.opened_parts)[at - begin]
+        return found
+
+    def _mids(self, contract: ContractKey, begin: int, end: int, opened: int) -> Ints:
+        """Mids of a contract that was opened at a snapshot, as they are carried on to another; the last few are
+        remembered."""
+        key = contract, begin, opened
+        found = self._carried_on.get(key)
+        if found is None or begin + len(found) < end:
+            bid, ask = self.timeline.quotes(contract, begin, end)
+            found = self._carried_on[key] = carried_over(bid, ask, valid_quotes(bid, ask), opened)
+            if len(self._carried_on) > MOST_CARRIED:
+                del self._carried_on[next(iter(self._carried_on))]
+        return found
+
+    def stretch(self, plan: Plan, made: Opening) -> Stretch:
         """A trade's marks from its fill to its settlement, remembered for a while."""
         found = self._stretches.get(made)
         if found is None:
@@ -187,7 +262,7 @@ class Lives:
 
     def first_true(self, plan: Plan, made: Opening, exits: Sequence[tuple[Exit, Params]]) -> list[int]:
         """Of exits the first snapshot at which each is true of a trade; never, where it is none."""
-        ahead = self._stretch(plan, made)
+        ahead = self.stretch(plan, made)
         # what was opened after its snapshot's decisions is asked about from the next one on
         found = [exit.first_true(ahead, params, made.moment & 1) for exit, params in exits]
         return [STAYS if at < 0 else made.index + at for at in found]
@@ -204,13 +279,12 @@ class Lives:
             return self._settled(plan, made)
         share = 100 if urgent else plan.strategy.orders["fill_model"]["share"]
         place, worth, amounts = at - made.index, self._worth(timeline.multiplier(trade.opened_on)), []
-        for leg in self._stretch(plan, made).legs:
+        for leg in self.stretch(plan, made).legs:
             quote = Quote(int(leg.bid[place]) // PARTS, int(leg.ask[place]) // PARTS, None, None)
             price = fill_price(quote, -leg.contracts, share, closes=True)
             assert price is not None
             amounts.append(cents(leg.contracts * price, worth))
-        # as many contracts as were opened cost as much
-        return self._end(made, at, moment(at, at == left), False, [*amounts, made.amounts[-1]])
+        return self._end(made, at, moment(at, at == left), False, [*amounts, -made.costs])
 
     def _worth(self, multiplier: int) -> Fraction:
         """Cents of a part of a contract."""
@@ -242,7 +316,7 @@ class Lives:
         step(alone, self.market, at, out)
         if not out.closed or out.state.trades:
             raise Beyond
-        return self._end(made, at, moment(at, False), True, [_cents(entry.amount) for entry in out.entries])
+        return self._end(made, at, moment(at, False), True, [cents_of(entry.amount) for entry in out.entries])
 
 
 def _bytes(held: Stretch) -> int:
@@ -250,5 +324,5 @@ def _bytes(held: Stretch) -> int:
     return len(held.mid) * (17 * len(held.legs) + 26)
 
 
-def _cents(amount: Decimal) -> int:
+def cents_of(amount: Decimal) -> int:
     return int(amount * 100)

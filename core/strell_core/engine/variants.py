@@ -16,11 +16,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from strell_core.engine import capital, judged, walk, walked
+from strell_core.engine import adjusted, capital, covered, judged, walk, walked
 from strell_core.engine.adjusting import NO_SNAPSHOT_LEFT
 from strell_core.engine.advance import NO_QUOTES, SKIPPED, UNTIL_THE_END
 from strell_core.engine.by_numbers import AsksAccount, named
-from strell_core.engine.known import DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOK, LOOKED, OPEN, ROOM, Known
+from strell_core.engine.known import ADJUSTED, DECIDE, DONE, ENDED, FIRSTS, FUNDS, LOOK, LOOKED, OPEN, ROOM, Known
 from strell_core.engine.learned import Decided, Learned, LookedAt
 from strell_core.engine.lived import ANY
 from strell_core.engine.lives import Beyond
@@ -90,7 +90,7 @@ class Variants:
             and self.begin in timeline.first
             and self.end in timeline.first
             and all(
-                not entry.adjustments
+                adjusted.are_simple(entry)
                 and not entry.schedule.after
                 and entry.entry.underlying == timeline.underlying.symbol
                 and all(leg.strike is not None for leg in entry.entry.legs)
@@ -107,11 +107,22 @@ def compile_ahead() -> None:
     known, path = Known(), walk.Path.begin(1, 0)
     exits, conditions, legs, checks = (np.zeros((1, 0, columns), np.int64) for columns in (2, 2, len(judged.LEG), 3))
     rules = walk.Rules(
-        np.zeros(0, LOOK), 1, np.zeros(0, np.int32), exits, np.zeros((1, 7), np.int64), conditions, legs, checks, 0.0, 0, 0, True
+        np.zeros(0, LOOK), 1, np.zeros(0, np.int32), exits, np.zeros((1, 8), np.int64), conditions, legs, checks, 0.0, 0, 0, True
     )  # fmt: skip
     walk.go_on(path, rules, facts_of(known), NO_TAPE)
-    lived, closes, session_of = np.zeros((0, 2), np.int64), np.zeros(0, np.int64), np.zeros(0, np.int32)
+    lived, closes, session_of = np.zeros((0, 3), np.int64), np.zeros(0, np.int64), np.zeros(0, np.int32)
     walked.told(lived, known.openings.rows, known.ends.rows, known.floats.rows, closes, session_of, 0, 0, True)
+    _covered(known, lived, closes, closes, 0, 1, closes)
+
+
+def _covered(
+    known: Known, lived: Ints, adjusts: Ints, opened: Ints, start: int, looks_are: int, looks: Ints
+) -> tuple[int, int, int]:  # fmt: skip
+    found: tuple[int, int, int] = covered.covered(
+        lived, adjusts, opened, start, looks_are, looks, known.openings.rows, known.ends.rows, known.floats.rows,
+        known.asked_of.cells, known.asks.rows, known.worths.rows,
+    )  # fmt: skip
+    return found
 
 
 def facts_of(known: Known) -> walk.Facts:
@@ -119,7 +130,7 @@ def facts_of(known: Known) -> walk.Facts:
     return walk.Facts(
         known.used, known.picks.rows, known.decisions.rows, known.openings.rows, known.ends.rows, known.floats.rows,
         known.picks_at, known.terms.rows, known.by_look.rows, known.exits.rows[: known.exits.count], known.reached,
-        known.opening_of.cells, known.firsts.cells,
+        known.opening_of.cells, known.firsts.cells, known.stages.cells,
     )  # fmt: skip
 
 
@@ -133,12 +144,13 @@ class _Walk:
         self.entries = [shared.entry(plan, entry) for entry in plan.entries]
         looks_are, looks = shared.looks(self.entries)
         self.path = walk.Path.begin(len(self.entries), len(looks))
-        most = max(len(entry.exits) for entry in self.entries)
+        most = max(len(entry.exits) for entry in self.entries) + 1
         exits = np.full((len(self.entries), most, 2), NONE, np.int64)
         heads = np.empty(len(looks), np.int32)
         for place, entry in enumerate(self.entries):
             exits[place, : len(entry.exits), 0] = entry.exits
             exits[place, : len(entry.exits), 1] = [item.way == "loss" for item in entry.plan.exits]
+            exits[place, len(entry.exits)] = entry.closes, walk.ADJUSTS
             mine = looks["entry"] == place
             heads[mine] = entry.heads[looks["own"][mine]]
         self.rules = walk.Rules(
@@ -151,12 +163,12 @@ class _Walk:
     def _by_numbers(self) -> tuple[Ints, Ints, Ints, Ints]:
         """Every entry's sheet, conditions, legs and checks."""
         sheets, shared = [entry.sheet for entry in self.entries], self.shared
-        sheet = np.zeros((len(sheets), 7), np.int64)
+        sheet = np.zeros((len(sheets), 8), np.int64)
         for place, (one, entry) in enumerate(zip(sheets, self.entries, strict=True)):
             brings = self.plan.least(entry.plan)
             sheet[place] = (
                 len(one.conditions), len(one.legs), len(one.checks), one.lots, shared.numbers.terms(self.plan, named(entry.plan.entry.legs)),
-                shared.known.opening_of.place(brings), ANY if brings is None else brings,
+                shared.known.opening_of.place(brings), ANY if brings is None else brings, entry.adjusts,
             )  # fmt: skip
         if len(sheets) == 1:
             return sheet, sheets[0].conditions[None], sheets[0].legs[None], sheets[0].checks[None]
@@ -185,12 +197,36 @@ class _Walk:
         beyond, order, equity, held, needed, watched = walked.told(
             lived, known.openings.rows, known.ends.rows, known.floats.rows, closes, session_of, low, self.rules.start, calls
         )  # fmt: skip
-        if beyond:
+        if beyond or not self._covers():
             raise Beyond
         ends = known.ends.rows[lived[order, 1]]
         closed = ends["ends"]
-        pnl = known.openings.rows["cents"][lived[order[closed], 0]] + ends["cents"][closed]
+        pnl = known.openings.rows["total"][lived[order[closed], 0]] + ends["cents"][closed]
         return Told(pnl, int(len(lived) - closed.sum()), equity, held, needed[watched], self._said() if tells else ())
+
+    def _covers(self) -> bool:
+        """Whether the account had what adjustments asked of it."""
+        shared, state = self.shared, self.path.state
+        adjusts = [entry.adjusts for entry in self.entries]
+        if not self.rules.refuses or max(adjusts) == NONE:
+            return True
+        opened, lived = self._entered(), self.path.lived[: state[walk.LIVED]]
+        known, looks, own = shared.known, self.rules.looks["index"].copy(), np.array(adjusts, np.int64)
+        while True:
+            found, stage, at = _covered(known, lived, own, opened, self.rules.start, self.rules.looks_are, looks)
+            if found != covered.UNKNOWN:
+                return bool(found == covered.COVERED)
+            shared.learn_worth(self.plan, stage, at)
+
+    def _entered(self) -> Ints:
+        """What came of all orders to open."""
+        known = self.shared.known
+        decided = np.flatnonzero(self.path.outcomes[:, 0] == walk.ENTERED)
+        entries, rows = self.rules.looks["entry"][decided], self.path.outcomes[decided, 1]
+        picked = known.decisions.rows["picked"][rows]
+        for place in np.flatnonzero(rows == NONE).tolist():
+            picked[place] = self.alone[int(decided[place])].picked
+        return known.opening_of.cells[self.rules.sheet[entries, walk.LEAST], picked].astype(np.int64)
 
     def _keep_heads(self) -> None:
         """What was decided at looks is known to other variants too."""
@@ -218,10 +254,14 @@ class _Walk:
                 self.rules.sheet[look["entry"], walk.LEGS] = 0
         elif code == OPEN:
             shared.learn_opening(self.plan, asked, self.rules, int(self.rules.sheet[look["entry"], walk.LEAST]))
+        elif code == ADJUSTED:
+            shared.learn_adjusted(self.plan, entry, asked, self.rules.looks_are, self.rules.looks)
         elif code == FIRSTS:
             shared.learn_exits(self.plan, asked)
         elif code == ENDED:
-            shared.learn_end(self.plan, asked, int(state[walk.LEFT]), bool(state[walk.URGENT]))
+            shared.learn_end(
+                self.plan, asked, int(state[walk.LEFT]), bool(state[walk.URGENT]), bool(state[walk.BY_ADJUSTS])
+            )
         elif code == FUNDS:
             shared.learn_value(self.plan, asked, self.rules.looks_are, self.rules.looks, k)
         else:

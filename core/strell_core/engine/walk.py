@@ -17,12 +17,14 @@ from strell_core.engine.capital import CENT
 from strell_core.engine.ended import learn_end
 from strell_core.engine.judged import judge
 from strell_core.engine.known import (
+    ADJUSTED,
     DECIDE,
     DECISIONS,
     DONE,
     ENDS,
     FIRSTS,
     FUNDS,
+    NOTHING,
     OPEN,
     OPENINGS,
     PICKS,
@@ -39,16 +41,18 @@ Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
 
-AT, THERE, LIVED, GONE, CHANGES, DECIDED_AT, DECIDED, ASKED, LEFT, URGENT = range(10)
+AT, THERE, LIVED, GONE, CHANGES, DECIDED_AT, DECIDED, ASKED, LEFT, URGENT, BY_ADJUSTS = range(11)
 """Places of its state: the look; how many trades and orders are there, and how many trades there were; cents that ended trades
 have moved; the next moment at which something ends; what was decided at a look for it alone; what it stops for."""
-CONDITIONS, LEGS, CHECKS, LOTS, TERMS, LEAST, BRINGS = range(7)
+CONDITIONS, LEGS, CHECKS, LOTS, TERMS, LEAST, BRINGS, ADJUSTMENTS = range(8)
 """Places of an entry's sheet: how many conditions, legs and checks it has, its lots, the place of its orders' terms, and of what a fill
-has to bring at least, and that."""
+has to bring at least, and that; the place of its adjustments."""
 NO, REFUSED, ENTERED, LAPSED = range(4)
 """What came of a look: a sentence said no, the capital was not there, it was entered, or entered with no snapshot left."""
 
 
+PATIENT, AT_ANY_PRICE, ADJUSTS = range(3)
+"""How exits leave: at the sheet's price, or at any; and adjustments, as the first."""
 GO_ON, ONLY_FUNDS = np.bool_(True), np.bool_(False)
 """What is asked of it."""
 
@@ -62,9 +66,9 @@ class Path(NamedTuple):
     entered: Ints
     """By entry, the session in which it was last entered, and how often: ``(entries, 2)``."""
     there: Ints
-    """Trades and orders that are there: opening, entry, moment at which it is gone, cents that it then has moved; ``(n, 4)``."""
+    """Trades and orders that are there: last stage, entry, moment at which it is gone, cents that it then has moved; ``(n, 4)``."""
     lived: Ints
-    """Trades that were opened, opening and end: ``(n, 2)``."""
+    """Trades that were opened, their last stage, end and entry: ``(n, 3)``."""
     outcomes: Ints
     """Of every look, what came of it, and the decision that said so: ``(looks, 2)``."""
     free: Floats
@@ -72,11 +76,11 @@ class Path(NamedTuple):
 
     @classmethod
     def begin(cls, entries: int, looks: int) -> Path:
-        state = np.zeros(10, np.int64)
+        state = np.zeros(11, np.int64)
         state[CHANGES], state[DECIDED_AT] = STAYS, NONE
         return cls(
             state, np.zeros(4, np.int64), np.full((entries, 2), NONE, np.int64), np.empty((looks, 4), np.int64),
-            np.empty((looks, 2), np.int64), np.full((looks, 2), NONE, np.int64), np.zeros(looks),
+            np.empty((looks, 3), np.int64), np.full((looks, 2), NONE, np.int64), np.zeros(looks),
         )  # fmt: skip
 
 
@@ -89,9 +93,9 @@ class Rules(NamedTuple):
     heads: npt.NDArray[np.int32]
     """By look, its first known decision."""
     exits: Ints
-    """By entry, the places of its exits, and whether they leave at any price; ``(entries, most, 2)``."""
+    """By entry, the places of its exits, and at last of adjustments that close, and how they leave; ``(entries, most, 2)``."""
     sheet: Ints
-    """By entry, ``(entries, 7)``."""
+    """By entry, ``(entries, 8)``."""
     conditions: Ints
     legs: Ints
     checks: Ints
@@ -121,6 +125,7 @@ class Facts(NamedTuple):
     reached: Bools
     opening_of: npt.NDArray[np.int32]
     firsts: Ints
+    stages: npt.NDArray[np.int32]
 
 
 def go_on(path: Path, rules: Rules, facts: Facts, tape: Tape) -> int:
@@ -142,7 +147,7 @@ def _ask(
     checks: Ints, share: float, end: int, start: int, refuses: bool, used: Ints, picks: Rows, decisions: Rows,
     openings: Rows, ends: Rows, floats: Floats, picks_at: npt.NDArray[np.int32], terms: Rows,
     by_look: npt.NDArray[np.int32], exits_are: Rows, reached: Bools, opening_of: npt.NDArray[np.int32], firsts: Ints,
-    expirations: Rows, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32], delta: npt.NDArray[np.int16],
+    stages: npt.NDArray[np.int32], expirations: Rows, bid: npt.NDArray[np.int32], ask: npt.NDArray[np.int32], delta: npt.NDArray[np.int16],
     strikes: Ints, spot: npt.NDArray[np.int32], ordinal: npt.NDArray[np.int32], session_of: npt.NDArray[np.int32],
     last_of_several: Bools, sessions: Rows, on_or_before: Ints, units: Rows,
 ) -> tuple[int, float, float]:  # fmt: skip
@@ -213,22 +218,33 @@ def _ask(
                     state[ASKED] = picked if code == OPEN else opening
                     return code, 0.0, 0.0
             if openings[opening].filled:
-                state[ASKED] = opening
-                if _lacks(exits[entry], firsts, opening):
-                    learn_firsts(opening, end, tape, picks, terms, exits_are, reached, openings, firsts)
+                adjusts, left, urgent, by = sheet[entry, ADJUSTMENTS], as_int(STAYS), False, False
+                while True:
+                    state[ASKED] = opening
+                    later = as_int(NOTHING)
+                    if adjusts != NONE:
+                        later = as_int(stages[adjusts, opening]) if opening < stages.shape[1] else as_int(NONE)
+                        if later == NONE:
+                            return ADJUSTED, 0.0, 0.0
                     if _lacks(exits[entry], firsts, opening):
-                        return FIRSTS, 0.0, 0.0
-                left, urgent = _left(exits[entry], firsts, opening)
-                state[LEFT], state[URGENT] = left, urgent
+                        learn_firsts(opening, end, tape, picks, terms, exits_are, reached, openings, firsts)
+                        if _lacks(exits[entry], firsts, opening):
+                            return FIRSTS, 0.0, 0.0
+                    left, urgent, by = _left(exits[entry], firsts, opening)
+                    # an exit comes before an adjustment, and ends the order of one that was decided before
+                    if later == NOTHING or (left < STAYS and 2 * left < openings[later].moment):
+                        break
+                    opening = later
+                state[LEFT], state[URGENT], state[BY_ADJUSTS] = left, urgent, by
                 ending = as_int(openings[opening].ends)
-                while ending != NONE and (ends[ending].left != left or ends[ending].urgent != urgent):
+                while ending != NONE and not _is(ends[ending], left, urgent, by):
                     ending = as_int(ends[ending].next)
                 if ending == NONE:
                     if used[ENDS] == len(ends):
                         state[ASKED] = 0
                         return ROOM, 0.0, 0.0
                     code, ending = learn_end(
-                        opening, left, urgent, end, tape, picks, terms, openings, ends, floats, used
+                        opening, left, urgent, by, end, tape, picks, terms, openings, ends, floats, used
                     )
                     if code != DONE:
                         state[ASKED] = ending if code == ROOM else opening
@@ -291,12 +307,14 @@ def _funds(
     cents = start + state[GONE]
     for place in range(n):
         opening = there[place, 0]
-        now = openings[opening]
-        if now.moment > 2 * index:
+        began = openings[openings[opening].root]
+        if began.moment > 2 * index:
             continue
-        cents += now.cents
+        while openings[opening].moment > 2 * index:
+            opening = openings[opening].before
+        cents += openings[opening].total
         at = filled
-        while at > 0 and before(now, openings[order[at - 1]]):
+        while at > 0 and before(began, openings[openings[order[at - 1]].root]):
             order[at] = order[at - 1]
             at -= 1
         order[at] = opening
@@ -311,10 +329,10 @@ def _funds(
         equity += floats[at]
         needed += floats[at + 1]
     for place in range(n if filled < n else 0):
-        now = openings[there[place, 0]]
+        now = openings[openings[there[place, 0]].root]
         if now.moment > 2 * index:
             if now.waits_at != index:
-                state[ASKED] = there[place, 0]
+                state[ASKED] = now.root
                 return WAITS, 0.0, 0.0
             needed += now.waits_for
     return DONE, equity, needed
@@ -336,18 +354,24 @@ def _lacks(exits: Ints, firsts: Ints, opening: int) -> bool:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _left(exits: Ints, firsts: Ints, opening: int) -> tuple[int, bool]:
-    """When a trade is left, and whether at any price."""
-    left, urgent = STAYS, False
+def _left(exits: Ints, firsts: Ints, opening: int) -> tuple[int, bool, bool]:
+    """When a trade is left, whether at any price, and whether by adjustments."""
+    left, urgent, by = STAYS, False, False
     for place in range(len(exits)):
         if exits[place, 0] == NONE:
             break
         first = firsts[exits[place, 0], opening]
         if first < left:
-            left, urgent = first, exits[place, 1] > 0
+            left, urgent, by = first, exits[place, 1] == AT_ANY_PRICE, exits[place, 1] == ADJUSTS
         elif first == left < STAYS:
-            urgent |= exits[place, 1] > 0
-    return left, urgent
+            urgent |= exits[place, 1] == AT_ANY_PRICE
+    return left, urgent, by
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _is(end: Any, left: int, urgent: bool, by: bool) -> bool:
+    """Whether an end is that of a trade that is left so."""
+    return end.left == left and end.urgent == urgent and end.adjusts == by
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -358,8 +382,8 @@ def _add(
     now = openings[opening]
     gone_at, cents = now.moment, as_int(0)
     if now.filled:
-        gone_at, cents = ends[ending].moment, now.cents + ends[ending].cents
-        lived[state[LIVED], 0], lived[state[LIVED], 1] = opening, ending
+        gone_at, cents = ends[ending].moment, now.total + ends[ending].cents
+        lived[state[LIVED], 0], lived[state[LIVED], 1], lived[state[LIVED], 2] = opening, ending, entry
         state[LIVED] += 1
     place = state[THERE]
     there[place, 0], there[place, 1] = opening, entry

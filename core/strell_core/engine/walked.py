@@ -7,8 +7,9 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine.capital import CENT
-from strell_core.engine.known import Rows
+from strell_core.engine.known import Row, Rows, as_int
 from strell_core.engine.walk import before
+from strell_core.market.tape import NONE
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -22,15 +23,18 @@ def told(
     lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, session_of: Ints, low: int, start: int,
     calls: bool,
 ) -> tuple[bool, Ints, Floats, Bools, Floats, Bools]:  # fmt: skip
-    """What trades ``(n, 2)``, opening and end, amount to: whether only the engine can tell; the places of those that ended,
+    """What trades ``(n, 3)``, last stage, end and entry, amount to: whether only the engine can tell; the places of those that ended,
     in the order in which they did, and of those that did not; equity, whether something was held, needed capital, and whether
     capital was compared, at ``closes``: the last snapshots of the sessions from ``low`` on. ``start``: cents that are
     there at first; ``calls``: less than the needed capital is more than only told."""
     n = len(lived)
     opened, closed, order = np.empty(n, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
+    stages = 0
     for place in range(n):
         opened[place] = place
         _put(opened, place, lived, openings, ends, BY_FILL)
+        stages += _stages(openings, lived[place, 0])
+    dealt = _in_order(lived, openings, opened, stages)
     count = np.int64(0)
     for place in range(n):
         at = opened[place]
@@ -43,7 +47,7 @@ def told(
     compared = np.empty(k)
     for close in range(k):
         held[close], watched[close], needed[close] = False, False, 0.0
-    bad = not _moved(lived, openings, ends, floats, closes, start, opened, closed, count, equity, compared)
+    bad = not _moved(lived, openings, ends, floats, closes, start, dealt, closed, count, equity, compared)
     # first those that ended, in that order, then those that are open, as a run's curve adds them up
     at = count
     for place in range(n):
@@ -77,19 +81,19 @@ def told(
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _moved(
-    lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, start: int, opened: Ints, closed: Ints,
+    lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, start: int, dealt: Ints, closed: Ints,
     count: int, equity: Floats, compared: Floats,
 ) -> bool:  # fmt: skip
-    """Cash at ``closes`` with the first ``count`` of ``closed``: as booked amount by amount up to the snapshot, and in whole cents before what is filled after its
+    """Cash at ``closes`` with stages ``dealt`` and the first ``count`` of ``closed``: as booked amount by amount up to the snapshot, and in whole cents before what is filled after its
     decisions. False where all was lost without a trade."""
     cents, moved, there, a, b, fine = np.int64(start), 0.0, 0, 0, 0, True
     booked, watched = 0, 0
-    while a < len(opened) or b < count:
-        opens = b == count or (a < len(opened) and _opens_first(lived, openings, ends, opened[a], closed[b]))
+    while a < len(dealt) or b < count:
+        opens = b == count or (a < len(dealt) and _dealt_first(lived, openings, ends, dealt[a], closed[b]))
         if opens:
-            one = openings[lived[opened[a], 0]]
+            one = openings[dealt[a]]
             index, moment, amounts, moves, brought = one.index, one.moment, one.amounts, one.moves, one.cents
-            a, there = a + 1, there + 1
+            a, there = a + 1, there + (one.before == NONE)
         else:
             end = ends[lived[closed[b], 1]]
             index, moment, amounts, moves, brought = end.index, end.moment, end.amounts, end.moves, end.cents
@@ -120,7 +124,7 @@ def _put(order: Ints, place: int, lived: Ints, openings: Rows, ends: Rows, by_en
         if by_end:
             earlier = _ends_first(lived, openings, ends, new, other)
         else:
-            earlier = before(openings[lived[new, 0]], openings[lived[other, 0]])
+            earlier = before(_root(openings, lived[new, 0]), _root(openings, lived[other, 0]))
         if not earlier:
             break
         order[place] = other
@@ -139,14 +143,58 @@ def _ends_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -
         return a.settles
     if not a.settles and a.left != b.left:
         return a.left < b.left
-    return before(openings[lived[one, 0]], openings[lived[other, 0]])
+    if not a.settles and a.adjusts != b.adjusts:
+        return b.adjusts
+    return before(_root(openings, lived[one, 0]), _root(openings, lived[other, 0]))
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _opens_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -> bool:
-    """Whether a trade was opened before another ended: of what was decided on the same snapshot exits come before
-    entries."""
-    a, b = openings[lived[one, 0]], ends[lived[other, 1]]
+def _root(openings: Rows, stage: int) -> Row:
+    return openings[openings[stage].root]
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _stages(openings: Rows, stage: int) -> int:
+    """How many stages of a life there are up to this one."""
+    count = 0
+    while stage != NONE:
+        stage, count = openings[stage].before, count + 1
+    return count
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _in_order(lived: Ints, openings: Rows, opened: Ints, stages: int) -> Ints:
+    """All stages of trades in the order in which their orders were filled: at the same time in that in which they were decided,
+    adjustments before entries, those of what was opened first before others."""
+    found, count = np.empty(stages, np.int64), 0
+    for place in range(len(opened)):
+        stage = lived[opened[place], 0]
+        while stage != NONE:
+            at = count
+            while at > 0 and _filled_first(openings, stage, found[at - 1]):
+                found[at] = found[at - 1]
+                at -= 1
+            found[at] = stage
+            count += 1
+            stage = as_int(openings[stage].before)
+    return found
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _filled_first(openings: Rows, one: int, other: int) -> bool:
+    a, b = openings[one], openings[other]
+    if a.moment != b.moment or a.decided != b.decided:
+        return before(a, b)
+    return a.before != NONE and b.before == NONE
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _dealt_first(lived: Ints, openings: Rows, ends: Rows, one: int, other: int) -> bool:
+    """Whether a stage began before a trade ended: of what was decided on the same snapshot exits come before
+    adjustments, closing or not, and these before entries."""
+    a, b = openings[one], ends[lived[other, 1]]
     if a.moment != b.moment:
         return a.moment < b.moment
-    return not b.settles and a.decided < b.left
+    if b.settles or a.decided != b.left:
+        return not b.settles and a.decided < b.left
+    return b.adjusts and a.before != NONE and before(_root(openings, one), _root(openings, lived[other, 0]))

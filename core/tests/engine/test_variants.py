@@ -137,7 +137,6 @@ class VariantsTest(unittest.TestCase):
         forty = documents()
         cases = {
             "a stop for the day": forty["50-strangles-with-a-stop-for-the-day-and-a-rest"],
-            "an adjustment": forty["38-rolls-what-is-tested-out-of-its-delta"],
             "legs that leave by themselves": forty["30-straddle-with-side-balance-leg-targets-linked-stop"],
             "what its trades came to": forty["49-puts-until-two-in-a-row-have-lost"],
         }  # fmt: skip
