@@ -19,12 +19,12 @@ from strell_core.engine.changed import changed
 from strell_core.engine.fills import commission, first_event, match
 from strell_core.engine.known import STAYS
 from strell_core.engine.lives import PLENTY, Beyond, Lives, Opening, cents_of, moment
-from strell_core.engine.marks import with_best
+from strell_core.engine.marks import carried_at, with_best
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.settlement import expired
-from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeState
+from strell_core.engine.state import EngineState, Fill, LegState, Order, OrderLeg, TradeState
 from strell_core.market.market import Observation
-from strell_core.measures.frames import TRUE, Account
+from strell_core.measures.frames import TRUE, Account, Stretch
 from strell_core.strategy.actions import Reenter
 
 Ints = npt.NDArray[np.int64]
@@ -124,11 +124,12 @@ def _dealt(
         return _staged(lives, plan, made, trade, order, decided, decided, fills) if fills else None
     last = int(timeline.first[int(timeline.session_of[decided]) + 1]) - 1
     stop, at = min(last + 1, made.stop), decided + 1
-    while (at := first_event(plan, market, order, at, lives.end)) < stop:
+    while at < stop:
+        # most are filled at once
         fills = match(plan, [order], market, at)
         if fills:
             return _staged(lives, plan, made, trade, order, decided, at, fills)
-        at += 1
+        at = first_event(plan, market, order, at + 1, lives.end)
     return None
 
 
@@ -148,9 +149,19 @@ def _staged(
     stage = dataclasses.replace(
         made, asked=order, moment=moment(at, late), decided=decided, trade=now, index=at,
         amounts=[cents_of(entry.amount) for entry in step.entries_made], costs=cents_of(closing), before=made,
+        carry=_carry(lives.stretch(plan, made), made, now.legs, at), ends=None,
     )  # fmt: skip
     lives.live(plan, stage)
     return stage
+
+
+def _carry(ahead: Stretch, made: Opening, legs: Sequence[LegState], at: int) -> list[int]:
+    """The mids of legs before a snapshot, in parts; what those were opened for that were not there."""
+    before = {
+        (leg.leg_id, leg.contract): carried_at(leg.bid, leg.ask, leg.valid, carry, at - 1 - made.index)
+        for leg, carry in zip(ahead.legs, made.carry, strict=True)
+    }
+    return [int(before.get((leg.leg_id, leg.contract), leg.opened_parts)) for leg in legs]
 
 
 class _Nobody:

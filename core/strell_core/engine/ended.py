@@ -29,7 +29,7 @@ def learn_end(
     row = openings[opening]
     pick = picks[row.picked]
     n = pick.legs
-    if n == 0 or row.before != NONE:
+    if n == 0:
         return ENDED, NONE
     if used[FLOATS] + n + 1 > len(floats):
         return ROOM, n + 1
@@ -39,7 +39,8 @@ def learn_end(
         at = left if single_at(left, tape.session_of, tape.sessions) else left + 1
         while at < stop and not _usable(pick, at, tape.expirations, tape.bid, tape.ask):
             at += 1
-    multiplier, place, brought = tape.sessions[tape.session_of[row.index]].multiplier, used[FLOATS], as_int(0)
+    began = openings[row.root].index
+    multiplier, place, brought = tape.sessions[tape.session_of[began]].multiplier, used[FLOATS], as_int(0)
     found = ends[used[ENDS]]
     if at >= stop >= end:
         found.ends, found.index, found.moment, found.settles, found.held, found.watched = False, 0, STAYS, False, 0, 0
@@ -61,9 +62,9 @@ def learn_end(
             floats[place + leg] = cents / 100
             brought += cents
         if not settles:
-            # as many contracts as were opened cost as much
-            floats[place + n] = floats[row.amounts + n]
-            brought -= commission(pick.contracts[:n].copy(), terms[pick.terms])
+            costs = commission(pick.contracts[:n].copy(), terms[pick.terms])
+            floats[place + n] = -costs / 100
+            brought -= costs
             moves = n + 1
         moment = 2 * at + (not settles and at == left)
         found.ends, found.index, found.moment, found.settles = True, at, moment, settles

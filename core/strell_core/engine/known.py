@@ -63,15 +63,16 @@ OPENING = np.dtype([
     ("amounts", "i8"), ("moves", "i4"), ("ends", "i4"), ("first_session", "i8"), ("unwatched", "i8"), ("closes", "i8"),
     ("legs", "i4"), ("values", "i8"), ("looks", "i4"), ("from_look", "i8"), ("to_look", "i8"), ("funds", "i8"),
     ("waits_at", "i8"), ("waits_for", "f8"), ("before", "i4"), ("root", "i4"), ("total", "i8"),
-    ("worths", "i4"),
+    ("worths", "i4"), ("premium", "i8"), ("base", "i8"), ("best", "i8"),
 ])  # fmt: skip
 """What came of an order to open what was ``picked``, see :class:`strell_core.engine.lives.Opening`. ``least``: place of what a fill had
 to bring; ``amounts``: place of the ``moves`` amounts that
 it was booked with; ``ends``: its first end; ``values``: place of what each of its ``legs``, then all together, are worth and
 what capital they need at its ``closes``; ``funds``: place of worth and capital, in pairs, at the looks
 ``[from_look, to_look)`` of the plan with the ``looks``; ``waits_for``: capital of the order while it is at work, at
-snapshot ``waits_at``. Every stage of a life that adjustments bring about has a row of its own: ``before`` is the stage before,
-``root`` the first, ``total`` the cents that all of them have moved, and ``worths`` the first of its worths that is known."""
+snapshot ``waits_at``. Every stage of a life that adjustments bring about has a row of its own, with what it holds as ``picked``: ``before`` is the stage
+before, ``root`` the first, ``total`` the cents that all of them have moved, and ``worths`` the first of its worths that is known. In parts times
+contracts: its ``premium``, what quotes do not change of its P/L (``base``), and the ``best`` so far."""
 ASK = np.dtype([("at", "i8"), ("needed", "f8"), ("next", "i4")])
 """What adjustments ask of the account in a stage: the snapshot, the capital that its trade needs then, money; the next."""
 WORTH = np.dtype([("at", "i8"), ("worth", "f8"), ("needed", "f8"), ("next", "i4")])

@@ -18,8 +18,9 @@ from strell_core.engine.by_numbers import Numbered, Sheet
 from strell_core.engine.entering import decide_entry
 from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, NOTHING, STAYS, Known, Rows
 from strell_core.engine.lives import Beyond, Lives, Opening
+from strell_core.engine.marks import NEVER
 from strell_core.engine.plan import EntryPlan, Plan
-from strell_core.engine.state import OrderLeg
+from strell_core.engine.state import LegState, OrderLeg
 from strell_core.margin.strategy_based import share_of
 from strell_core.market.instruments import ContractKey, Right, strike_of
 from strell_core.market.kept import Kept
@@ -110,6 +111,8 @@ class Learned:
         self._picked: dict[Any, int] = {}
         self._legs: dict[int, tuple[OrderLeg, ...]] = {}
         """Of picks that compiled loops know nothing of."""
+        self._contracts: dict[tuple[int, int], ContractKey] = {}
+        """By expiration and row."""
         self._exits: dict[str, tuple[Exit | None, Params]] = {}
         """By what they say."""
         self._due: dict[Any, Ints] = {}
@@ -228,16 +231,12 @@ class Learned:
 
     def _pick(self, plan: Plan, index: int, legs: tuple[OrderLeg, ...], lots: int) -> int:
         """The same for all that would deal in the same."""
-        known, terms = self.known, self.numbers.terms(plan, tuple(leg.leg_id for leg in legs))
-        if terms != NONE and len(legs) <= MOST_LEGS:
+        known, found = self.known, self._by_numbers(plan, legs)
+        if found is not None:
             known.make_room(0)
-            places = np.array([self.numbers.places[leg.contract.expiration.toordinal()] for leg in legs], np.int64)
-            rows = [
-                self.timeline.cubes[leg.contract.expiration].row(leg.contract.right, leg.contract.strike)
-                for leg in legs
-            ]
+            terms, places, rows = found
             code, place = judged.place_of(
-                index, places, np.array(rows, np.int64), np.array([leg.contracts for leg in legs], np.int64), lots, terms,
+                index, places, rows, np.array([leg.contracts for leg in legs], np.int64), lots, terms,
                 self.share, known.terms.rows, known.picks.rows, known.picks_at, known.used, self.tape,
             )  # fmt: skip
             if code == DONE:
@@ -248,9 +247,34 @@ class Learned:
             assert view is not None
             needed = capital.of_new(plan, view, ((leg.contract, leg.contracts) for leg in legs))
             nothing = [0] * MOST_LEGS
-            self._picked[key] = known.picks.add((index, lots, terms, NONE, 0, nothing, nothing, nothing, needed))
+            self._picked[key] = known.picks.add((index, lots, NONE, NONE, 0, nothing, nothing, nothing, needed))
             self._legs[self._picked[key]] = legs
         return self._picked[key]
+
+    def _by_numbers(self, plan: Plan, legs: Sequence[OrderLeg | LegState]) -> tuple[int, Ints, Ints] | None:
+        """The place of the terms of orders for legs, and of each its expiration's place and its row there; ``None``: compiled
+        loops do not know them."""
+        terms = self.numbers.terms(plan, tuple(leg.leg_id for leg in legs))
+        if terms == NONE or len(legs) > MOST_LEGS:
+            return None
+        places = np.array([self.numbers.places[leg.contract.expiration.toordinal()] for leg in legs], np.int64)
+        rows = [
+            self.timeline.cubes[leg.contract.expiration].row(leg.contract.right, leg.contract.strike) for leg in legs
+        ]
+        return terms, places, np.array(rows, np.int64)
+
+    def _holds(self, plan: Plan, made: Opening) -> int:
+        """What a stage holds, as a pick that no entry finds."""
+        assert made.trade is not None
+        legs, n = made.trade.legs, len(made.trade.legs)
+        found = self._by_numbers(plan, legs)
+        held, terms = np.zeros((3, MOST_LEGS), np.int64), NONE
+        if found is not None:
+            terms, held[0, :n], held[1, :n] = found
+            held[2, :n] = [leg.contracts for leg in legs]
+        return self.known.picks.add(
+            (made.index, made.trade.lots, terms, NONE, 0 if found is None else n, *held.tolist(), 0.0)
+        )
 
     def dealt_in(self, picked: int) -> tuple[OrderLeg, ...]:
         """The legs of what would be dealt in."""
@@ -258,16 +282,14 @@ class Learned:
             row, tape, symbol, legs = self.known.picks.rows[picked], self.tape, self.timeline.underlying.symbol, []
             names = self.numbers.names[int(row["terms"])]
             for place in range(row["legs"]):
-                one = tape.expirations[row["expiration"][place]]
-                call = row["row"][place] < one["strikes"]
-                at = one["strike"] + row["row"][place] - (0 if call else one["strikes"])
-                contract = ContractKey(
-                    dt.date.fromordinal(int(one["day"])),
-                    Right.CALL if call else Right.PUT,
-                    strike_of(int(tape.strikes[at])),
-                    symbol,
-                )
-                legs.append(OrderLeg(names[place], contract, int(row["contracts"][place])))
+                where = int(row["expiration"][place]), int(row["row"][place])
+                if where not in self._contracts:
+                    one = tape.expirations[where[0]]
+                    call = where[1] < one["strikes"]
+                    strike = strike_of(int(tape.strikes[one["strike"] + where[1] - (0 if call else one["strikes"])]))
+                    day, right = dt.date.fromordinal(int(one["day"])), Right.CALL if call else Right.PUT
+                    self._contracts[where] = ContractKey(day, right, strike, symbol)
+                legs.append(OrderLeg(names[place], self._contracts[where], int(row["contracts"][place])))
             self._legs[picked] = tuple(legs)
         return self._legs[picked]
 
@@ -301,7 +323,7 @@ class Learned:
             earlier = known.openings.rows[before]
             root, total = int(earlier["root"]), int(earlier["total"])
         row: tuple[Any, ...] = (
-            picked, least, False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0, of, root, total, NONE,
+            picked, least, False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0, of, root, total, NONE, 0, 0, NEVER,
         )  # fmt: skip
         if made.trade is not None:
             amounts, closes = [amount / 100 for amount in made.amounts], len(made.closes)
@@ -311,11 +333,13 @@ class Learned:
             known.floats.extend(np.concatenate([
                 amounts, ends.by_leg.ravel(), ends.worth, ends.needed, _pairs(funds.worth, funds.needed),
             ]))  # fmt: skip
-            cents = sum(made.amounts)
+            cents, trade = sum(made.amounts), made.trade
+            paid = sum(leg.contracts * leg.opened_parts for leg in trade.legs)
             row = (
                 picked, least, True, made.moment, made.decided, made.index, cents, begin, len(amounts), NONE,
                 made.first_session, made.unwatched, closes, legs, begin + len(amounts), looks_are, first,
                 first + len(at), begin + len(amounts) + (legs + 2) * closes, NONE, 0.0, of, root, total + cents, NONE,
+                trade.opening, trade.realised - paid, NEVER if trade.best is None else trade.best,
             )  # fmt: skip
         known.openings.add(row)
         self._openings[opening] = made
@@ -332,7 +356,7 @@ class Learned:
         if turn.stage is not None:
             row = known.openings.rows[opening]
             stage = self._add(
-                plan, turn.stage, int(row["picked"]), int(row["least"]), opening, looks_are, looks
+                plan, turn.stage, self._holds(plan, turn.stage), int(row["least"]), opening, looks_are, looks
             )  # fmt: skip
         known.stages.put(entry.adjusts, opening, stage)
         known.firsts.put(entry.closes, opening, turn.left)

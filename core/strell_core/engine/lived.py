@@ -87,7 +87,10 @@ def learn_opening(
         )
     if math.isnan(simple.capital(contracts, signs, strikes, settlements, np.zeros(n), 0.0, share)):
         return OPEN, NONE
-    marks = _marks(pick, terms, prices, at, stop, tape)
+    premium = as_int(0)
+    for leg in range(n):
+        premium -= contracts[leg] * prices[leg]
+    marks = _marks(pick, terms, premium, premium, NEVER, at, stop, tape)
     multiplier = tape.sessions[session].multiplier
     place, brought = used[FLOATS], as_int(0)
     for leg in range(n + 1):
@@ -127,11 +130,11 @@ def learn_opening(
     row = openings[opening]
     _empty(row, opening, picked, least_place, 2 * at + late, index)
     row.filled, row.index, row.cents, row.amounts, row.moves = True, at, brought, place, n + 1
-    row.total = brought
+    row.total, row.premium, row.base, row.best = brought, premium, premium, NEVER
     row.first_session, row.closes, row.legs, row.values = session, closes, n, values
     row.unwatched = 1 if closes > 0 and 2 * at + late > 2 * (tape.sessions[session + 1].first - 1) else 0
     row.looks, row.from_look, row.to_look, row.funds = looks_are, first, to, funds
-    _learn_firsts(opening, pick, prices, marks, at, stop, late, tape, exits, reached, firsts)
+    _learn_firsts(opening, pick, premium, marks, at, stop, late, tape, exits, reached, firsts)
     opening_of[least_place, picked] = opening
     used[OPENINGS] += 1
     return DONE, opening
@@ -158,7 +161,7 @@ def _empty(row: Row, opening: int, picked: int, least_place: int, moment: int, d
     row.first_session, row.unwatched, row.closes, row.legs, row.values = 0, 0, 0, 0, 0
     row.looks, row.from_look, row.to_look, row.funds = 0, 0, 0, 0
     row.waits_at, row.waits_for, row.before, row.root, row.total = NONE, 0.0, NONE, opening, 0
-    row.worths = NONE
+    row.worths, row.premium, row.base, row.best = NONE, 0, 0, NEVER
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -232,10 +235,12 @@ def commission(contracts: Ints, terms: Row) -> int:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _marks(pick: Row, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape) -> Marks:
+def _marks(
+    pick: Row, terms: Rows, premium: int, base: int, best_so_far: int, at: int, stop: int, tape: Tape
+) -> Marks:  # fmt: skip
     n, count = pick.legs, stop - at
     bid, ask = np.empty((n, count), np.int64), np.empty((n, count), np.int64)
-    contracts, spreads, opening = pick.contracts[:n].copy(), np.empty(n, np.int64), as_int(0)
+    contracts, spreads = pick.contracts[:n].copy(), np.empty(n, np.int64)
     for leg in range(n):
         one = tape.expirations[pick.expiration[leg]]
         cell = cell_of(tape.expirations, pick.expiration[leg], pick.row[leg])
@@ -245,12 +250,11 @@ def _marks(pick: Row, terms: Rows, prices: Ints, at: int, stop: int, tape: Tape)
             ask[leg, i - at] = as_int(tape.ask[cell + i]) * PARTS
         for i in range(until, stop):
             bid[leg, i - at], ask[leg, i - at] = NO_PRICE, NO_PRICE
-        opening -= contracts[leg] * prices[leg]
         spreads[leg] = abs(contracts[leg])
     good, now = usable(bid, ask), terms[pick.terms]
     mid, closable, valued, doubtful, best = marked(
-        bid, ask, good, contracts, spreads, opening, now.doubt * abs(opening), tape.last_of_several[at:stop],
-        now.waits, NEVER,
+        bid, ask, good, contracts, spreads, base, now.doubt * abs(premium), tape.last_of_several[at:stop],
+        now.waits, best_so_far,
     )  # fmt: skip
     for i in range(count):
         doubtful[i] = valued[i] and not doubtful[i]
@@ -264,24 +268,21 @@ def learn_firsts(
     """When a trade's exits are true is known from now on, of those that go by numbers."""
     row = openings[opening]
     pick = picks[row.picked]
-    if pick.legs == 0 or row.before != NONE:
+    if pick.legs == 0:
         return
-    prices = np.empty(pick.legs, np.int64)
-    _dealt(pick, ANY, terms[pick.terms].share, row.index, prices, tape.expirations, tape.bid, tape.ask)
     stop = stop_of(pick, end, tape.expirations)
-    marks = _marks(pick, terms, prices, row.index, stop, tape)
-    _learn_firsts(opening, pick, prices, marks, row.index, stop, row.moment & 1, tape, exits, reached, firsts)
+    marks = _marks(pick, terms, row.premium, row.base, row.best, row.index, stop, tape)
+    _learn_firsts(opening, pick, row.premium, marks, row.index, stop, row.moment & 1, tape, exits, reached, firsts)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _learn_firsts(
-    opening: int, pick: Row, prices: Ints, marks: Marks, at: int, stop: int, since: int, tape: Tape, exits: Rows,
+    opening: int, pick: Row, premium: int, marks: Marks, at: int, stop: int, since: int, tape: Tape, exits: Rows,
     reached: Masks, firsts: Ints,
 ) -> None:  # fmt: skip
-    premium, shorts, nearest = as_int(0), 0, as_int(STAYS)
+    shorts, nearest = 0, as_int(STAYS)
     signs, strikes = np.empty(pick.legs, np.int64), np.empty(pick.legs, np.int64)
     for leg in range(pick.legs):
-        premium -= pick.contracts[leg] * prices[leg]
         one = tape.expirations[pick.expiration[leg]]
         nearest = min(nearest, one.day)
         if pick.contracts[leg] < 0:

@@ -35,7 +35,7 @@ from strell_core.engine.state import EngineState, Fill, Order, OrderLeg, TradeSt
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
 from strell_core.market.prices import PARTS, cent_of_part, cents
-from strell_core.market.view import Quote, valid_quotes
+from strell_core.market.view import Quote
 from strell_core.measures.frames import Params, Stretch
 from strell_core.strategy.kinds import Exit
 
@@ -45,8 +45,6 @@ PLENTY = Decimal(10) ** 15
 """Cash with which a trade by itself is never called."""
 STRETCHES_MB = 64
 """Memory for the last stretches, in which exits are looked for."""
-MOST_CARRIED = 24
-"""Contracts of which mids are remembered: those of a trade that adjustments have changed a few times."""
 
 
 class Beyond(Exception):
@@ -85,6 +83,10 @@ class Values(NamedTuple):
     """Capital that it needs, money ``(n,)``."""
 
 
+Ends = tuple[Values, dict[ContractKey, Ints]]
+"""Of a trade at its session ends, with the mids of its contracts there."""
+
+
 @dataclass(eq=False)
 class Opening:
     """What came of an order to open."""
@@ -109,6 +111,9 @@ class Opening:
     first_session: int = 0
     costs: int = 0
     """Cents that dealing in all of it again costs."""
+    carry: Sequence[int] = ()
+    """By leg, its mid before the fill in parts; what it was opened for, where it was opened by it."""
+    ends: Ends | None = None
     before: Opening | None = None
     """What an adjustment made this of: a stage of the same trade's life, which ``moment``, ``decided``, ``index`` and ``amounts``
     are those of."""
@@ -128,7 +133,6 @@ class Lives:
         self._stretches: OrderedDict[Opening, Stretch] = OrderedDict()
         self._held = 0
         self._worths: dict[int, Fraction] = {}
-        self._carried_on: dict[Any, Ints] = {}
 
     def opened(
         self, plan: Plan, least: int | None, index: int, legs: Sequence[OrderLeg], lots: int, filled: int | None = None
@@ -146,7 +150,9 @@ class Lives:
                 self._filled(plan, order, index, index, fills) if fills else Opening(order, moment(index, True), index)
             )
         last = int(timeline.first[int(timeline.session_of[index]) + 1]) - 1
-        at = index + 1 if filled is None else filled
+        if filled is not None:
+            return self._filled(plan, order, index, filled, match(plan, [order], self.market, filled))
+        at = index + 1
         while (at := first_event(plan, self.market, order, at, self.end)) <= last and at < self.end:
             fills = match(plan, [order], self.market, at)
             if fills:
@@ -164,6 +170,7 @@ class Lives:
             raise Beyond
         made = Opening(
             order, moment(at, at == decided), decided, trade, at, [*premiums, -costs], costs=costs,
+            carry=fill.prices,
         )  # fmt: skip
         self.live(plan, made)
         return made
@@ -181,11 +188,13 @@ class Lives:
 
     def values(self, plan: Plan, made: Opening, at: Ints) -> Values:
         """What a trade, or a stage of its life, is worth, and the capital that it needs, at snapshots from its fill on."""
+        return self._values(made, at, self._mids(plan, made, at))
+
+    def _values(self, made: Opening, at: Ints, parts: npt.NDArray[Any]) -> Values:
         timeline, trade = self.timeline, made.trade
         assert trade is not None
         multiplier = timeline.multiplier(trade.opened_on)
         point = float(timeline.underlying.quantum)
-        parts: npt.NDArray[Any] = self._carried(plan, made, at)
         contracts = np.array([leg.contracts for leg in trade.legs], np.int64)
         backed = [capital.Backed(leg.contract, leg.contracts, 0) for leg in trade.legs]
         return Values(
@@ -194,58 +203,51 @@ class Lives:
             capital.needed_over(timeline, at, backed, parts, multiplier),
         )
 
+    def _mids(self, plan: Plan, made: Opening, at: Ints) -> npt.NDArray[Any]:
+        """Every leg's mid in parts at snapshots of a stage, its last valid one where there is none: ``(legs, n)``."""
+        legs, places = self.stretch(plan, made).legs, at - made.index
+        carried = zip(legs, made.carry, strict=True)
+        return np.array([carried_over(leg.bid, leg.ask, leg.valid, carry)[places] for leg, carry in carried])
+
     def at_closes(self, plan: Plan, made: Opening) -> Values:
         """The same at a trade's session ends, by whatever legs it had: in the order in which they go, where a stage is its last."""
-        stages, closes = made.stages, made.closes
-        if len(stages) == 1:
-            return self.values(plan, made, closes)
-        timeline, trade = self.timeline, made.trade
+        return self._ends(plan, made)[0]
+
+    def _ends(self, plan: Plan, made: Opening) -> Ends:
+        """With mids by contract; remembered."""
+        if made.ends is None:
+            now, trade, closes = np.searchsorted(made.closes, made.index), made.trade, made.closes
+            assert trade is not None
+            parts = self._mids(plan, made, closes[now:])
+            found = self._values(made, closes[now:], parts)
+            mids = {leg.contract: row for leg, row in zip(trade.legs, parts, strict=True)}
+            made.ends = found, mids
+            if made.before is not None:
+                made.ends = self._with_before(made, self._ends(plan, made.before), int(now), found, mids)
+        return made.ends
+
+    def _with_before(self, made: Opening, before: Ends, now: int, found: Values, mids: dict[ContractKey, Ints]) -> Ends:
+        """A stage's values from its fill on, the place ``now`` of session ends, behind those of the stage ``before``."""
+        timeline, trade, closes = self.timeline, made.trade, made.closes
         assert trade is not None
-        worth, needed, done = np.zeros(len(closes)), np.zeros(len(closes)), 0
-        for stage, later in zip(stages, [*stages[1:], None], strict=True):
-            to = len(closes) if later is None else int(np.searchsorted(2 * closes, later.moment))
-            found = self.values(plan, stage, closes[done:to])
-            worth[done:to], needed[done:to], done = found.worth, found.needed, to
+        until = int(np.searchsorted(2 * closes, made.moment))
+        whole = {contract: np.zeros(len(closes), np.int64) for contract in (*before[1], *mids)}
+        for contract, row in before[1].items():
+            whole[contract][:now] = row[:now]
+        for contract, row in mids.items():
+            whole[contract][now:] = row
         held = [closed for leg in trade.legs for closed in closed_pieces(leg, leg.came, 0, STAYS, "order")]
         scale = float(timeline.underlying.quantum) * timeline.multiplier(trade.opened_on) / PARTS
         by_leg = np.zeros((len(trade.closed_legs) + len(held), len(closes)))
-        for row, leg in enumerate((*trade.closed_legs, *held)):
-            begin, end = (
-                int(timeline.times.searchsorted(at)) for at in (leg.opened_at or trade.opened_at, leg.closed_at)
-            )
-            low, high = closes.searchsorted((begin, end))
-            if low < high:
-                parts = self._mids(leg.contract, begin, min(end, made.stop), leg.opened_parts)
-                by_leg[row, low:high] = leg.contracts * parts[closes[low:high] - begin] * scale
-        return Values(by_leg, worth, needed)
-
-    def _carried(self, plan: Plan, made: Opening, at: Ints) -> Ints:
-        """Every leg's mid in parts at snapshots of a stage, its last valid one since it was opened where there is none."""
-        trade = made.trade
-        assert trade is not None
-        if made.before is None:
-            legs = self.stretch(plan, made).legs
-            return np.array(
-                [carried_over(leg.bid, leg.ask, leg.valid, leg.opened_parts)[at - made.index] for leg in legs]
-            )
-        times = self.timeline.times
-        found = np.empty((len(trade.legs), len(at)), np.int64)
-        for row, leg in enumerate(trade.legs):
-            begin = int(times.searchsorted(leg.opened_at or trade.opened_at))
-            found[row] = self._mids(leg.contract, begin, made.stop, leg.opened_parts)[at - begin]
-        return found
-
-    def _mids(self, contract: ContractKey, begin: int, end: int, opened: int) -> Ints:
-        """Mids of a contract that was opened at a snapshot, as they are carried on to another; the last few are
-        remembered."""
-        key = contract, begin, opened
-        found = self._carried_on.get(key)
-        if found is None or begin + len(found) < end:
-            bid, ask = self.timeline.quotes(contract, begin, end)
-            found = self._carried_on[key] = carried_over(bid, ask, valid_quotes(bid, ask), opened)
-            if len(self._carried_on) > MOST_CARRIED:
-                del self._carried_on[next(iter(self._carried_on))]
-        return found
+        for place, leg in enumerate((*trade.closed_legs, *held)):
+            begin, end = timeline.times.searchsorted((leg.opened_at or trade.opened_at, leg.closed_at))
+            here = slice(*closes.searchsorted((begin, end)))
+            by_leg[place, here] = leg.contracts * whole[leg.contract][here] * scale
+        return Values(
+            by_leg,
+            np.concatenate([before[0].worth[:until], found.worth[until - now :]]),
+            np.concatenate([before[0].needed[:until], found.needed[until - now :]]),
+        ), whole
 
     def stretch(self, plan: Plan, made: Opening) -> Stretch:
         """A trade's marks from its fill to its settlement, remembered for a while."""

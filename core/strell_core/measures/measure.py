@@ -15,6 +15,7 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit
 
 from strell_core.market.daily import DailyHistory
 from strell_core.market.market import Market, Observation
@@ -28,6 +29,21 @@ Series = npt.NDArray[np.float64]
 Params = Mapping[str, Any]
 UNDERLYING = "underlying"
 """The parameter that names another underlying of the strategy; every measure of a market has it."""
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def to_places(value: float, places: int) -> float:
+    """Rounded to decimal places, as numpy rounds."""
+    factor = 10.0**places
+    return np.rint(value * factor) / factor
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _rounded(values: Series, grid: float) -> Series:
+    for i in range(len(values)):
+        found = to_places(np.rint(values[i] / grid) * grid, 10)
+        values[i] = found if np.isfinite(found) else np.nan
+    return values
 
 
 @dataclass(frozen=True)
@@ -54,9 +70,8 @@ class Measure:
         grid = self.declaration.grid
         if not grid:
             return values
-        with np.errstate(invalid="ignore"):
-            rounded: Series = np.round(np.round(values / grid) * grid, 10)
-        rounded[~np.isfinite(rounded)] = np.nan
+        # a copy is of one kind to what is compiled, whatever it is of
+        rounded: Series = _rounded(np.array(values, np.float64), float(grid))
         return rounded
 
     def on_grid_exactly(self, values: Series) -> Series:
