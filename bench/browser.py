@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import statistics
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -16,7 +17,9 @@ def signed_in(address: str) -> Iterator[Any]:
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+        browser = play.chromium.launch(
+            executable_path=os.environ["STRELL_CHROMIUM"], args=["--no-sandbox", "--disable-gpu"]
+        )
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(address)
         page.get_by_label("Name").fill("demo")

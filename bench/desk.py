@@ -50,7 +50,7 @@ def run() -> None:
 
     with sync_playwright() as play:
         browser = play.chromium.launch(
-            executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu", "--disable-quic"]
+            executable_path=os.environ["STRELL_CHROMIUM"], args=["--no-sandbox", "--disable-gpu", "--disable-quic"]
         )
         context = browser.new_context(viewport={"width": 1280, "height": 800})
         page = context.new_page()

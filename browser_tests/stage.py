@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import os
 import re
-import shutil
 import signal
 import socket
 import subprocess
@@ -57,7 +56,7 @@ def free_port() -> int:
 
 
 def _chromium() -> str:
-    found = shutil.which("chromium-headless-shell") or shutil.which("chromium")
+    found = os.environ.get("STRELL_CHROMIUM")
     assert found, "there is no Chromium: ./strell test installs it"
     return found
 

@@ -177,7 +177,7 @@ VIEWS: dict[str, Callable[[Page], None]] = {
 
 def main(wanted: list[str]) -> None:
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        browser = play.chromium.launch(executable_path=os.environ["STRELL_CHROMIUM"], args=FLAGS)
         page = browser.new_page(viewport=SIZE)  # type: ignore[arg-type]
         page.goto(BASE)
         page.get_by_label("Name").fill("demo")

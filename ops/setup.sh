@@ -158,6 +158,8 @@ PY
   )
   set -a; . "$file"; set +a
   export DJANGO_SETTINGS_MODULE=config.settings
+  STRELL_CHROMIUM="$(command -v chromium-headless-shell || command -v chromium || true)"
+  export STRELL_CHROMIUM
   postgres_environment
 }
 
