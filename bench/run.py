@@ -1,5 +1,5 @@
 """Every benchmark, or those named: implied american smile intake engine storage pages desk sheet large research; and
-by name only, for it makes network namespaces: workers."""
+by name only, workers, for it makes network namespaces, and agreement, which compares and takes ten minutes."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ sys.path[:0] = [str(PROJECT), str(PROJECT / "core"), str(PROJECT / "server"), st
 from bench.timing import machine  # noqa: E402
 
 ALL = ("implied", "american", "smile", "intake", "engine", "storage", "pages", "desk", "sheet", "large", "research")
-BY_NAME = ("workers",)
+BY_NAME = ("workers", "agreement")
 
 if __name__ == "__main__":
     unknown = set(sys.argv[1:]) - {*ALL, *BY_NAME}

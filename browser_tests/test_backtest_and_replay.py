@@ -117,6 +117,10 @@ class BacktestStory(BrowserTestCase):
         expect(figures).to_have_count(0)
         self.page.get_by_role("button", name="Show its latest").click()
         expect(figures).to_be_visible()
+        self.open(f"/strategies/{self.strategy.pk}/backtest?sweep=88")
+        expect(self.page.get_by_text("This strategy has no sweep 88.")).to_be_visible()
+        self.page.get_by_role("button", name="Show its latest").click()
+        expect(figures).to_be_visible()
         self.open(f"/strategies/{self.strategy.pk}/nowhere")
         expect(self.page.get_by_text("There is no stage called")).to_be_visible()
 

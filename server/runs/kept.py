@@ -84,10 +84,18 @@ def _leg_facts(history: Timeline, leg: LegClose, trade: ClosedTrade, multiplier:
         }  # fmt: skip
     opened, closed = leg.opened_parts / PARTS * quantum, leg.closed_parts / PARTS * quantum
     return {
-        "label": leg.contract.label, "contract": leg.contract.code, "contracts": leg.contracts,
+        "label": leg.contract.label + _came(history, leg, trade), "contract": leg.contract.code, "contracts": leg.contracts,
         "opened": round(opened, 4), "closed": round(closed, 4), "how": leg.how,
         "pnl": round(leg.contracts * (closed - opened) * multiplier, 2), **side,
     }  # fmt: skip
+
+
+def _came(history: Timeline, leg: LegClose, trade: ClosedTrade) -> str:
+    """When an option came that was not there from the first, told beside its name."""
+    if not leg.opened_at or leg.contract.is_unit:
+        return ""
+    at, first = history.calendar.local(leg.opened_at), history.calendar.local(trade.opened_at)
+    return f", from {at:%-d %b}" if at.date() != first.date() else f", from {at:%H:%M}"
 
 
 def _curve_inputs(view: ChainView, settlement: int) -> dict[str, Any] | None:

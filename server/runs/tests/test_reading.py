@@ -206,6 +206,29 @@ def _kept_before(data: bytes) -> bytes:
     return zstandard.ZstdCompressor().compress(packed)
 
 
+class PiecesTest(DemoTestCase):
+    def test_lots_that_were_added_stand_by_themselves(self) -> None:
+        sheet = copy.deepcopy(self.strategy.latest.document)
+        sheet["entries"][0]["adjust"] = [{
+            "rule": "change_lots", "left": {"measure": "pnl", "unit": "premium"}, "is": "above", "right": 5.0, "way": "open",
+            "lots": 1, "bound": 2,
+        }]  # fmt: skip
+        strategies.revise(self.mara, self.strategy.pk, strategies.checked(sheet), self.strategy.latest.number)
+        run = self.finished_run()
+        grown = [trade for trade in run.trades.all() if trade.trade.get("more_lots")]
+        self.assertGreater(len(grown), 0)
+        for trade in grown:
+            found = self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1]
+            at_first = [leg for leg in found["legs"] if ", from " not in leg["label"]]
+            self.assertEqual((len(at_first), len(found["legs"])), (2, 4))
+            # a lot's delta is that of what was opened first
+            whole = sum(leg["contracts"] * leg["entry"]["delta"] for leg in at_first)
+            self.assertAlmostEqual(trade.row["delta"], whole / (trade.row["lots"] - 1), places=3)
+            made = sum(leg["pnl"] for leg in found["legs"])
+            self.assertAlmostEqual(made - trade.row["costs"], trade.row["pnl"], places=1)
+            self.assertAlmostEqual(found["path"]["pnl"][-1], made, places=1)
+
+
 class OtherExitsTest(DemoTestCase):
     def test_each_way_out_of_a_trade_in_words(self) -> None:
         run = self.finished_run()

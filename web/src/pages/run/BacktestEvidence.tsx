@@ -35,10 +35,14 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
   const { currency, last } = useTerms(strategy.underlying);
   const look = (number: number) => setQuery({ run: String(number) });
   const lookAtSweep = (number: number) => setQuery({ sweep: String(number) });
-  const sweeps = useSweeps(strategy.id).data ?? [];
+  const asked = useSweeps(strategy.id);
+  const sweeps = asked.data ?? [];
   const named = query.get("sweep");
   const all = named === null && query.has("all");
-  const sweep = useSweep(sweeps.find((item) => String(item.number) === named)?.id);
+  const known = sweeps.find((item) => String(item.number) === named);
+  const sweep = useSweep(known?.id);
+  // one that was just asked for is not in the list yet
+  const noSweep = named !== null && !known && asked.data !== undefined && !asked.isFetching;
   const openTrade = (chosen: number | null) => {
     const to = new URLSearchParams(query);
     if (run) to.set("run", String(run.number));
@@ -58,14 +62,8 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           </Empty>
         </div>
       )}
-      {unknown !== null && (
-        <p role="status" className="text-loss">
-          This strategy has no run {unknown}.{" "}
-          <button type="button" className="link" onClick={() => setQuery({})}>
-            Show its latest
-          </button>
-        </p>
-      )}
+      {unknown !== null && <Missing what={`run ${unknown}`} leave={() => setQuery({})} />}
+      {noSweep && <Missing what={`sweep ${named}`} leave={() => setQuery({})} />}
       {(runs === undefined || (loading && !run)) && !error && <Skeleton className="h-80" />}
       {runs
         ?.filter((row) => row.status === "queued" || row.status === "running")
@@ -84,7 +82,9 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           {runs.length > 0 && (
             <RunSelect runs={runs} run={named === null && !all ? run : undefined} look={look} />
           )}
-          {sweeps.length > 0 && <SweepSelect sweeps={sweeps} named={named} look={lookAtSweep} />}
+          {sweeps.length > 0 && (
+            <SweepSelect sweeps={sweeps} named={known ? named : null} look={lookAtSweep} />
+          )}
           {runs.length > 1 && !all && (
             <Link className="link" to="?all">
               All runs
@@ -106,7 +106,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
         <>
           <ErrorNote error={sweep.error} onRetry={() => sweep.refetch()} />
           {sweep.data && <SweepView sweep={sweep.data} document={strategy.document} save={save} />}
-          {!sweep.data && !sweep.error && <Skeleton className="h-80" />}
+          {!sweep.data && !sweep.error && !noSweep && <Skeleton className="h-80" />}
         </>
       )}
       {named === null &&
@@ -132,6 +132,18 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           />
         ))}
     </div>
+  );
+}
+
+/** The address names something that the strategy does not have. */
+function Missing({ what, leave }: { what: string; leave: () => void }) {
+  return (
+    <p role="status" className="text-loss">
+      This strategy has no {what}.{" "}
+      <button type="button" className="link" onClick={leave}>
+        Show its latest run
+      </button>
+    </p>
   );
 }
 

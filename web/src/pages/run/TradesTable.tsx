@@ -14,9 +14,16 @@ export function strikes(trade: Trade): string {
   const units = trade.legs.filter((leg) => leg.right === "unit");
   // units that were held one after the other are a hedge, whose sizes say nothing here
   const shown = units.length > 1 ? trade.legs.filter((leg) => leg.right !== "unit") : trade.legs;
-  const words = shown.map(
-    (leg) =>
-      `${Math.abs(leg.contracts) > 1 ? `${Math.abs(leg.contracts)}×` : ""}${leg.right === "unit" ? "underlying" : `${leg.strike}${leg.right === "call" ? "C" : "P"}`}`,
+  const found = new Map<string, number>();
+  for (const leg of shown) {
+    const side = leg.right === "call" ? "C" : "P";
+    const code = leg.right === "unit" ? "underlying" : `${leg.strike}${side}`;
+    // what came in pieces, or came back, is told once
+    const key = `${leg.contracts > 0 ? "" : "-"}${code}`;
+    found.set(key, (found.get(key) ?? 0) + Math.abs(leg.contracts));
+  }
+  const words = [...found].map(
+    ([key, contracts]) => `${contracts > 1 ? `${contracts}×` : ""}${key.replace("-", "")}`,
   );
   return [...words, ...(units.length > 1 ? ["hedged with the underlying"] : [])].join(" ");
 }
