@@ -86,7 +86,7 @@ class ResearchStory(BrowserTestCase):
         sweep = self.page.get_by_role("region", name="Sweep 1")
         expect(sweep).to_contain_text("10 variants · done")
         expect(sweep.get_by_role("region", name="What choosing the best is worth")).to_contain_text(
-            "With 10 variants tried"
+            "10 variants were tried"
         )
         self.assertEqual(self.serious_faults(), [])
         self.assertEqual(Sweep.objects.get().cells.exclude(figures=None).count(), 10)

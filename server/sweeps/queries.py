@@ -165,8 +165,9 @@ def _luck(sweep: Sweep) -> dict[str, Any] | None:
     ratios = [ratio for _, ratio, _ in rows]
     best = int(np.argmax(ratios))
     made = luck.searched(rows[best][2], ratios)
-    over = luck.overfit(np.array([daily for _, _, daily in rows]))
+    daily = np.array([own for _, _, own in rows])
+    over, alike = luck.overfit(daily), luck.alike(daily)
     return {
-        **made._asdict(), "sharpe": ratios[best],
+        **made._asdict(), "sharpe": ratios[best], "alike": None if alike is None else alike._asdict(),
         "overfit": None if over is None else over.probability, "splits": None if over is None else over.splits,
     }  # fmt: skip

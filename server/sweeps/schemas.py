@@ -92,6 +92,13 @@ class VariantOut(BaseModel):
     """Mean of its figure and those of its neighbours."""
 
 
+class AlikeOut(Schema):
+    """Of variants that move together: how often the best without an edge is as good, and so many independent ones they are worth."""
+
+    chance: float
+    independent: float
+
+
 class SweepLuck(Schema):
     """Of the variant with the best Sharpe ratio, and of choosing it."""
 
@@ -100,6 +107,8 @@ class SweepLuck(Schema):
     best_by_chance: float
     deflated: float | None
     chance: float | None
+    """Counted as though each were another than all others."""
+    alike: AlikeOut | None
     overfit: float | None
     splits: int | None
 

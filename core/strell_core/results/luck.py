@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.special import ndtr, ndtri
 
+from strell_core.results.bootstrap import block_length, drawn
 from strell_core.results.metrics import LEAST_SESSIONS, LEAST_TRADES, SESSIONS_A_YEAR, Floats
 
 ORDERS = 2000
@@ -79,6 +80,41 @@ def searched(daily: Floats, tried: Sequence[float]) -> Searched:
     above_zero = beyond(daily)
     chance = None if above_zero is None else 1.0 - above_zero**count
     return Searched(count, expected, beyond(daily, expected / math.sqrt(SESSIONS_A_YEAR)), chance)
+
+
+class Alike(NamedTuple):
+    """What a search makes of its best result where variants resemble each other."""
+
+    chance: float
+    """Share of searches through variants that move together as these do, without an edge, whose best is at least this good."""
+    independent: float
+    """So many independent ones have as good a best one, half of the time."""
+
+
+def alike(daily: Floats, seed: int = 0) -> Alike | None:
+    """Of daily returns ``(variants, sessions)``, from the best Sharpe ratio of records drawn again in blocks, the same days for
+    all variants, each less its own mean.
+
+    Source: H. White, "A reality check for data snooping", Econometrica 68 (2000), of ratios as P. Hansen, "A test for superior
+    predictive ability" (2005), divides by what a variant varies. ``independent``: N of ``Φ(m √n)^N = 1/2``, m the median of these
+    best ratios; at most as many as there are. ``None`` of fewer than two variants or 60 sessions, and where a return is no number.
+    """
+    count, n = daily.shape
+    if count < 2 or n < LEAST_SESSIONS or np.isnan(daily).any():
+        return None
+    mean, spread = daily.mean(axis=1), daily.std(axis=1)
+    ratios = np.divide(mean, spread, out=np.zeros(count), where=spread > 1e-12)
+    best = int(np.argmax(ratios))
+    rows = drawn(n, block_length(daily[best]), seed)
+    samples = len(rows)
+    # how often each session is in each record
+    times = np.bincount((rows + n * np.arange(samples)[:, None]).ravel(), minlength=n * samples).reshape(samples, n)
+    centred, weights = daily - mean[:, None], (times / n).T
+    again = _ratios(centred @ weights * n, centred**2 @ weights * n, n).max(axis=0)
+    reached = float(ndtr(np.median(again) * math.sqrt(n)))
+    independent = math.log(0.5) / math.log(reached) if 0.5 < reached < 1 else float(count if reached >= 1 else 1)
+    chance = (1 + int((again >= ratios[best]).sum())) / (1 + samples)
+    return Alike(chance, float(min(max(independent, 1.0), count)))
 
 
 class Overfit(NamedTuple):

@@ -79,6 +79,41 @@ class CalibrationTest(unittest.TestCase):
         self.assertTrue(79 <= half <= 121, half)
         self.assertLessEqual(sum((search.deflated or 0) > 0.95 for search in found), 19)
 
+    def alike(self, number: int, edge: float, common: float) -> tuple[luck.Searched, luck.Alike]:
+        """Of variants that share so much of what they vary by."""
+        rng = np.random.default_rng(5000 + number)
+        own = rng.normal(0.0, 0.01, (20, 260))
+        variants = math.sqrt(common) * rng.normal(0.0, 0.01, 260) + math.sqrt(1 - common) * own
+        variants += edge * 0.01 / math.sqrt(252)
+        ratios = [metrics.sharpe(row) or 0.0 for row in variants]
+        found = luck.alike(variants)
+        assert found is not None
+        return luck.searched(variants[int(np.argmax(ratios))], ratios), found
+
+    def test_of_200_searches_through_what_resembles_each_other(self) -> None:
+        found = [self.alike(number, 0.0, 0.9) for number in range(200)]
+        rare = sum(together.chance < 0.05 for _, together in found)
+        self.assertLessEqual(rare, 19, "5 % of 200, and three deviations")
+        self.assertGreaterEqual(rare, 2)
+        half = sum(together.chance < 0.5 for _, together in found)
+        self.assertTrue(79 <= half <= 121, half)
+        # counted as though each were another, hardly any is called rare at all
+        self.assertLess(sum((alone.chance or 0) < 0.5 for alone, _ in found), 60)
+        self.assertTrue(2 < np.median([together.independent for _, together in found]) < 6)
+
+    def test_as_many_as_there_are_where_nothing_is_shared(self) -> None:
+        found = [self.alike(number, 0.0, 0.0)[1] for number in range(30)]
+        self.assertTrue(14 < np.median([together.independent for together in found]) <= 20)
+        planted = [self.alike(number, 5.0, 0.9)[1].chance < 0.05 for number in range(20)]
+        self.assertGreater(sum(planted), 16)
+
+    def test_too_few_to_resemble_each_other(self) -> None:
+        self.assertIsNone(luck.alike(np.ones((1, 300))))
+        self.assertIsNone(luck.alike(np.ones((5, 30))))
+        still = luck.alike(np.zeros((3, 100)))
+        assert still is not None
+        self.assertEqual(still, (1.0, 1.0))
+
     def test_a_planted_edge(self) -> None:
         found = [self.searched(number, 4.5) for number in range(40)]
         self.assertGreaterEqual(sum((search.chance or 1) < 0.05 for search in found), 36)

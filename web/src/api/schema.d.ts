@@ -5501,6 +5501,16 @@ export interface components {
             drawn?: number | null;
         };
         /**
+         * AlikeOut
+         * @description Of variants that move together: how often the best without an edge is as good, and so many independent ones they are worth.
+         */
+        AlikeOut: {
+            /** Chance */
+            chance: number;
+            /** Independent */
+            independent: number;
+        };
+        /**
          * SweepLuck
          * @description Of the variant with the best Sharpe ratio, and of choosing it.
          */
@@ -5515,6 +5525,7 @@ export interface components {
             deflated: number | null;
             /** Chance */
             chance: number | null;
+            alike: components["schemas"]["AlikeOut"] | null;
             /** Overfit */
             overfit: number | null;
             /** Splits */

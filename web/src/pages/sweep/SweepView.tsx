@@ -273,10 +273,23 @@ function Worth({ sweep }: { sweep: Sweep }) {
         </p>
       ) : (
         <>
-          {luck.chance !== null && (
+          {luck.alike ? (
             <p className="font-serif text-head">
-              With {number(luck.variants)} variants tried, a Sharpe ratio as good as the best one’s,{" "}
-              {number(luck.sharpe, 2)}, is expected by chance in {cases(luck.chance)}.
+              {number(luck.variants)} variants were tried, which resemble each other and are worth about{" "}
+              {plural(Math.round(luck.alike.independent), "independent one")}: a Sharpe ratio as good as the
+              best one’s, {number(luck.sharpe, 2)}, is expected by chance in {cases(luck.alike.chance)}.
+            </p>
+          ) : (
+            luck.chance !== null && (
+              <p className="font-serif text-head">
+                With {number(luck.variants)} variants tried, a Sharpe ratio as good as the best one’s,{" "}
+                {number(luck.sharpe, 2)}, is expected by chance in {cases(luck.chance)}.
+              </p>
+            )
+          )}
+          {luck.alike && luck.chance !== null && (
+            <p className="text-soft">
+              Counted as though each were another than all others, it would be expected in {cases(luck.chance)}.
             </p>
           )}
           <p className="text-soft">
