@@ -9,9 +9,9 @@ from typing import Any
 
 from bench.timing import table
 from strell_core.engine.lives import Beyond
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump
 from strell_core.engine.variants import Variants
 from strell_core.market.market import Market

@@ -26,6 +26,7 @@ from journal import services as journal
 from market.models import Venue
 from market.own import market_for
 from strell_core.engine.advance import advance
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import (
     Advanced,
@@ -36,7 +37,6 @@ from strell_core.engine.state import (
     OrderLeg,
     Reason,
     TradeState,
-    to_plain,
 )
 from strell_core.engine.stored import dump, order_of
 from strell_core.market.instruments import ContractKey

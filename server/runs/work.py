@@ -23,8 +23,8 @@ from runs.models import Carried, Run, RunTrade, Variant
 from runs.queries import decisions
 from runs.rows import open_row, trade_row
 from strell_core.engine.code import deciding_code
+from strell_core.engine.plain import to_plain
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import to_plain
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.measures.measure import MarketMeasure, load

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable, Sequence
-from typing import Any, NamedTuple, cast
+from typing import NamedTuple, cast
 
 import numpy as np
 import numpy.typing as npt
@@ -23,11 +23,13 @@ from strell_core.engine.marks import carried_at, with_best
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.settlement import expired
 from strell_core.engine.state import EngineState, Fill, LegState, Order, OrderLeg, TradeState
+from strell_core.engine.watched import Nobody
 from strell_core.market.market import Observation
 from strell_core.measures.frames import TRUE, Account, Stretch
 from strell_core.strategy.actions import Reenter
 
 Ints = npt.NDArray[np.int64]
+NOBODY = cast(Account, Nobody(Beyond))
 
 
 class Asked(NamedTuple):
@@ -164,13 +166,6 @@ def _carry(ahead: Stretch, made: Opening, legs: Sequence[LegState], at: int) -> 
     return [int(before.get((leg.leg_id, leg.contract), leg.opened_parts)) for leg in legs]
 
 
-class _Nobody:
-    """An account that may not be asked."""
-
-    def __getattr__(self, name: str) -> Any:
-        raise Beyond
-
-
 class _Alone(Decisions):
     """Work of one snapshot on one trade, as though nothing else were there."""
 
@@ -179,7 +174,7 @@ class _Alone(Decisions):
         self.asked: list[Asked] = []
 
     def account(self, entry: str) -> Account:
-        return cast(Account, _Nobody())
+        return NOBODY
 
     def unaffordable(self, trade: TradeState, legs: Sequence[OrderLeg]) -> None:
         self.asked.append(Asked(self.index, self.needed_with(trade, legs)))

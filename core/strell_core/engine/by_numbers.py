@@ -13,6 +13,7 @@ import numpy as np
 from strell_core.engine.judged import AS_FIRST, BY_DAYS, LEG, OF_LOOK, OPEN_LIMIT
 from strell_core.engine.known import MOST_LEGS, UNKNOWN, Ints, Known
 from strell_core.engine.plan import EntryPlan, Plan
+from strell_core.engine.watched import Nobody
 from strell_core.market.instruments import Right
 from strell_core.market.market import Observation
 from strell_core.market.tape import NONE, Tape
@@ -31,14 +32,7 @@ class AsksAccount(Exception):
     """A condition rests on more than the look."""
 
 
-class _Nobody:
-    """An account that may not be asked."""
-
-    def __getattr__(self, name: str) -> int:
-        raise AsksAccount(name)
-
-
-NOBODY = cast(Account, _Nobody())
+NOBODY = cast(Account, Nobody(AsksAccount))
 
 
 class Sheet(NamedTuple):

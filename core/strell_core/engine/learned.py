@@ -16,25 +16,24 @@ import numpy.typing as npt
 from strell_core.engine import adjusted, capital, judged, walk
 from strell_core.engine.by_numbers import Numbered, Sheet
 from strell_core.engine.entering import decide_entry
-from strell_core.engine.known import AHEAD, COUNTS, DONE, LOOK, MOST_LEGS, NOTHING, STAYS, Known, Rows
-from strell_core.engine.lives import Beyond, Lives, Opening
+from strell_core.engine.known import AHEAD, DONE, LOOK, MOST_LEGS, NOTHING, STAYS, Known, Rows
+from strell_core.engine.lives import Lives, Opening
 from strell_core.engine.marks import NEVER
 from strell_core.engine.plan import EntryPlan, Plan
 from strell_core.engine.state import LegState, OrderLeg
+from strell_core.engine.watched import Watched
 from strell_core.margin.strategy_based import share_of
 from strell_core.market.instruments import ContractKey, Right, strike_of
 from strell_core.market.kept import Kept
 from strell_core.market.market import Market, Observation
 from strell_core.market.tape import NO_TAPE, NONE
-from strell_core.measures.frames import TRUE, Account, Params, Past
+from strell_core.measures.frames import TRUE, Account, Params
 from strell_core.strategy.kinds import Exit
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 MOST, MOST_DECISIONS, MOST_MB = 12_000, 200_000, 256
 """Orders of which is kept what came of them, a few kilobytes each; decisions; and what all of it takes."""
-OF_ALL = {"of_underlying": "open_trades", "underlying_entered_today": "all_entered_today"}
-"""What of an account is counted by underlying, of which variants have one."""
 
 
 class Decided(NamedTuple):
@@ -46,30 +45,6 @@ class Decided(NamedTuple):
     """That sentence, with its truth and the numbers it saw; nothing where none does."""
     truth: int
     values: Mapping[str, Any]
-
-
-class _Watched:
-    """An account that notes which counts it is asked for; what a decision asked is all that it rests on."""
-
-    def __init__(self, counts: Ints, funds: Callable[[], tuple[float, float]]) -> None:
-        self._counts, self._funds = counts, funds
-        self.asked = [NONE] * len(COUNTS)
-        self.of_funds = False
-
-    def __getattr__(self, name: str) -> int:
-        name = OF_ALL.get(name, name)
-        if name not in COUNTS:
-            raise AttributeError(name)
-        place = COUNTS.index(name)
-        self.asked[place] = int(self._counts[place])
-        return self.asked[place]
-
-    def funds(self) -> tuple[float, float]:
-        self.of_funds = True
-        return self._funds()
-
-    def past(self) -> Past:
-        raise Beyond
 
 
 class LookedAt(NamedTuple):
@@ -201,8 +176,8 @@ class Learned:
 
     def _judged(
         self, plan: Plan, entry: LookedAt, own: int, counts: Ints, funds: Callable[[], tuple[float, float]]
-    ) -> tuple[Decided, _Watched]:
-        account, index = _Watched(counts, funds), int(entry.looks[own])
+    ) -> tuple[Decided, Watched]:
+        account, index = Watched(counts, funds), int(entry.looks[own])
         decision = decide_entry(entry.plan, self._observed(index), cast(Account, account))
         if decision.entered and decision.selection is not None:
             legs = tuple(
@@ -348,16 +323,12 @@ class Learned:
 
     def learn_adjusted(self, plan: Plan, entry: LookedAt, opening: int, looks_are: int, looks: Rows) -> None:
         """What an entry's adjustments make of a trade, or of a stage of its life, is known from now on."""
-        known, turn = (
-            self.known,
-            adjusted.turned(self._lives, plan, entry.plan, self.opening(plan, opening), self._observed),
-        )
-        stage = NOTHING
+        known, made, stage = self.known, self.opening(plan, opening), NOTHING
+        turn = adjusted.turned(self._lives, plan, entry.plan, made, self._observed)
         if turn.stage is not None:
             row = known.openings.rows[opening]
-            stage = self._add(
-                plan, turn.stage, self._holds(plan, turn.stage), int(row["least"]), opening, looks_are, looks
-            )  # fmt: skip
+            picked, least = self._holds(plan, turn.stage), int(row["least"])
+            stage = self._add(plan, turn.stage, picked, least, opening, looks_are, looks)
         known.stages.put(entry.adjusts, opening, stage)
         known.firsts.put(entry.closes, opening, turn.left)
         first = NONE

@@ -3,29 +3,24 @@ version stored is read by :mod:`strell_core.engine.stored`."""
 
 from __future__ import annotations
 
-import dataclasses
 import datetime as dt
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
-from functools import cache
 from typing import Any, Literal
 
 from strell_core.engine.changed import changed
+from strell_core.engine.plain import UNSAID
 from strell_core.engine.record import NOTHING_YET, Outcome, Record, Rest
 from strell_core.market.instruments import ContractKey
-from strell_core.strategy.actions import Consequence, plain_consequence
+from strell_core.strategy.actions import Consequence
 
 DELIVERY = "delivery"
 """The rule that closes delivered units which no leg of the sheet asks for."""
 Purpose = Literal["open", "close", "adjust"]
 OrderType = Literal["market", "limit"]
 Urgency = Literal["now", "patient"]
-
-
-UNSAID = {"unsaid": True}
-"""Of a field that plain data leave out while it says nothing: what was written before there was one is the same."""
 
 
 @dataclass(frozen=True)
@@ -380,42 +375,3 @@ class Advanced:
     entries: tuple[LedgerEntry, ...]
     closed: tuple[ClosedTrade, ...]
     needs: tuple[Need, ...] = ()
-
-
-PLAIN = frozenset({str, int, bool, float})
-"""Types that are JSON data already."""
-
-
-@cache
-def _names(kind: type) -> tuple[str, ...]:
-    return tuple(field.name for field in dataclasses.fields(kind) if field.metadata != UNSAID)
-
-
-@cache
-def _unsaid(kind: type) -> tuple[str, ...]:
-    return tuple(field.name for field in dataclasses.fields(kind) if field.metadata == UNSAID)
-
-
-def to_plain(value: Any) -> Any:
-    """Frozen values as JSON data."""
-    if value is None or type(value) in PLAIN:
-        return value
-    if isinstance(value, ContractKey):
-        return value.code
-    if isinstance(value, Consequence):
-        return plain_consequence(value)
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        out = {name: to_plain(getattr(value, name)) for name in _names(type(value))}
-        for name in _unsaid(type(value)):
-            if said := getattr(value, name):
-                out[name] = to_plain(said)
-        return out
-    if isinstance(value, Mapping):
-        return {str(key): to_plain(item) for key, item in value.items()}
-    if isinstance(value, tuple | list):
-        return [to_plain(item) for item in value]
-    if isinstance(value, Decimal):
-        return str(value)
-    if isinstance(value, dt.date):
-        return value.isoformat()
-    return value

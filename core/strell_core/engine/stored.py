@@ -12,6 +12,7 @@ from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.record import Record, Rest, outcome_of, record_of
 from strell_core.engine.run import History
 from strell_core.engine.state import (
@@ -30,7 +31,6 @@ from strell_core.engine.state import (
     Piece,
     Reason,
     TradeState,
-    to_plain,
 )
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.actions import consequence

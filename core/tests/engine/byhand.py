@@ -8,9 +8,10 @@ from contextlib import contextmanager
 from decimal import Decimal
 from typing import Any
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump, load
 from strell_core.market.calendars import marrowick
 from strell_core.market.market import Market

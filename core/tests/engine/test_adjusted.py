@@ -106,9 +106,9 @@ class AdjustedTest(unittest.TestCase):
 
     def test_strategies_by_dice(self) -> None:
         first, kinds, shared, stages = self.market.main.first, Counter[str](), Counter[str](), 0
-        for seed in range(48):
-            if seed % 16 == 0:
-                begin, end = int(first[seed // 2]), int(first[-1 - seed // 16])
+        for seed in range(36):
+            if seed % 12 == 0:
+                begin, end = int(first[seed // 2]), int(first[-1 - seed // 12])
                 variants = Variants(self.market, begin, end)
             cash = POOR if seed % 3 == 0 else RICH
             with self.subTest(seed):
@@ -131,9 +131,9 @@ class AdjustedTest(unittest.TestCase):
                     if any(reason.kind == "moved" and reason.rule == rule.id for reason in history.reasons)
                 )
                 stages += said["moved"]
-        self.assertGreater(shared["told"], 25, shared)
+        self.assertGreater(shared["told"], 18, shared)
         self.assertGreater(shared["refused"], 1, shared)
-        self.assertGreater(stages, 150)
+        self.assertGreater(stages, 100)
         self.assertGreater(len(kinds), 8, kinds)
 
     def test_variants_of_exits_share_what_adjustments_make(self) -> None:

@@ -7,9 +7,9 @@ import os
 import unittest
 from decimal import Decimal
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_blocks, run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump
 from strell_core.formats.strategies import from_text, to_text
 from strell_core.strategy.document import DocumentError, normalise, parse

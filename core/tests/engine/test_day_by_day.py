@@ -7,9 +7,9 @@ from decimal import Decimal
 
 from django.test import tag
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump
 from strell_core.formats import cubes
 from strell_core.market.chains import SessionChain

@@ -9,9 +9,9 @@ from decimal import Decimal
 from typing import Any
 
 from strell_core.engine.exercise import exercised
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump, load
 from strell_core.market.instruments import ContractKey
 from strell_core.results.equity import equity_curve, trade_path

@@ -6,9 +6,9 @@ import unittest
 from decimal import Decimal
 from typing import Any
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump, load
 from strell_core.strategy.actions import Reenter, consequence, plain_consequence
 from strell_core.strategy.document import parse

@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from strell_core.engine.entering import decide_entry
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump
 from strell_core.formats.strategies import from_text, to_text
 from strell_core.market.market import Market, Observation

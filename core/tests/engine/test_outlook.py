@@ -10,8 +10,9 @@ from strell_core.engine import capital
 from strell_core.engine.advance import advance
 from strell_core.engine.fills import match
 from strell_core.engine.outlook import TradeNow, outlook
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import Plan, make_plan
-from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump
 from strell_core.market.market import Market, Observation
 from strell_core.measures.frames import TRUE

@@ -9,9 +9,10 @@ from fractions import Fraction
 
 from strell_core.engine.advance import advance
 from strell_core.engine.fills import fill_price
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, step
-from strell_core.engine.state import EngineState, Fill, LegState, Order, OrderLeg, to_plain
+from strell_core.engine.state import EngineState, Fill, LegState, Order, OrderLeg
 from strell_core.engine.stored import dump, fill_of, load, order_of
 from strell_core.market.market import Observation
 from strell_core.strategy.document import parse

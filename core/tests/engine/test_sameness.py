@@ -11,9 +11,10 @@ from typing import Any
 
 import numpy as np
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.state import EngineState
 from strell_core.engine.stored import StoredStateError, closed_trade, dump, dump_history, load, load_history
 from strell_core.market.instruments import TermsPeriod
 from strell_core.market.timeline import Timeline

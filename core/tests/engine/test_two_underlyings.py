@@ -8,9 +8,9 @@ import unittest
 from decimal import Decimal
 from typing import Any
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import Mixed, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump, load
 from strell_core.formats import cubes
 from strell_core.market.calendars import marrowick

@@ -8,9 +8,10 @@ from typing import Any
 
 from strell_core.engine import capital
 from strell_core.engine.advance import advance
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
-from strell_core.engine.state import Fill, Order, OrderLeg, to_plain
+from strell_core.engine.state import Fill, Order, OrderLeg
 from strell_core.engine.stored import dump, fill_of, load
 from strell_core.engine.working import Patience, limit_of
 from strell_core.market.instruments import ContractKey

@@ -8,10 +8,11 @@ from decimal import Decimal
 
 import numpy as np
 
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.record import Record
 from strell_core.engine.run import run_blocks, run_steps
-from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.state import EngineState
 from strell_core.engine.stored import StoredStateError, closed_trade, dump, load, order_of
 from strell_core.strategy.document import parse
 from tests.demo import short_history

@@ -17,8 +17,9 @@ from market.timelines import fold_in, timeline
 from runs.models import Run
 from strategies import services as strategies
 from strell_core.engine.advance import advance
+from strell_core.engine.plain import to_plain
 from strell_core.engine.run import run_blocks, run_steps
-from strell_core.engine.state import EngineState, to_plain
+from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump, fill_of, load, order_of
 from strell_core.market.market import Observation
 from strell_core.market.timeline import Timeline

@@ -14,9 +14,9 @@ from replay.models import ReplaySession
 from strategies import services as strategies
 from strell_core.engine.hand import lived
 from strell_core.engine.ledger import Held, take
+from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import run_steps
-from strell_core.engine.state import to_plain
 from strell_core.engine.stored import dump
 from strell_core.market.instruments import ContractKey
 from strell_core.strategy.document import normalise, parse

@@ -289,7 +289,8 @@ function Worth({ sweep }: { sweep: Sweep }) {
           )}
           {luck.alike && luck.chance !== null && (
             <p className="text-soft">
-              Counted as though each were another than all others, it would be expected in {cases(luck.chance)}.
+              Counted as though each were another than all others, it would be expected in{" "}
+              {cases(luck.chance)}.
             </p>
           )}
           <p className="text-soft">
