@@ -8,7 +8,7 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine.capital import CENT
-from strell_core.engine.known import Rows, as_int
+from strell_core.engine.known import STAYS, Rows, as_int
 from strell_core.engine.walk import before
 from strell_core.market.tape import NONE
 
@@ -49,7 +49,7 @@ def covered(
                     if found[0] != COVERED:
                         return found
                 ask = as_int(asks[ask].next)
-            stage, until = as_int(openings[stage].before), as_int(2**62)
+            stage, until = as_int(openings[stage].before), as_int(STAYS)
     return COVERED, NONE, NONE
 
 
