@@ -112,7 +112,7 @@ def in_turns(document: dict[str, Any], begin: int) -> float:
 
 def general() -> list[list[str]]:
     """The thousand with a rule more, each of a kind that has no numbers: an indicator, a check, and adjustments that roll a short
-    whose delta has come to 0.30 to 0.16 (common practice), about one to two trades."""
+    whose delta has come to 0.30 to 0.16 (common practice), about one to two of its trades."""
     timeline = demo_history()
     below = {"is": "above", "right": -1_000_000}
     document = example("tide-condor")
