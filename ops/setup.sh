@@ -73,16 +73,14 @@ setup_tool() {
   mark_done "$1" "ops/$1.lock"
 }
 
-setup_browser() { command -v chromium >/dev/null || apt_install chromium; }
-
-# Stories want Chromium's shell without windows, which takes half the time. A whole one does for who would have to be
+# Stories, pictures and benchmarks want Chromium's shell without windows, which takes half the time. A whole one does for who would have to be
 # asked for a password, and where the shell is not to be had.
 setup_test_browser() {
   command -v chromium-headless-shell >/dev/null && return 0
   if [ "$(id -u)" = 0 ] || ! command -v chromium >/dev/null; then
     (apt_install chromium-headless-shell) && return 0
   fi
-  setup_browser
+  command -v chromium >/dev/null || apt_install chromium
 }
 
 setup_python() {

@@ -24,8 +24,8 @@ def learn_end(
     opening: int, left: int, urgent: bool, by: bool, end: int, tape: Tape, picks: Rows, terms: Rows, openings: Rows, ends: Rows,
     floats: Floats, used: Ints,
 ) -> tuple[int, int]:  # fmt: skip
-    """How a trade ends that is left at a snapshot, ``by`` adjustments or not, is known from now on; or why it is not told here, and for how many numbers room
-    is needed."""
+    """How a trade ends that is left at a snapshot, ``by`` adjustments or not, is known from now on; or why it is not told here,
+    and for how many numbers room is needed."""
     row = openings[opening]
     pick = picks[row.picked]
     n = pick.legs

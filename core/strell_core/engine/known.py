@@ -81,7 +81,8 @@ END = np.dtype([
     ("left", "i8"), ("urgent", "?"), ("adjusts", "?"), ("next", "i4"), ("ends", "?"), ("index", "i8"), ("moment", "i8"), ("settles", "?"),
     ("held", "i8"), ("watched", "i8"), ("cents", "i8"), ("amounts", "i8"), ("moves", "i4"),
 ])  # fmt: skip
-"""How a trade ends that is ``left`` at a snapshot, by ``adjusts``: an adjustment that could not be made, see :class:`strell_core.engine.lives.End`; the next end known of it."""
+"""How a trade ends that is ``left`` at a snapshot, see :class:`strell_core.engine.lives.End`, whether because an adjustment could
+not be made (``adjusts``); the next end known of it."""
 COUNTS = ("open_trades", "of_entry", "entered_today", "all_entered_today")
 """What of an account is counted, as :class:`strell_core.measures.frames.Account` has it."""
 

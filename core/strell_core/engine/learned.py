@@ -60,8 +60,9 @@ class LookedAt(NamedTuple):
     exits: Sequence[int]
     """Places of its exits among those that are known."""
     adjusts: int
-    """The place of its adjustments among those that are known, and of what they close among exits; none."""
-    closes: int
+    """The place of its adjustments among those that are known; none."""
+    gives_up: int
+    """The place among exits of closing where one of them cannot be made."""
     sheet: Sheet
     """Its rules by numbers, where all of them have some."""
     name: str
@@ -118,10 +119,10 @@ class Learned:
         exits = [self._exit(item.rule.says, item.kind, item.rule.params) for item in entry.exits]
         by_these, heads = f"{name} {looks_are}", self._heads_of(name, looks_are, looks)
         sheet = self.numbers.sheet(plan, entry, by_these, looks_are, looks)
-        adjusts, closes = NONE, NONE
+        adjusts, gives_up = NONE, NONE
         if says := adjusted.says(plan, entry):
-            adjusts, closes = self.known.stages.place(says), self._exit(f"adjusts {says}", None, {})
-        return LookedAt(entry, looks, looks_are, heads, exits, adjusts, closes, sheet, by_these)
+            adjusts, gives_up = self.known.stages.place(says), self._exit(f"adjusts {says}", None, {})
+        return LookedAt(entry, looks, looks_are, heads, exits, adjusts, gives_up, sheet, by_these)
 
     def _exit(self, says: str, kind: Exit | None, params: Params) -> int:
         """The place of an exit; without a ``kind`` of adjustments, of which is told when they close."""
@@ -293,12 +294,12 @@ class Learned:
     ) -> int:  # fmt: skip
         """The row of what came of an order; ``before``: that of the stage that it made another of."""
         known, opening = self.known, self.known.openings.count
-        of, root, total = before, opening, 0
+        root, total = opening, 0
         if before != NONE:
             earlier = known.openings.rows[before]
             root, total = int(earlier["root"]), int(earlier["total"])
         row: tuple[Any, ...] = (
-            picked, least, False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0, of, root, total, NONE, 0, 0, NEVER,
+            picked, least, False, made.moment, made.decided, *[0] * 4, NONE, *[0] * 9, NONE, 0.0, before, root, total, NONE, 0, 0, NEVER,
         )  # fmt: skip
         if made.trade is not None:
             amounts, closes = [amount / 100 for amount in made.amounts], len(made.closes)
@@ -313,7 +314,7 @@ class Learned:
             row = (
                 picked, least, True, made.moment, made.decided, made.index, cents, begin, len(amounts), NONE,
                 made.first_session, made.unwatched, closes, legs, begin + len(amounts), looks_are, first,
-                first + len(at), begin + len(amounts) + (legs + 2) * closes, NONE, 0.0, of, root, total + cents, NONE,
+                first + len(at), begin + len(amounts) + (legs + 2) * closes, NONE, 0.0, before, root, total + cents, NONE,
                 trade.opening, trade.realised - paid, NEVER if trade.best is None else trade.best,
             )  # fmt: skip
         known.openings.add(row)
@@ -330,7 +331,7 @@ class Learned:
             picked, least = self._holds(plan, turn.stage), int(row["least"])
             stage = self._add(plan, turn.stage, picked, least, opening, looks_are, looks)
         known.stages.put(entry.adjusts, opening, stage)
-        known.firsts.put(entry.closes, opening, turn.left)
+        known.firsts.put(entry.gives_up, opening, turn.left)
         first = NONE
         for one in turn.asked:
             first = known.asks.add((one.at, one.needed, first))

@@ -150,7 +150,7 @@ class _Walk:
         for place, entry in enumerate(self.entries):
             exits[place, : len(entry.exits), 0] = entry.exits
             exits[place, : len(entry.exits), 1] = [item.way == "loss" for item in entry.plan.exits]
-            exits[place, len(entry.exits)] = entry.closes, walk.ADJUSTS
+            exits[place, len(entry.exits)] = entry.gives_up, walk.ADJUSTS
             mine = looks["entry"] == place
             heads[mine] = entry.heads[looks["own"][mine]]
         self.rules = walk.Rules(

@@ -237,7 +237,7 @@ def _ask(
                     opening = later
                 state[LEFT], state[URGENT], state[BY_ADJUSTS] = left, urgent, by
                 ending = as_int(openings[opening].ends)
-                while ending != NONE and not _is(ends[ending], left, urgent, by):
+                while ending != NONE and not _left_so(ends[ending], left, urgent, by):
                     ending = as_int(ends[ending].next)
                 if ending == NONE:
                     if used[ENDS] == len(ends):
@@ -369,7 +369,7 @@ def _left(exits: Ints, firsts: Ints, opening: int) -> tuple[int, bool, bool]:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _is(end: Any, left: int, urgent: bool, by: bool) -> bool:
+def _left_so(end: Any, left: int, urgent: bool, by: bool) -> bool:
     """Whether an end is that of a trade that is left so."""
     return end.left == left and end.urgent == urgent and end.adjusts == by
 

@@ -84,8 +84,8 @@ def _moved(
     lived: Ints, openings: Rows, ends: Rows, floats: Floats, closes: Ints, start: int, dealt: Ints, closed: Ints,
     count: int, equity: Floats, compared: Floats,
 ) -> bool:  # fmt: skip
-    """Cash at ``closes`` with stages ``dealt`` and the first ``count`` of ``closed``: as booked amount by amount up to the snapshot, and in whole cents before what is filled after its
-    decisions. False where all was lost without a trade."""
+    """Cash at ``closes`` with stages ``dealt`` and the first ``count`` of ``closed``: as booked amount by amount up to the
+    snapshot, and in whole cents before what is filled after its decisions. False where all was lost without a trade."""
     cents, moved, there, a, b, fine = np.int64(start), 0.0, 0, 0, 0, True
     booked, watched = 0, 0
     while a < len(dealt) or b < count:
