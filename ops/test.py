@@ -52,6 +52,8 @@ settings.PASSWORD_HASHERS = ["config.tests.passwords.CheapArgon2"]
 
 
 ALL = ["core", "server", "gateways", "browser_tests"]
+SIDE_BY_SIDE = 3
+"""Workers of a run of every test: while one waits for the database or a browser, others compute."""
 SHOWN = 12
 TOOK: list[tuple[float, float, str]] = []
 """Of every test: its seconds, how many of them its process computed, its name."""
@@ -200,6 +202,10 @@ def tested() -> int:
     parser.set_defaults(pattern="test_*.py", durations=None)
     given = parser.parse_args()
     labels = [dotted(label) for label in given.labels] or ALL
+    if not given.labels:
+        # every test: side by side unless told otherwise, in an order drawn anew, whose seed Django prints
+        given.parallel = given.parallel or SIDE_BY_SIDE
+        given.shuffle = None if given.shuffle is False else given.shuffle
     options = {name: value for name, value in vars(given).items() if name != "labels"}
     began = time.monotonic()
     if given.parallel > 1:

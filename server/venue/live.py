@@ -49,6 +49,8 @@ class Live:
     row: Underlying
     unit: Sided | None = None
     """Of the underlying itself, where it is dealt."""
+    key: tuple[int, int] = (0, 0)
+    """Of the stored row, and which of its publications this is."""
 
     @cached_property
     def timeline(self) -> Timeline:
@@ -98,17 +100,17 @@ _lock = threading.Lock()
 
 def live(symbol: str) -> Live:
     """The market now; raises :class:`Conflict` before the first quote."""
-    sequence = LiveChain.objects.filter(underlying__symbol=symbol).values_list("sequence", flat=True).first()
-    if sequence is None:
+    key = LiveChain.objects.filter(underlying__symbol=symbol).values_list("pk", "sequence").first()
+    if key is None:
         raise Conflict(f"There are no quotes of {symbol} yet. Is the practice exchange running?")
     with _lock:
         known = _known.get(symbol)
-        if known is None or known.sequence != sequence:
+        if known is None or known.key != key:
             row = LiveChain.objects.select_related("underlying").get(underlying__symbol=symbol)
             sizes = np.frombuffer(zstandard.ZstdDecompressor().decompress(bytes(row.sizes)), "<i4").reshape(3, -1)
             known = Live(
                 symbol, row.sequence, row.session, row.at, row.published, decode(bytes(row.payload)), sizes[0],
-                sizes[1], sizes[2], row.underlying, _unit(row),
+                sizes[1], sizes[2], row.underlying, _unit(row), (row.pk, row.sequence),
             )  # fmt: skip
             _known[symbol] = known
     return known
@@ -168,19 +170,18 @@ def _joined(columns: list[SessionChain]) -> SessionChain:
     )  # fmt: skip
 
 
-_columns: dict[str, tuple[dt.date, dict[int, SessionChain]]] = {}
-"""Decoded snapshots by symbol, of the session that was asked for last: each market keeps its own."""
+_columns: dict[str, dict[int, SessionChain]] = {}
+"""Decoded snapshots by symbol and stored row, of the session that was asked for last: each market keeps its own."""
 
 
 def _recorded_session(underlying: Underlying, date: dt.date) -> SessionChain | None:
     rows = RecordedSnapshot.objects.filter(underlying=underlying, session=date).order_by("at")
-    have = list(rows.values_list("at", flat=True))
-    kept, known = _columns.get(underlying.symbol, (date, {}))
-    columns = {at: known[at] for at in have if at in known} if kept == date else {}
-    for row in rows.filter(at__in=[at for at in have if at not in columns]):
-        columns[row.at] = decode(bytes(row.payload))
-    _columns[underlying.symbol] = (date, columns)
-    return _joined([columns[at] for at in have if at in columns]) if columns else None
+    have, known = list(rows.values_list("pk", flat=True)), _columns.get(underlying.symbol, {})
+    columns = {pk: known[pk] for pk in have if pk in known}
+    for row in rows.filter(pk__in=[pk for pk in have if pk not in columns]):
+        columns[row.pk] = decode(bytes(row.payload))
+    _columns[underlying.symbol] = columns
+    return _joined([columns[pk] for pk in have if pk in columns]) if columns else None
 
 
 def recorded(symbol: str) -> Timeline:
@@ -194,7 +195,7 @@ def recorded(symbol: str) -> Timeline:
     if traded is None:
         return base
     unfinished = int(traded.times[-1]) < base.calendar.session(traded.date).close
-    mark, deltas = f"{symbol} to {int(traded.times[-1])}", _deltas_of(symbol, traded.date, base.underlying)
+    mark, deltas = f"{symbol} to {int(traded.times[-1])}", _deltas_of(row, traded.date, base.underlying)
     return continued(base, cubes.in_memory([traded], base.underlying, base.calendar, mark, None, unfinished, deltas))
 
 
@@ -222,14 +223,15 @@ def _completed(row: Underlying) -> Timeline:
     return known
 
 
-_deltas: dict[str, tuple[tuple[dt.date, Terms], cubes.Deltas]] = {}
-"""Deltas of the snapshots recorded so far by symbol, with the session that they are of and the terms that they rest on."""
+_deltas: dict[str, tuple[tuple[int, dt.date, Terms], cubes.Deltas]] = {}
+"""Deltas of the snapshots recorded so far by symbol, with the stored underlying and session that they are of and the
+terms that they rest on."""
 
 
-def _deltas_of(symbol: str, session: dt.date, now: Terms) -> cubes.Deltas:
-    known = _deltas.get(symbol)
-    if known is None or known[0] != (session, now):
-        _deltas[symbol] = known = ((session, now), {})
+def _deltas_of(row: Underlying, session: dt.date, now: Terms) -> cubes.Deltas:
+    key, known = (row.pk, session, now), _deltas.get(row.symbol)
+    if known is None or known[0] != key:
+        _deltas[row.symbol] = known = (key, {})
     return known[1]
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
+import json
 from decimal import Decimal
 from typing import Any
 from unittest.mock import patch
@@ -23,7 +24,16 @@ from venue.clock import session_of, venue_of
 from venue.live import live, publish
 
 PLAYED: dict[str, Any] = {}
-"""Scenarios by symbol: every test plays the same, and it takes its time to be made."""
+"""Scenarios by the settings of their venue: they take their time to be made, and tests with the same history play the
+same."""
+
+
+def first_tick(exchange: Exchange) -> None:
+    """Open an exchange's session, on a scenario that is there already where one was made of the same settings."""
+    settings = f"{exchange.symbol} {json.dumps(venue_of(exchange.symbol).scenario, sort_keys=True)}"
+    exchange._scenario = PLAYED.get(settings)
+    exchange.tick()
+    PLAYED[settings] = exchange._scenario
 
 
 class DeskTestCase(DemoTestCase):
@@ -36,9 +46,7 @@ class DeskTestCase(DemoTestCase):
         self.mara.is_staff = True
         self.mara.save()
         self.exchange = Exchange(self.symbol)
-        self.exchange._scenario = PLAYED.get(self.symbol)
-        self.exchange.tick()
-        PLAYED[self.symbol] = self.exchange._scenario
+        first_tick(self.exchange)
         self.account = services.open_account(self.mara, "Paper A", "paper", self.symbol, Decimal(50_000))
         self.desk = Desk(leader.new_epoch())
         # on a busy machine the desk of a test may be slow to be heard of

@@ -11,7 +11,7 @@ from desk import deployments, queries, services
 from desk.compare import compare
 from desk.deployed import state_of
 from desk.models import Account, Deployment, DeskOrder, Holding
-from desk.tests.desk import PLAYED, DeskTestCase
+from desk.tests.desk import DeskTestCase, first_tick
 from market.models import Venue
 from market.timelines import timeline
 from practice_exchange.exchange import Exchange
@@ -59,9 +59,7 @@ class TwoMarketsTest(DeskTestCase):
     def setUp(self) -> None:
         super().setUp()
         self.second = Exchange(OTHER)
-        self.second._scenario = PLAYED.get(OTHER)
-        self.second.tick()
-        PLAYED[OTHER] = self.second._scenario
+        first_tick(self.second)
         self.beside = services.open_account(self.mara, "Paper B", "paper", OTHER, Decimal(50_000))
 
     def together(self, to: str) -> None:
