@@ -57,7 +57,7 @@ class Adjusting(Limits):
             today = self.observation.date
             if not entry.adjustments or self.at_work(trade.number, "close", "adjust") or self.entering(trade):
                 continue
-            if not self.traded(trade.legs):
+            if not self.traded(trade.legs) or trade.number in self.delivering:
                 continue
             now = self.now[trade.number]
             for place, item in enumerate(entry.adjustments):

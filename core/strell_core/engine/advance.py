@@ -95,7 +95,7 @@ class Decisions(Adjusting):
         now_at = self.observation.instant
         for trade in self.loud():
             busy = self.at_work(trade.number, "close")
-            if any(order.whole for order in busy) or not self.traded(trade.legs):
+            if any(order.whole for order in busy) or not self.traded(trade.legs) or trade.number in self.delivering:
                 continue
             now = self.now[trade.number]
             working = {leg.leg_id for order in busy for leg in order.legs} | waiting(self.of(trade), trade, now_at)
@@ -132,6 +132,9 @@ class Decisions(Adjusting):
         due, self.due = self.due, []
         for item in due:
             entry = self.plan.entry(item.entry)
+            if item.trade in self.delivering:
+                self.due.append(item)
+                continue
             if item.later and entry.schedule.status(self.market, self.index) != DUE:
                 self.due.append(item)
                 continue

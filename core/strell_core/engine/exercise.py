@@ -6,7 +6,7 @@ import datetime as dt
 import math
 
 from strell_core.engine.settlement import intrinsic_parts
-from strell_core.market.instruments import ContractKey
+from strell_core.market.instruments import ContractKey, step_at
 from strell_core.market.prices import PARTS, SPOT_SCALE
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.black import years_between
@@ -35,7 +35,11 @@ def exercised(timeline: Timeline, contract: ContractKey, index: int) -> bool:
     own = view.quote(contract)
     mid = (own.bid + own.ask) * (PARTS // 2) if own.valid else None
     if contract.right == "put":
-        return mid is not None and mid <= intrinsic + PARTS // 2
+        if mid is None:
+            return False
+        terms = timeline.underlying.on(view.date)
+        step = step_at(terms.ticks, quantum * mid / PARTS, quantum)
+        return mid <= intrinsic + round(step * PARTS / quantum) // 2
     dividend = dividend_ahead(timeline, view.date)
     if dividend == 0:
         return False

@@ -6,13 +6,13 @@ from __future__ import annotations
 from typing import Any
 
 from strell_core.engine.changed import changed
-from strell_core.engine.corporate import over_split
+from strell_core.engine.corporate import due_after, over_split
 from strell_core.engine.dealing import Dealing
 from strell_core.engine.exercise import exercised, strike_parts
 from strell_core.engine.marks import carried
 from strell_core.engine.pieces import added
 from strell_core.engine.settlement import settlement_parts
-from strell_core.engine.state import DELIVERY, LegState, OrderLeg, TradeState
+from strell_core.engine.state import DELIVERY, Due, LegState, OrderLeg, TradeState
 from strell_core.market.instruments import ContractKey, Right, Underlying
 from strell_core.market.splits import Split
 from strell_core.strategy.actions import Close
@@ -23,7 +23,9 @@ class Expiry(Dealing):
 
     # (1) corporate actions
     def adjust(self) -> None:
-        """Carry trades over a split that holds from this session's open on (semantics rule 11)."""
+        """Carry trades, and re-entries in the same contracts, over a split that holds from this session's open on
+        (semantics rule 11)."""
+        self.due = [self._renamed(due) for due in self.due]
         for trade in self.loud():
             split = self.of(trade).splits.get(self.index)
             if split is None:
@@ -44,6 +46,13 @@ class Expiry(Dealing):
                     )
                     self.orders[place] = changed(order, legs=legs)
             self.say("adjusted", trade.number, "", None, {"split": split.words})
+
+    def _renamed(self, due: Due) -> Due:
+        for symbol in {contract.underlying for _, contract in due.contracts}:
+            split = self.market.on_clock(symbol).splits.get(self.index)
+            if split is not None and split.whole is not None:
+                due = due_after(due, symbol, split.whole)
+        return due
 
     def _abandon(self, trade: TradeState, split: Split) -> None:
         """Close a trade whose contracts cannot be followed over a split at its legs' last mids."""
@@ -73,18 +82,22 @@ class Expiry(Dealing):
                 self.say("waits", trade.number, "", None, told)
             if not due:
                 continue
-            how = "settlement"
+            how, delivered, was = "settlement", 0, trade
             for leg, parts in due:
                 if parts and self._terms(trade).delivers:
                     how = "exercise" if leg.contracts > 0 else "assignment"
                     trade = self._deliver(trade, leg, how)
+                    delivered += 1
+                    if leg.contract.expiration >= self.observation.date:
+                        self.delivering[trade.number] = was
                     continue
                 trade = self._close_leg(trade, leg, parts, "settlement", leg.contracts)
                 trade = self._book(
                     trade, "settlement", leg.contract, -leg.contracts, parts, self._amount(trade, -leg.contracts, parts)
                 )
             self.trades[trade.number] = trade
-            self.say("settled", trade.number, "", None, {"legs": len(due)})
+            counts = {"legs": len(due)} | ({"delivered": delivered} if delivered else {})
+            self.say("settled", trade.number, "", None, counts)
             self._after_delivery(trade, how)
 
     def _terms(self, trade: TradeState) -> Underlying:

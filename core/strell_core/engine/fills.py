@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
 
 import numpy as np
 from numba import njit
 
+from strell_core.engine.changed import changed
 from strell_core.engine.ledger import options_in
 from strell_core.engine.plan import Plan
 from strell_core.engine.settlement import expired
@@ -76,18 +77,17 @@ def match(
         if order.purpose != "close" and order.session != session:
             continue
         closes = order.purpose == "close"
+        # an order made before a split is converted once: what was decided on this very snapshot is in its units already
+        now = order if same else changed(order, legs=tuple(_over_split(timeline, index, order.legs)))
+        made = dict(zip(now.legs, order.legs, strict=True))
         # settlement comes first: what has settled, or waits for its value, is not closed any more
-        legs = [
-            leg
-            for leg in _over_split(timeline, index, order.legs)
-            if not closes or not expired(timeline, leg.contract, instant)
-        ]
+        legs = [leg for leg in now.legs if not closes or not expired(timeline, leg.contract, instant)]
         # where a session is one snapshot, one leg after another is all of them
-        turn = legs if same else plan.working.turn(order, legs)
+        turn = legs if same else plan.working.turn(now, legs)
         last = len(turn) == len(legs)
-        part = order if last else order.of_legs(turn)
-        found = _prices(plan, part, turn, market, index, same) if turn else None
-        if found is None or (last and not order.brings(found)):
+        part = now if last else now.of_legs(turn)
+        found = _prices(plan, part, turn, market, index, same, made) if turn else None
+        if found is None or (last and not now.brings(found)):
             continue
         lots = _dealt(plan, timeline, index, part, turn)
         if lots == 0:
@@ -102,13 +102,15 @@ def match(
 
 
 def _prices(
-    plan: Plan, order: Order, legs: Sequence[OrderLeg], market: Market, index: int, same: bool
-) -> tuple[int, ...] | None:
+    plan: Plan, order: Order, legs: Sequence[OrderLeg], market: Market, index: int, same: bool,
+    made: Mapping[OrderLeg, OrderLeg],
+) -> tuple[int, ...] | None:  # fmt: skip
     """Prices in parts at which an order deals on a snapshot in those of its legs that have not settled; ``None``: it does
-    not."""
-    view, closes = market.on_clock(order.symbol).view(index), order.purpose == "close"
+    not. ``made``: its legs as they were called and counted on the snapshot before."""
+    timeline, closes = market.on_clock(order.symbol), order.purpose == "close"
+    view = timeline.view(index)
 
-    def at(view: ChainView, share: int) -> tuple[int, ...] | None:
+    def at(view: ChainView, share: int, legs: Sequence[OrderLeg] = legs) -> tuple[int, ...] | None:
         prices = [price_of(plan, view, leg.contract, leg.contracts, share, closes) for leg in legs]
         found = tuple(price for price in prices if price is not None)
         return found if len(found) == len(prices) else None
@@ -119,9 +121,10 @@ def _prices(
     if patience is None or order.type == "market" or found is None:
         return found
     elapsed = None if same else waited(market.main, order, index)
-    # a limit is set on what was seen before
-    set_at = at(view if same else market.on_clock(order.symbol).view(index - 1), patience.stood(elapsed))
-    if set_at is not None and cost_of(legs, found) <= limit_of(legs, order.lots, set_at):
+    # a limit is set on what was seen before, in the units of then: over a split it is the same money
+    before = legs if same else [made[leg] for leg in legs]
+    set_at = at(view if same else timeline.view(index - 1), patience.stood(elapsed), before)
+    if set_at is not None and cost_of(legs, found) <= limit_of(before, order.lots, set_at):
         return found
     over = elapsed is None or elapsed > patience.whole
     return at(view, 100) if over and patience.crosses(order) else None

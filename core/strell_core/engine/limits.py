@@ -117,9 +117,14 @@ class Limits(Expiry):
         today, symbol = self.observation.date, self.plan.entry(entry).entry.underlying
         entered = {item.entry: item.times for item in state.entered if item.on == today}
         on_it = sum(entered.get(other.id, 0) for other in self.plan.entries if other.entry.underlying == symbol)
+        # a trade that a delivery ended at this session's close counts until the next one begins
+        gone = [trade for number, trade in self.delivering.items() if number not in self.trades]
+        of_entry, of_symbol = (
+            sum(found) for found in ([t.entry == entry for t in gone], [t.symbol == symbol for t in gone])
+        )
         return Account(
-            state.open_count, state.open_of(entry), funds, entered.get(entry, 0), sum(entered.values()),
-            lambda: self._past(entry), symbol, state.open_on(symbol), on_it,
+            state.open_count + len(gone), state.open_of(entry) + of_entry, funds, entered.get(entry, 0), sum(entered.values()),
+            lambda: self._past(entry), symbol, state.open_on(symbol) + of_symbol, on_it,
         )  # fmt: skip
 
     def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:

@@ -12,6 +12,7 @@ import numpy.typing as npt
 from numba import njit
 
 from strell_core.engine.changed import changed
+from strell_core.engine.corporate import before_splits
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import LegState, TradeState
 from strell_core.market.market import Market, market_of
@@ -43,13 +44,13 @@ def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: in
             quotes[1, place] += half * seen
     bid, ask = quotes
     good = usable(bid, ask)
-    legs = [
-        PositionLeg(
+    legs = []
+    for row, leg in enumerate(trade.legs):
+        opened_as, opened_at = before_splits(trade, leg) if trade.closed_legs else (None, leg.opened_at)
+        legs.append(PositionLeg(
             leg.leg_id, leg.contract, leg.contracts, leg.opened_parts, bid[row], ask[row], good[row], leg.best,
-            leg.opened_at or trade.opened_at,
-        )
-        for row, leg in enumerate(trade.legs)
-    ]  # fmt: skip
+            opened_at or trade.opened_at, opened_as,
+        ))  # fmt: skip
     return _joined(plan, market, begin, legs, bid, ask, good, trade, trade.opening, trade.realised, trade.best)
 
 

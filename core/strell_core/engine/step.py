@@ -70,6 +70,9 @@ class Step:
         self.now: dict[int, Stretch] = {}
         self.shortened: dict[str, list[bool]] = {}
         """Orders that lost settled legs on this snapshot: which of the legs they had they still have."""
+        self.delivering: dict[int, TradeState] = {}
+        """Trades whose contracts were delivered at this session's close, as they were before: nobody knows of it until the
+        next session begins (semantics rule 10)."""
 
     def result(self) -> Advanced:
         return Advanced(

@@ -7,6 +7,7 @@ by strike. The arrays may be memory-mapped; nothing here copies them.
 from __future__ import annotations
 
 import datetime as dt
+import math
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -234,14 +235,12 @@ class Timeline:
         return ends, acts
 
     def reached(self, minute: int, begin: int, end: int) -> npt.NDArray[np.bool_]:
-        """Whether each snapshot of ``[begin, end)`` is at or after a time of day, ``(n,)``. A time beyond the end of a
-        shortened session, or of one with a single snapshot, is reached where an order can still be filled in it
-        (semantics rule 1)."""
+        """Whether each snapshot of ``[begin, end)`` is at or after a time of day, ``(n,)``, for leaving: a time that
+        comes with a session's last snapshot or after it is reached on the one before, where an order can still be filled
+        in that session (semantics rule 1)."""
         whole = self._reached.get(minute)
         if whole is None:
-            ends, acts = self.ends
-            due = np.where(minute > ends, acts, minute)[self.session_of]
-            whole = self._reached[minute] = self.minute >= due
+            whole = self._reached[minute] = self.minute >= np.minimum(minute, self.ends[1])[self.session_of]
         return whole[begin:end]
 
     @cached_property
@@ -249,8 +248,16 @@ class Timeline:
         """By time of day, what :meth:`reached` says of every snapshot."""
         return {}
 
+    @cached_property
+    def to_last(self) -> npt.NDArray[np.int32]:
+        """On a session's last snapshot but one the minutes to the last, elsewhere 0, ``(snapshots,)``; of a session that is
+        still being recorded as its calendar and step tell."""
+        ends, acts = (minutes[self.session_of] for minutes in self.ends)
+        return np.where((ends < NEVER) & (acts < ends) & (self.minute == acts), ends - acts, 0).astype(np.int32)
+
     def minute_in(self, session: int, minute: int) -> int:
-        """The minute at which a time of day acts in a session, see :meth:`reached`."""
+        """The minute at which a time of day is looked at in a session: beyond its end the one at which orders can still be
+        filled in it."""
         ends, acts = self.ends
         return int(acts[session]) if minute > ends[session] else minute
 
@@ -318,6 +325,20 @@ class Timeline:
     def next_split(self, index: int) -> int:
         """First snapshot from ``index`` on with which a split holds; the end of the timeline without one."""
         return min((at for at in self.splits if at >= index), default=len(self.times))
+
+    @cached_property
+    def units(self) -> npt.NDArray[np.float64]:
+        """Units of the underlying that one of the first session has become by each session, ``(sessions,)``: 1 without
+        splits. What a session tells in points is told in those of a day by
+        multiplying it by ``units[session] / units_on(day)``."""
+        out = np.ones(len(self.dates))
+        for index, split in self.splits.items():
+            out[int(self.session_of[index]) :] *= split.ratio
+        return out
+
+    def units_on(self, date: dt.date) -> float:
+        """The same on any day."""
+        return math.prod(split.ratio for split in self.splits.values() if split.date <= date)
 
     def multiplied(self, since: int, until: int) -> int:
         """Contracts that one of epoch second ``since`` has become by ``until``, over splits in whole numbers."""

@@ -61,11 +61,16 @@ class Indicator(MarketMeasure):
     def _of_snapshots(self, timeline: Timeline, params: Params) -> Series:
         bars, ends = bars_of(timeline, int(params["bars"]))
         out = np.full(len(timeline.times), np.nan)
-        if len(ends):
-            values = self.series(bars, params)
-            last = np.searchsorted(ends, np.arange(len(out)), side="right") - 1
-            out = np.where(last >= 0, values[np.maximum(last, 0)], np.nan)
-            out[timeline.is_single] = np.nan
+        if len(ends) == 0:
+            return out
+        last = np.searchsorted(ends, np.arange(len(out)), side="right") - 1
+        # between two splits prices have the same units, so one series serves all snapshots there
+        for units in np.unique(timeline.units).tolist():
+            scale = timeline.units[timeline.session_of[ends]] / units
+            values = self.series(Bars(*(prices * scale for prices in bars)), params)
+            here = (timeline.units[timeline.session_of] == units) & (last >= 0)
+            out[here] = values[last[here]]
+        out[timeline.is_single] = np.nan
         return out
 
 

@@ -54,6 +54,10 @@ class Declaration:
     """Pairs of parameters that exchange their values when a strategy is mirrored."""
     once: bool = False
     """At most one such sentence in a strategy."""
+    begins: Mapping[str, Any] = field(default_factory=dict)
+    """Values that a new sentence begins with where they are others than those it has when it says nothing."""
+    usual: tuple[str, Any] | None = None
+    """Of a measure: with what a condition on it begins, a comparison and a value; ``None``: as its unit suggests."""
 
     @property
     def mirrors(self) -> bool:

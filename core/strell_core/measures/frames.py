@@ -7,7 +7,7 @@ Truth has three values: ``TRUE``, ``FALSE`` and ``UNVALUED``; only ``TRUE`` acts
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -62,7 +62,9 @@ class PositionLeg:
     best: int | None = None
     """Highest mid P/L of the leg before the stretch; ``None``: its path begins."""
     opened_at: int = 0
-    """Epoch second at which its contract was opened."""
+    """Epoch second at which its contract was opened, before splits under another name."""
+    opened_as: ContractKey | None = None
+    """What its contract was called then; ``None``: as it is now."""
 
 
 @dataclass(frozen=True)
@@ -145,6 +147,14 @@ class Stretch:
         what is recorded."""
         place = int(np.searchsorted(self.market.main.times, instant, side="right")) - 1
         return None if place < 0 else place
+
+    def since(self, place: int) -> npt.NDArray[np.float64]:
+        """By what points of the underlying at a place of the clock are multiplied to be those of each snapshot ``(n,)``."""
+        there = self.timeline
+        if not there.splits:
+            return np.ones(len(self.mid))
+        own = there.units[there.session_of[self.begin : self.begin + len(self.mid)]]
+        return float(there.units[int(there.session_of[place])]) / own
 
     @property
     def frame(self) -> Frame:
@@ -237,8 +247,23 @@ class Frame:
     position: Stretch | None = None
     structure: Structure | None = None
     account: Account | None = None
+    closing: bool = False
+    """On a session's last snapshot but one the clock's values are those of the last: what they decide can be done in that
+    session (semantics rule 1)."""
+    units_of: dt.date | None = None
+    """Values in points are told in the units of this day; ``None``: each in those of its own (semantics rule 11)."""
 
     @property
     def timeline(self) -> Timeline:
         """Of the underlying that is traded, by the clock's snapshots."""
         return self.market.on_clock(self.symbol)
+
+    def by_units(self) -> Iterator[tuple[slice, dt.date]]:
+        """Its snapshots in stretches ``[a, b)`` of the frame over which no underlying is split, each with a day of it."""
+        clock, begin = self.market.main, self.begin
+        split = [symbol for symbol in ("", *self.market.others) if self.market.timeline(symbol).splits]
+        splits = sorted({at for symbol in split for at in self.market.on_clock(symbol).splits})
+        for end in [*(at for at in splits if self.begin < at < self.end), self.end]:
+            if end > begin:
+                yield slice(begin - self.begin, end - self.begin), clock.dates[int(clock.session_of[begin])]
+            begin = end

@@ -8,6 +8,7 @@ stretch is absent: what it speaks of does not exist.
 from __future__ import annotations
 
 import dataclasses
+import datetime as dt
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -61,9 +62,14 @@ class Measure:
         """Values ``(n,)`` at the frame's snapshots; ``None``: absent."""
         raise NotImplementedError
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
-        """Of a market: its value as it stood when each session of an underlying was over, ``(sessions,)``."""
+    def by_session(self, market: Market, symbol: str, params: Params, units_of: dt.date | None = None) -> Series:
+        """Of a market: its value as it stood when each session of an underlying was over, ``(sessions,)``; ``units_of``:
+        see :class:`Frame`."""
         raise NotImplementedError
+
+    def in_points(self, params: Params) -> bool:
+        """Whether it is told in points of an underlying, of which a split makes others."""
+        return "points" in (self.declaration.unit, params.get("unit"))
 
     def on_grid(self, values: Series) -> Series:
         """Rounded to the declared grid, so that a value does not depend on how much was computed with it."""
@@ -90,6 +96,32 @@ OF = Param(UNDERLYING, UNDERLYING, "Underlying", None, optional=True)
 
 class OfAnUnderlying(Measure):
     """A measure that any underlying of a strategy has: which one is a parameter of its own."""
+
+    def over(self, frame: Frame, params: Params) -> Series:
+        values = self.raw(frame, params)
+        if frame.units_of is None or not self.in_points(params):
+            return values
+        clock = frame.market.on_clock(params.get(UNDERLYING) or frame.symbol)
+        return values * (clock.units[clock.session_of[frame.begin : frame.end]] / clock.units_on(frame.units_of))
+
+    def raw(self, frame: Frame, params: Params) -> Series:
+        """Values ``(n,)`` at the frame's snapshots, each in the units of its own day."""
+        raise NotImplementedError
+
+    def by_session(self, market: Market, symbol: str, params: Params, units_of: dt.date | None = None) -> Series:
+        timeline = market.timeline(params.get(UNDERLYING) or symbol)
+        values = self.raw_by_session(timeline, params)
+        if units_of is not None and self.in_points(params):
+            values = values * self.units_by_session(timeline, params) / timeline.units_on(units_of)
+        return by_dates(values, timeline, market.timeline(symbol))
+
+    def raw_by_session(self, timeline: Timeline, params: Params) -> Series:
+        """Its value as it stood when each session was over, ``(sessions,)``."""
+        raise NotImplementedError
+
+    def units_by_session(self, timeline: Timeline, params: Params) -> Series:
+        """In whose units each of these is told."""
+        return timeline.units
 
     def __post_init__(self) -> None:
         declaration = self.declaration
@@ -148,7 +180,7 @@ class MarketMeasure(OfAnUnderlying):
             begin = until + 1
         return out
 
-    def over(self, frame: Frame, params: Params) -> Series:
+    def raw(self, frame: Frame, params: Params) -> Series:
         symbol = params.get(UNDERLYING) or frame.symbol
         market, clock = frame.market, self.clock(params)
         timeline = market.timeline(symbol)
@@ -162,14 +194,16 @@ class MarketMeasure(OfAnUnderlying):
         at = np.maximum(places, 0)
         return np.where(places >= 0, values[at if clock == "snapshot" else timeline.session_of[at]], np.nan)
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
-        timeline = market.timeline(params.get(UNDERLYING) or symbol)
+    def raw_by_session(self, timeline: Timeline, params: Params) -> Series:
         values = self.known(timeline, params)
         if self.clock(params) == "session":
-            values = values[1:]
-        elif self.clock(params) == "snapshot":
-            values = values[timeline.first[1:] - 1]
-        return by_dates(values, timeline, market.timeline(symbol))
+            return values[1:]
+        return values[timeline.first[1:] - 1] if self.clock(params) == "snapshot" else values
+
+    def units_by_session(self, timeline: Timeline, params: Params) -> Series:
+        # what is known of a completed session from the next one on is told in the units of that
+        units = timeline.units
+        return np.append(units[1:], units[-1:]) if self.clock(params) == "session" else units
 
     def at(self, observation: Observation, params: Params, symbol: str = "") -> float | None:
         """The value known at an instant; ``None``: unvalued, or the underlying is not observed then."""
@@ -192,16 +226,14 @@ class ChainMeasure(OfAnUnderlying):
             )
         return known[index]
 
-    def over(self, frame: Frame, params: Params) -> Series:
+    def raw(self, frame: Frame, params: Params) -> Series:
         symbol = params.get(UNDERLYING) or frame.symbol
         timeline = frame.market.timeline(symbol)
         places = frame.market.places(frame.begin, frame.end, symbol)
         return np.array([self._at(timeline, place, params) if place >= 0 else np.nan for place in places.tolist()])
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
-        timeline = market.timeline(params.get(UNDERLYING) or symbol)
-        values = np.array([self._at(timeline, int(last) - 1, params) for last in timeline.first[1:]])
-        return by_dates(values, timeline, market.timeline(symbol))
+    def raw_by_session(self, timeline: Timeline, params: Params) -> Series:
+        return np.array([self._at(timeline, int(last) - 1, params) for last in timeline.first[1:]])
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ Sums, multiples, statistics and *as it was at entry* are measures with values in
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -142,9 +143,10 @@ def over(value: Mapping[str, Any], frame: Frame) -> Series | None:
     return measure_of(value).over(frame, value)
 
 
-def by_session(value: Mapping[str, Any], market: Market, symbol: str) -> Series:
-    """Of a value of a market: as it stood when each session was over, ``(sessions,)``."""
-    return measure_of(value).by_session(market, symbol, value)
+def by_session(value: Mapping[str, Any], market: Market, symbol: str, units_of: dt.date | None = None) -> Series:
+    """Of a value of a market: as it stood when each session was over, ``(sessions,)``; in the units of a day, or of its
+    own."""
+    return measure_of(value).by_session(market, symbol, value, units_of)
 
 
 def clock_of(value: Mapping[str, Any]) -> str:

@@ -5,7 +5,10 @@ The same condition serves entries, checks on what was picked, and exits; what di
 
 from __future__ import annotations
 
+import datetime as dt
+import itertools
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from functools import lru_cache
 from typing import Any
 
@@ -16,6 +19,7 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Truths, Values
 from strell_core.measures.measure import Series
 from strell_core.measures.params import Editor, IntegerKind, ParamKind, param_kinds
+from strell_core.measures.snapshot.clock import Clock
 
 COMPARISONS = {**compare.COMPARISONS, "crosses above": "crossing above", "crosses below": "crossing below"}
 CROSSINGS = ("crosses above", "crosses below")
@@ -193,6 +197,28 @@ def truths(condition: Params, frame: Frame, crossed: bool = False) -> Truths:
     return found
 
 
+def asks_the_clock(condition: Params) -> bool:
+    """Whether a sentence's conditions ask what changes with every minute and by itself."""
+    every = [condition, *(condition.get("also") or ())]
+    parts = (part for item in every for side in ("left", "right") for part in values.parts_of(item[side]))
+    return not condition.get("until") and any(isinstance(values.measure_of(part), Clock) for part in parts)
+
+
+def to_leave(condition: Params, frame: Frame) -> Truths:
+    """:func:`truths` for an exit: what the clock makes true with a session's last snapshot is true on the one before,
+    everything else as it is there (semantics rule 1)."""
+    found = truths(condition, frame)
+    if asks_the_clock(condition) and frame.market.main.to_last[frame.begin : frame.end].any():
+        found = np.where(truths(condition, replace(frame, closing=True)) == TRUE, TRUE, found).astype(np.int8)
+    return found
+
+
+def told_to_leave(condition: Params, frame: Frame, place: int = 0) -> Values:
+    """:func:`told` of :func:`to_leave`."""
+    early = int(truths(condition, frame)[place]) != TRUE and int(to_leave(condition, frame)[place]) == TRUE
+    return told(condition, replace(frame, closing=early), place)
+
+
 def _alone(condition: Params, frame: Frame) -> Truths:
     """Of one comparison, held for as many snapshots as it says."""
     looks = condition.get("looks")
@@ -236,11 +262,37 @@ def _crossed(condition: Params, frame: Frame) -> Truths:
     clock; true until the next value."""
     left, comparison, right = condition["left"], condition["is"], condition["right"]
 
+    def away(where: Frame) -> Series:
+        return _valued(left, where) - _valued(right, where)
+
     def made(places: list[Frame]) -> Truths:
-        both = [np.concatenate([_valued(value, where) for where in places]) for value in (left, right)]
-        return _changes(both[0] - both[1], comparison)
+        found = np.concatenate([away(where) for where in places])
+        out = _changes(found, comparison)
+        for place, begin, day in _splits(places):
+            # what was before a split is told in the units of what comes after it
+            before, after = np.flatnonzero(~np.isnan(found[:place])), np.flatnonzero(~np.isnan(found[place:]))
+            if len(before) and len(after):
+                last = int(before[-1])
+                there = begin + last if len(places) == 1 else places[last].begin
+                then = away(Frame(frame.market, there, there + 1, frame.symbol, units_of=day))
+                pair = np.array([then[0], found[place + after[0]]])
+                out[place + after[0]] = _changes(pair, comparison)[1]
+        return out
 
     return _looked_up("crossed", {"left": left, "is": comparison, "right": right}, frame, made)
+
+
+def _splits(places: list[Frame]) -> Iterator[tuple[int, int, dt.date]]:
+    """Where in all the places together a split begins to hold, the snapshot at which they begin, and its day."""
+    market = places[0].market
+    for (_, _), (here, day) in itertools.pairwise(Frame(market, places[0].begin, places[-1].end).by_units()):
+        begin = places[0].begin
+        at = here.start + begin
+        place = (
+            here.start if len(places) == 1 else next((n for n, frame in enumerate(places) if frame.begin >= at), None)
+        )
+        if place:
+            yield place, begin, day
 
 
 def _valued(value: Params, frame: Frame) -> Series:

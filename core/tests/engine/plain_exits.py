@@ -61,7 +61,7 @@ class Exits(Orders):
                 and 100 * trade["close"] >= rule["percent"] * abs(premium)
             )
         if kind == "condition" or kind in (*AGAIN, *OF_LEGS, "condition_share"):
-            return self.true_now(rule, trade) and not (rule["as"] == "profit" and self.doubtful(trade))
+            return self.true_to_leave(rule, trade) and not (rule["as"] == "profit" and self.doubtful(trade))
         if kind == "profit_floor":
             best, mid = trade["best"], trade["mid"]
             if premium == 0 or mid is None or 100 * best < rule["start"] * abs(premium):
@@ -88,10 +88,10 @@ class Exits(Orders):
             return False
         if kind == "days_held":
             held = (today - local(trade["opened"]).date()).days
-            return held > rule["days"] or (held == rule["days"] and now >= self.acting(rule["time"]))
+            return held > rule["days"] or (held == rule["days"] and now >= self.leaving(rule["time"]))
         assert kind == "before_expiration", kind
         wanted = min(leg["contract"][0] for leg in trade["legs"]) - dt.timedelta(days=rule["days"])
         leaving = wanted
         while leaving not in self.recording.closes:
             leaving -= dt.timedelta(days=1)
-        return today > leaving or (today == leaving and now >= self.acting(rule["time"]))
+        return today > leaving or (today == leaving and now >= self.leaving(rule["time"]))

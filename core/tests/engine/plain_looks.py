@@ -23,6 +23,16 @@ class Looks(Picks):
         whole = close - minutes[-1] <= minutes[1] - minutes[0]
         return minutes[-2] if whole else clock(time)
 
+    def leaving(self, time: str) -> int:
+        """The minute at which a time to leave acts: one that comes with the last snapshot or after it, on the last but
+        one."""
+        minutes = self.recording.minutes[self.session]
+        if self.single:
+            return minutes[0]
+        close = minute(self.recording.closes[self.recording.dates[self.session]])
+        whole = close - minutes[-1] <= minutes[1] - minutes[0]
+        return min(clock(time), minutes[-2]) if whole else clock(time)
+
     def times(self, entry: dict[str, Any]) -> list[str]:
         """Times of day at which an entry is looked at today."""
         today, out = DAYS[self.recording.dates[self.session].weekday()], []

@@ -11,7 +11,18 @@ from typing import Any
 from tests.demo import REPORTS, breadth
 from tests.engine.plain_capital import Capital
 from tests.engine.plain_market import move_chance, volatility
-from tests.engine.plain_recording import ABSENT, MONEY, MULTIPLIER, QUANTUM, ZONE, Contract, Fraction, compares, local
+from tests.engine.plain_recording import (
+    ABSENT,
+    MONEY,
+    MULTIPLIER,
+    QUANTUM,
+    ZONE,
+    Contract,
+    Fraction,
+    compares,
+    local,
+    minute,
+)
 
 OF_A_TRADE = (
     "position_capital", "pnl", "pnl_drop", "net_greek", "move_since_entry", "days_to_expiration", "days_held_so_far",
@@ -36,6 +47,30 @@ class Values(Capital):
                 known.append(on)
             self.lasting[rule["id"]] = known
         return bool(known[self.recording.number[self.session, self.snap]])
+
+    closing = False
+    """The clock's values are asked as they will be on the session's last snapshot."""
+
+    @property
+    def to_last(self) -> int:
+        """Minutes from a session's last snapshot but one to the last; 0 on every other."""
+        minutes = self.recording.minutes[self.session]
+        if self.single or self.snap != len(minutes) - 2:
+            return 0
+        close = minute(self.recording.closes[self.recording.dates[self.session]])
+        return int(minutes[-1] - minutes[-2]) if close - minutes[-1] <= minutes[1] - minutes[0] else 0
+
+    def true_to_leave(self, rule: dict[str, Any], trade: dict[str, Any]) -> bool:
+        """Whether an exit's conditions hold now, or by the clock on the session's last snapshot, which comes next."""
+        if self.true_now(rule, trade):
+            return True
+        if rule.get("until") or not self.to_last:
+            return False
+        self.closing = True
+        try:
+            return self.together(rule, trade)
+        finally:
+            self.closing = False
 
     def together(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
         found = [self.one(item, trade, picked) for item in (rule, *(rule.get("also") or ()))]
@@ -184,7 +219,7 @@ class Values(Capital):
         if name == "weekday":
             return float(today.isoweekday()), 1
         if name == "minutes_to_close":
-            return (self.recording.closes[today] - self.at) / 60, 1
+            return (self.recording.closes[today] - self.at) / 60 - (self.to_last if self.closing else 0), 1
         if name in ("losses_in_a_row", "sessions_since_loss", "losses_today", "realised_today"):
             return self.of_closed(name, value["of"]), 0.01 if name == "realised_today" else 1
         if name == "pnl_today":

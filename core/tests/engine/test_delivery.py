@@ -140,9 +140,10 @@ class DeliveryTest(unittest.TestCase):
         gone = self.ran(
             [BUY, option("sell", "call")], rows, [{"rule": "before_expiration", "days": 0, "time": "17:30"}]
         )
-        # decided at the settlement, sold at the next snapshot for 97.99: -2.02 + 1.50 points
+        # a time that comes with the last snapshot is decided on the one before; the call settles for nothing, and the unit
+        # is sold at 98.99: -1.02 + 1.50 points
         (told,) = self.told(gone)
-        self.assertEqual((told[1], told[3]), ("10-19 09:05", Decimal("-52.80")))
+        self.assertEqual((told[1], told[3]), ("10-16 17:30", Decimal("47.20")))
 
     def test_an_exit_at_work_sells_what_an_assignment_has_left(self) -> None:
         """Two units and a call: decided at 17:25, when nobody makes a price in the call; one unit is called away at

@@ -74,13 +74,15 @@ class Loop:
                 self.pay(100 * self.LOTS * Decimal(str(self.scenario.dividends[chain.date])))
                 self.dividends += 1
             leave = trade is not None and trade["call"] is None
+            known = True
             if trade and trade["call"] and chain.date >= trade["call"][0]:
                 if spot > Decimal(str(trade["call"][2])):
-                    trade = self.away(trade, chain, "assignment")
+                    # who delivered knows of it the next morning
+                    trade, known = self.away(trade, chain, "assignment"), False
                 else:
                     trade["call"], leave = None, True
             opened = None
-            if trade is None and chain.date.weekday() in self.DAYS:
+            if trade is None and known and chain.date.weekday() in self.DAYS:
                 opened = self.pick(chain)
             if trade and leave:
                 self.pay(100 * self.LOTS * (spot - self.HALF))
@@ -169,10 +171,13 @@ class Wheel(Loop):
             if trade and trade["held"] and chain.date in self.scenario.dividends and number:
                 self.pay(100 * self.LOTS * Decimal(str(self.scenario.dividends[chain.date])))
                 self.dividends += 1
+            before = trade and trade["held"], self.rounds
             if trade and trade["short"] and chain.date >= trade["short"][0]:
                 trade = self.expired(trade, chain)
             sold = None
-            if chain.date.weekday() in self.DAYS:
+            # what was delivered is known the next morning
+            known = trade is None or before[0] == trade["held"]
+            if chain.date.weekday() in self.DAYS and known and before[1] == self.rounds:
                 if trade is None:
                     sold = self.short(chain, "put", 0.99)
                 elif trade["held"] and trade["short"] is None:

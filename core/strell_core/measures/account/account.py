@@ -8,24 +8,24 @@ from strell_core.measures.measure import AccountMeasure, Params, measures
 
 WHOSE = {"all": "the strategy", "entry": "this entry", "underlying": "this underlying"}
 OPEN = Declaration(
-    id="open_trades", section="measure", title="Open trades", sentence="open trades of {of}",
+    id="open_trades", usual=("below", 3), section="measure", title="Open trades", sentence="open trades of {of}",
     params=(Param("of", "choice", "Of", "all", choices=WHOSE),),
     explains="Trades that are entering, open or leaving now. This underlying is the one that the entry trades.", example="open trades of this entry", words=("positions", "count", "flat"),
     scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
 ENTERED = Declaration(
-    id="entries_today", section="measure", title="Entries today", sentence="entries of {of} today",
+    id="entries_today", usual=("below", 1), section="measure", title="Entries today", sentence="entries of {of} today",
     params=(Param("of", "choice", "Of", "entry", choices=WHOSE),),
     explains="How often it was entered in this session, re-entries and entries that lapsed among them.", example="entries of this entry today",
     words=("per day", "count", "once a day"), scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
 EQUITY = Declaration(
-    id="equity", section="measure", title="Equity", sentence="equity", params=(),
+    id="equity", usual=("at least", 10000), section="measure", title="Equity", sentence="equity", params=(),
     explains="Cash and open trades at mid, of the run or deployment, in money.", example="equity",
     words=("account", "balance"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 FREE = Declaration(
-    id="free_capital", section="measure", title="Free capital", sentence="free capital", params=(),
+    id="free_capital", usual=("at least", 5000), section="measure", title="Free capital", sentence="free capital", params=(),
     explains="Equity less what open trades and opening orders need by the strategy-based rules, in money.",
     example="free capital", words=("margin", "buying power"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip

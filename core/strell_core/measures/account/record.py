@@ -11,38 +11,38 @@ from strell_core.measures.sensitivities import NAMES
 OF = Param("of", "choice", "Of", "all", choices={"all": "the strategy", "entry": "this entry"})
 COUNTED = "A loss is a closed trade that lost money, costs included."
 IN_A_ROW = Declaration(
-    id="losses_in_a_row", section="measure", title="Losses in a row", sentence="losses in a row of {of}", params=(OF,),
+    id="losses_in_a_row", usual=("at least", 2), section="measure", title="Losses in a row", sentence="losses in a row of {of}", params=(OF,),
     explains=f"Closed trades since the last one that was no loss. {COUNTED}", example="losses in a row of the strategy",
     words=("streak", "losing", "circuit breaker"), scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
 SINCE = Declaration(
-    id="sessions_since_loss", section="measure", title="Sessions since the last loss", sentence="sessions since the last loss of {of}",
+    id="sessions_since_loss", usual=("at most", 2), section="measure", title="Sessions since the last loss", sentence="sessions since the last loss of {of}",
     params=(OF,), explains=f"0 in the session in which it was closed. Before the first it does not exist. {COUNTED}",
     example="sessions since the last loss of the strategy", words=("cool down", "pause"), scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
 LOST = Declaration(
-    id="losses_today", section="measure", title="Losses today", sentence="losses of {of} today", params=(OF,),
+    id="losses_today", usual=("at least", 2), section="measure", title="Losses today", sentence="losses of {of} today", params=(OF,),
     explains=f"Trades closed at a loss in this session. {COUNTED}", example="losses of the strategy today", words=("per day", "stop for today"),
     scope="account", clock="snapshot", grid=1,
 )  # fmt: skip
 REALISED = Declaration(
-    id="realised_today", section="measure", title="P/L realised today", sentence="P/L that {of} realised today", params=(OF,),
+    id="realised_today", usual=("at most", -1000), section="measure", title="P/L realised today", sentence="P/L that {of} realised today", params=(OF,),
     explains="Of trades closed in this session, in money, costs included.", example="P/L that the strategy realised today",
     words=("daily", "closed"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 TODAY = Declaration(
-    id="pnl_today", section="measure", title="P/L today", sentence="P/L today", params=(),
+    id="pnl_today", usual=("at most", -1000), section="measure", title="P/L today", sentence="P/L today", params=(),
     explains="Equity now less equity at the last session's end, in money.", example="P/L today",
     words=("daily loss", "day stop", "session"), scope="account", clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 BELOW_HIGH = Declaration(
-    id="below_high", section="measure", title="Equity below its high", sentence="equity below its high in {unit}",
+    id="below_high", usual=("above", 5), section="measure", title="Equity below its high", sentence="equity below its high in {unit}",
     params=(Param("unit", "choice", "In", "percent", choices={"percent": "%", "money": "money"}),),
     explains="The highest equity of all session ends so far less equity now, 0 at a new high.",
     example="equity below its high in %", words=("drawdown", "high-water mark"), scope="account", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 GREEK = Declaration(
-    id="account_greek", section="measure", title="Greek of all open trades", sentence="the {greek} of {of}",
+    id="account_greek", usual=("above", 100), section="measure", title="Greek of all open trades", sentence="the {greek} of {of}",
     params=(
         Param("greek", "choice", "Greek", "delta", choices={name: name for name in NAMES}),
         Param("of", "choice", "Of", "all", choices={"all": "all open trades", "underlying": "open trades of this underlying"}),
@@ -52,7 +52,7 @@ GREEK = Declaration(
     example="the delta of all open trades", words=("net delta", "exposure", "vega", "limit"), scope="account", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 TRADE = Declaration(
-    id="open_trade", section="measure", title="Of one open trade", sentence="{what} of the {which} open trade",
+    id="open_trade", usual=("at most", -500), section="measure", title="Of one open trade", sentence="{what} of the {which} open trade",
     params=(
         Param("which", "choice", "Which", "newest", choices={"newest": "newest", "oldest": "oldest", "worst": "worst"}),
         Param("what", "choice", "What", "pnl", choices={"pnl": "P/L", "days": "calendar days held", "move": "the underlying's move since entry"}),

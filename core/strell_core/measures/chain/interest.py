@@ -12,7 +12,7 @@ from strell_core.measures.measure import ChainMeasure, Params, measures
 from strell_core.measures.smiles import nearest
 
 RATIO = Declaration(
-    id="put_call_interest", section="measure", title="Puts against calls", sentence="open interest of puts against calls out to {days} days",
+    id="put_call_interest", usual=("above", 1), section="measure", title="Puts against calls", sentence="open interest of puts against calls out to {days} days",
     params=(Param("days", "integer", "Days", 60, 1, 730),),
     explains="Open interest of all puts that expire within so many days, divided by that of the calls, as last published. Unvalued "
     "without calls.",
@@ -60,7 +60,7 @@ def distance(view: ChainView, params: Params) -> float:
 
 
 AWAY = Declaration(
-    id="max_pain_distance", section="measure", title="Distance from max pain",
+    id="max_pain_distance", usual=("above", 1), section="measure", title="Distance from max pain",
     sentence="the price's distance from max pain of the expiration nearest {days} days",
     params=(Param("days", "integer", "Days", 10, 0, 730),),
     explains="The underlying's price against max pain, in percent of it: above 0 it stands higher.",

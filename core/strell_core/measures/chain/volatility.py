@@ -9,14 +9,14 @@ from strell_core.measures.measure import ChainMeasure, Params, measures
 from strell_core.measures.smiles import Smile, at_the_money, by_delta, mixed, nearest, straddle
 
 LEVEL = Declaration(
-    id="iv_now", section="measure", title="At-the-money IV now", sentence="at-the-money IV over {days} days",
+    id="iv_now", usual=("above", 20), section="measure", title="At-the-money IV now", sentence="at-the-money IV over {days} days",
     params=(Param("days", "integer", "Days", 30, 1, 730),),
     explains="Implied volatility in percent at the forward, mixed between the two expirations around so many days linearly "
     "in total variance; outside of the listed ones that of the nearest. At this snapshot.",
     example="at-the-money IV over 30 days", words=("implied volatility", "constant maturity", "level"), clock="snapshot", unit="%", grid=0.01, needs=("chain",),
 )  # fmt: skip
 SLOPE = Declaration(
-    id="term_slope", section="measure", title="Slope of the term structure", sentence="IV over {near} days less IV over {far} days",
+    id="term_slope", usual=("above", 0), section="measure", title="Slope of the term structure", sentence="IV over {near} days less IV over {far} days",
     params=(Param("near", "integer", "Near", 10, 1, 730), Param("far", "integer", "Far", 45, 1, 730)),
     explains="At-the-money IV at the near maturity less that at the far one, in points of volatility: above 0 the front is the "
     "dearer.",
@@ -24,7 +24,7 @@ SLOPE = Declaration(
     clock="snapshot", unit="vol. points", grid=0.01, needs=("chain",),
 )  # fmt: skip
 SKEW = Declaration(
-    id="skew", section="measure", title="Skew", sentence="the {delta}-delta skew over {days} days",
+    id="skew", usual=("above", 5), section="measure", title="Skew", sentence="the {delta}-delta skew over {days} days",
     params=(Param("delta", "integer", "Delta", 25, 5, 45, 5), Param("days", "integer", "Days", 30, 1, 730)),
     explains="IV of the put of so many hundredths of delta less that of the call, in points of volatility, mixed linearly between "
     "the two expirations around so many days.",
@@ -32,7 +32,7 @@ SKEW = Declaration(
     needs=("chain",),
 )  # fmt: skip
 MOVE = Declaration(
-    id="expected_move", section="measure", title="Expected move", sentence="the expected move over {days} days ({by}) in {unit}",
+    id="expected_move", usual=("above", 3), section="measure", title="Expected move", sentence="the expected move over {days} days ({by}) in {unit}",
     params=(
         Param("days", "integer", "Days", 30, 1, 730),
         Param("by", "choice", "By", "straddle", choices={"straddle": "straddle", "deviation": "one standard deviation"}),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -31,8 +32,8 @@ class Arithmetic(Measure):
         there = [part for part in found if part is not None]
         return self.combine(params, there) if len(there) == len(found) else None
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
-        return self.combine(params, [values.by_session(part, market, symbol) for part in self._parts(params)])
+    def by_session(self, market: Market, symbol: str, params: Params, units_of: dt.date | None = None) -> Series:
+        return self.combine(params, [values.by_session(part, market, symbol, units_of) for part in self._parts(params)])
 
 
 def _scaled(params: Params, parts: list[Series]) -> Series:
@@ -50,7 +51,7 @@ PAIR = (Param("first", "value", "First", 0), Param("second", "value", "Second", 
 for _declaration, _combine in (
     (
         Declaration(
-            id="scaled", section="measure", title="A multiple, plus something", sentence="{times} × {of} plus {plus}",
+            id="scaled", usual=("above", {"measure": "moving_average"}), begins={"of": {"measure": "price"}, "times": 0.98}, section="measure", title="A multiple, plus something", sentence="{times} × {of} plus {plus}",
             params=(
                 Param("of", "value", "Value", 0), Param("times", "amount", "Times", 1.0, -1000, 1000, 0.0001),
                 Param("plus", "amount", "Plus", 0.0, -1e9, 1e9, 0.0001),
@@ -62,7 +63,7 @@ for _declaration, _combine in (
     ),
     (
         Declaration(
-            id="sum", section="measure", title="A sum", sentence="({first} + {second})", params=PAIR,
+            id="sum", usual=("below", -2), begins={"first": {"measure": "move_since_close"}, "second": {"measure": "last_gap"}}, section="measure", title="A sum", sentence="({first} + {second})", params=PAIR,
             explains="Two values together. Unvalued with either.", example="(P/L of leg 3 in EUR + P/L of leg 4 in EUR)",
             words=("plus", "add"), scope="combined",
         ),
@@ -70,7 +71,7 @@ for _declaration, _combine in (
     ),
     (
         Declaration(
-            id="difference", section="measure", title="A difference", sentence="({first} − {second})", params=PAIR,
+            id="difference", usual=("above", 0), begins={"first": {"measure": "iv_now"}, "second": {"measure": "realised_volatility"}}, section="measure", title="A difference", sentence="({first} − {second})", params=PAIR,
             explains="One value less another. Unvalued with either.",
             example="(at-the-money IV over 20 days − at-the-money IV over 60 days)",
             words=("minus", "spread", "gap"), scope="combined",
@@ -79,7 +80,7 @@ for _declaration, _combine in (
     ),
     (
         Declaration(
-            id="quotient", section="measure", title="A quotient", sentence="({first} ÷ {second})", params=PAIR,
+            id="quotient", usual=("above", 1), begins={"first": {"measure": "iv_now", "days": 10}, "second": {"measure": "iv_now", "days": 45}}, section="measure", title="A quotient", sentence="({first} ÷ {second})", params=PAIR,
             explains="One value divided by another. Unvalued with either, and when the second is zero.",
             example="(the price of leg 3 ÷ the price of leg 4)", words=("ratio", "divided"), scope="combined",
         ),

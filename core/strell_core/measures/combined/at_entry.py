@@ -12,9 +12,10 @@ from strell_core.measures.frames import Frame
 from strell_core.measures.measure import Measure, Params, Series, measures
 
 DECLARATION = Declaration(
-    id="at_entry", section="measure", title="As it was at entry", sentence="{of}, as it was at entry",
+    id="at_entry", usual=("below", {"measure": "price"}), section="measure", title="As it was at entry", sentence="{of}, as it was at entry",
     params=(Param("of", "value", "Of", {"measure": "price"}, scopes=("market", "clock", "event", "series")),),
-    explains="A value of the market at the last snapshot not after the position's first fill. Without a position it does not exist.",
+    explains="A value of the market at the last snapshot not after the position's first fill; in points those of today, where the "
+    "underlying was split since. Without a position it does not exist.",
     example="the underlying's price, as it was at entry", words=("frozen", "opening", "since entry"), scope="position", clock="constant",
 )  # fmt: skip
 
@@ -27,8 +28,14 @@ class AtEntry(Measure):
         place = frame.position.opened_place
         if place is None:
             return np.full(frame.end - frame.begin, np.nan)
-        found = values.over(params["of"], Frame(frame.market, place, place + 1, frame.symbol))
-        return None if found is None else np.full(frame.end - frame.begin, found[0])
+        out = np.full(frame.end - frame.begin, np.nan)
+        for here, day in frame.by_units():
+            entry = Frame(frame.market, place, place + 1, frame.symbol, units_of=day)
+            found = values.over(params["of"], entry)
+            if found is None:
+                return None
+            out[here] = found[0]
+        return out
 
 
 measures.register(AtEntry(DECLARATION))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,7 +18,7 @@ class Number(Measure):
     def over(self, frame: Frame, params: Params) -> Series:
         return np.full(frame.end - frame.begin, float(params["value"]))
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
+    def by_session(self, market: Market, symbol: str, params: Params, units_of: dt.date | None = None) -> Series:
         return np.full(len(market.timeline(symbol).dates), float(params["value"]))
 
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
 
 from strell_core.market.market import Market
+from strell_core.market.timeline import Timeline
 from strell_core.measures import values
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
@@ -17,7 +20,7 @@ KINDS = {
     "percentile": "percentile", "change": "change", "deviations": "deviations from the average",
 }  # fmt: skip
 DECLARATION = Declaration(
-    id="statistic", section="measure", title="A statistic over sessions",
+    id="statistic", usual=("below", {"measure": "atm_iv"}), section="measure", title="A statistic over sessions",
     sentence="the {which} of {of} over {sessions} sessions",
     params=(
         Param("which", "choice", "Statistic", "average", choices=KINDS),
@@ -26,8 +29,8 @@ DECLARATION = Declaration(
     ),
     explains="Over the last completed sessions, a day's value being the one at its last snapshot. Rank: 100 × (latest − "
     "lowest) ÷ (highest − lowest). Percentile: share of the other days that lie below the latest, in percent. Change: "
-    "latest less the one so many sessions before. Deviations: (latest − average) ÷ standard deviation (n − 1). Unvalued "
-    "until the window is full, and with a day in it that has no value.",
+    "latest less the one so many sessions before. Deviations: (latest − average) ÷ standard deviation (n − 1). Points of days "
+    "before a split are told in those of today. Unvalued until the window is full, and with a day in it that has no value.",
     example="the average of the 25-delta skew over 30 days over 60 sessions", words=("rolling", "window", "z-score", "rank", "mean"),
     scope="combined", clock="session", grid=0.0001,
 )  # fmt: skip
@@ -36,22 +39,39 @@ DECLARATION = Declaration(
 @dataclass(frozen=True)
 class Statistic(Measure):
     def _known(self, market: Market, symbol: str, params: Params) -> Series:
-        """By session, as known when it begins; one more than there are sessions."""
+        """By session, as known when it begins and in its units; one more than there are sessions."""
         timeline = market.timeline(symbol)
         key = (*key_of(self, params), *values.data_of(params, market))
         known: Series | None = timeline.computed.get(key)
         if known is None:
-            of = params["of"]
-            days = values.by_session(of, market, symbol)
-            made = np.full(len(days) + 1, np.nan)
-            n, which = int(params["sessions"]), params["which"]
-            if which == "change":
-                if len(days) > n:
-                    made[n + 1 :] = days[n:] - days[:-n]
-            elif len(days) >= n:
-                made[n:] = _of_windows(which, np.lib.stride_tricks.sliding_window_view(days, n))
-            known = timeline.computed[key] = self.on_grid(made)
+            named = {str(part.get(UNDERLYING) or symbol) for part in values.parts_of(params["of"])}
+            split = {date for name in named for date, _ in market.timeline(name).underlying.splits}
+            begins = [
+                0,
+                *(n for n, date in enumerate(timeline.dates) if n and _between(timeline, n, split)),
+                len(timeline.dates) + 1,
+            ]
+            if len(begins) == 2:
+                known = self._made(market, symbol, params, None)
+            else:
+                # between two splits all days have the same units, so one series serves the sessions there
+                known = np.full(len(timeline.dates) + 1, np.nan)
+                for begin, end in itertools.pairwise(begins):
+                    known[begin:end] = self._made(market, symbol, params, timeline.dates[begin])[begin:end]
+            timeline.computed[key] = known
         return known
+
+    def _made(self, market: Market, symbol: str, params: Params, units_of: dt.date | None) -> Series:
+        """The same in the units of one day."""
+        days = values.by_session(params["of"], market, symbol, units_of)
+        made = np.full(len(days) + 1, np.nan)
+        n, which = int(params["sessions"]), params["which"]
+        if which == "change":
+            if len(days) > n:
+                made[n + 1 :] = days[n:] - days[:-n]
+        elif len(days) >= n:
+            made[n:] = _of_windows(which, np.lib.stride_tricks.sliding_window_view(days, n))
+        return self.on_grid(made)
 
     def _symbol(self, frame_symbol: str, params: Params) -> str:
         """The underlying whose sessions are counted: that which the value itself names."""
@@ -59,11 +79,22 @@ class Statistic(Measure):
 
     def over(self, frame: Frame, params: Params) -> Series:
         symbol = self._symbol(frame.symbol, params)
-        known = self._known(frame.market, symbol, params)
+        known = (
+            self._known(frame.market, symbol, params)
+            if frame.units_of is None
+            else self._made(frame.market, symbol, params, frame.units_of)
+        )
         return known[frame.market.completed(frame.begin, frame.end, symbol)]
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
-        return self._known(market, self._symbol(symbol, params), params)[1:]
+    def by_session(self, market: Market, symbol: str, params: Params, units_of: dt.date | None = None) -> Series:
+        of = self._symbol(symbol, params)
+        made = self._known(market, of, params) if units_of is None else self._made(market, of, params, units_of)
+        return made[1:]
+
+
+def _between(timeline: Timeline, session: int, days: set[dt.date]) -> bool:
+    """Whether one of the days lies after the session before and not after this one."""
+    return any(timeline.dates[session - 1] < day <= timeline.dates[session] for day in days)
 
 
 def _of_windows(which: str, windows: Series) -> Series:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,7 +15,7 @@ from strell_core.measures.frames import FALSE, TRUE, Frame
 from strell_core.measures.measure import Measure, Params, Series, measures
 
 DECLARATION = Declaration(
-    id="while", section="measure", title="One value while something holds", sentence="({then} while {left} is {is} {right}, else {otherwise})",
+    id="while", begins={"left": {"measure": "iv_rank"}, "right": 50, "otherwise": 0}, section="measure", title="One value while something holds", sentence="({then} while {left} is {is} {right}, else {otherwise})",
     params=(
         Param("then", "value", "Value", 1), Param("left", "value", "While", 0),
         Param("is", "choice", "Is", "above", choices=COMPARISONS), Param("right", "value", "Than", 0), Param("otherwise", "value", "Else", 0),
@@ -47,9 +48,9 @@ class While(Measure):
                 out[here] = found[here]
         return out
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
-        left, right = (values.by_session(params[name], market, symbol) for name in SIDES)
-        then, otherwise = (values.by_session(params[name], market, symbol) for name in ("then", "otherwise"))
+    def by_session(self, market: Market, symbol: str, params: Params, units_of: dt.date | None = None) -> Series:
+        left, right = (values.by_session(params[name], market, symbol, units_of) for name in SIDES)
+        then, otherwise = (values.by_session(params[name], market, symbol, units_of) for name in ("then", "otherwise"))
         held = compared(params["is"], left, right)
         made: Series = np.where(held == TRUE, then, np.where(held == FALSE, otherwise, np.nan))
         return made

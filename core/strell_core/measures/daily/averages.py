@@ -20,7 +20,7 @@ MOVING = Declaration(
     warm_up="unvalued until its length is known", needs=("daily closes",),
 )  # fmt: skip
 MACD = Declaration(
-    id="macd", section="measure", title="MACD", sentence="the MACD {line} of {fast}, {slow} and {smooth} {bars}",
+    id="macd", usual=("above", 0), section="measure", title="MACD", sentence="the MACD {line} of {fast}, {slow} and {smooth} {bars}",
     params=(
         Param("line", "choice", "Line", "histogram", choices={"line": "line", "signal": "signal", "histogram": "histogram"}),
         Param("fast", "integer", "Fast", 12, 2, 100), Param("slow", "integer", "Slow", 26, 3, 200),
@@ -32,7 +32,7 @@ MACD = Declaration(
     warm_up="unvalued until slow and signal lengths are known", needs=("daily closes",),
 )  # fmt: skip
 BAND = Declaration(
-    id="band_position", section="measure", title="Position in the Bollinger band",
+    id="band_position", usual=("below", 0), section="measure", title="Position in the Bollinger band",
     sentence="the position in the band of {width} deviations over {sessions} {bars}",
     params=(
         Param("width", "number", "Deviations", 2.0, 0.5, 5, 0.1), Param("sessions", "integer", "Length", 20, 2, 250),
@@ -44,7 +44,7 @@ BAND = Declaration(
     unit="%", grid=0.01, warm_up="unvalued until its length is known", needs=("daily closes",),
 )  # fmt: skip
 CHANNEL = Declaration(
-    id="channel_position", section="measure", title="Position in the regression channel",
+    id="channel_position", usual=("below", 0), section="measure", title="Position in the regression channel",
     sentence="the position in the regression channel of {width} deviations over {sessions} {bars}",
     params=(
         Param("width", "number", "Deviations", 2.0, 0.5, 5, 0.1), Param("sessions", "integer", "Length", 50, 3, 250),
@@ -57,7 +57,7 @@ CHANNEL = Declaration(
     unit="%", grid=0.01, warm_up="unvalued until its length is known", needs=("daily closes",),
 )  # fmt: skip
 RANGE = Declaration(
-    id="true_range", section="measure", title="Average true range", sentence="the average true range over {sessions} {bars}",
+    id="true_range", usual=("above", 10), section="measure", title="Average true range", sentence="the average true range over {sessions} {bars}",
     params=(Param("sessions", "integer", "Length", 14, 1, 100), BARS),
     explains="Wilder's average of the true range (high less low, with the close before), in points. Sessions with a "
     "single snapshot have no range: unvalued from there on for as long as such a session is averaged in.",

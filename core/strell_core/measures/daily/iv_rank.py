@@ -10,12 +10,12 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import MarketMeasure, Series, measures
 
 DECLARATION = Declaration(
-    id="iv_rank", section="measure", title="IV rank", sentence="IV rank over {sessions|session|sessions}",
+    id="iv_rank", usual=("above", 30), section="measure", title="IV rank", sentence="IV rank over {sessions|session|sessions}",
     params=(Param("sessions", "integer", "Sessions", 252, 5, 756),),
     explains="100 × (IV - lowest) ÷ (highest - lowest) over the last sessions including the latest completed "
     "one. A day's value is its at-the-money IV. Unvalued when the window is not full, has a day without a "
     "value, or its highest equals its lowest.",
-    example="Only if IV rank over 252 sessions is above 30.", words=("percentile", "rank"),
+    example="Only if IV rank over 252 sessions is above 30.0.", words=("percentile", "rank"),
     grid=0.01, warm_up="unvalued until its window is full", needs=("chain",),
 )  # fmt: skip
 

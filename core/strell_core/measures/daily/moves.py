@@ -15,21 +15,21 @@ CLOSE = Declaration(
     words=("close", "previous close", "yesterday"), unit="points", grid=0.01, needs=("daily closes",),
 )  # fmt: skip
 RETURN = Declaration(
-    id="session_return", section="measure", title="Return over sessions", sentence="the return over {sessions|session|sessions}",
+    id="session_return", usual=("below", -2), section="measure", title="Return over sessions", sentence="the return over {sessions|session|sessions}",
     params=(Param("sessions", "integer", "Sessions", 5, 1, 252),),
     explains="The last close against the one so many sessions before it, in percent.", example="the return over 5 sessions",
     words=("momentum", "change", "performance"), unit="%", grid=0.01,
     warm_up="unvalued until one more session than its length is known", needs=("daily closes",),
 )  # fmt: skip
 GAP = Declaration(
-    id="last_gap", section="measure", title="Gap of the last session", sentence="the gap at which the last session opened",
+    id="last_gap", usual=("below", -1), section="measure", title="Gap of the last session", sentence="the gap at which the last session opened",
     params=(),
     explains="The first price of the last completed session against the close before it, in percent. Unvalued after "
     "a session with a single snapshot.",
     example="the gap at which the last session opened", words=("gap", "open"), unit="%", grid=0.01, needs=("daily ranges",),
 )  # fmt: skip
 EXTREME = Declaration(
-    id="from_extreme", section="measure", title="Distance from the highest or lowest close",
+    id="from_extreme", usual=("below", -5), section="measure", title="Distance from the highest or lowest close",
     sentence="the last close's distance from the {which} close over {sessions} sessions",
     params=(
         Param("which", "choice", "Which", "highest", choices={"highest": "highest", "lowest": "lowest"}),
@@ -40,7 +40,7 @@ EXTREME = Declaration(
     unit="%", grid=0.01, warm_up="unvalued until its length is known", needs=("daily closes",),
 )  # fmt: skip
 PERCENTILE = Declaration(
-    id="iv_percentile", section="measure", title="IV percentile", sentence="IV percentile over {sessions|session|sessions}",
+    id="iv_percentile", usual=("above", 50), section="measure", title="IV percentile", sentence="IV percentile over {sessions|session|sessions}",
     params=(Param("sessions", "integer", "Sessions", 252, 5, 756),),
     explains="Share of the other sessions in the window whose at-the-money IV was below that of the latest completed "
     "one, in percent (common practice). Unvalued until the window is full, and with a day in it that has no value.",
@@ -50,7 +50,7 @@ PERCENTILE = Declaration(
 BUCKETS = (-math.inf, -2.0, -1.0, -0.5, 0.0, 0.5, 1.0, 2.0, math.inf)
 """Edges of moves in percent; each bucket has its lower edge and not its upper one."""
 TABLE = Declaration(
-    id="move_chance", section="measure", title="Chance of a move, given the move before",
+    id="move_chance", usual=("at least", 60), section="measure", title="Chance of a move, given the move before",
     sentence="the chance of {from} to {to} over {horizon|session|sessions}, given the move over the {given|session|sessions} before "
     "(counted over {sessions} sessions, at least {least|time|times})",
     params=(

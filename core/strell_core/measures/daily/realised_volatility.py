@@ -11,12 +11,12 @@ from strell_core.measures.measure import MarketMeasure, Series, measures
 
 SESSIONS_A_YEAR = 252
 DECLARATION = Declaration(
-    id="realised_volatility", section="measure", title="Realised volatility",
+    id="realised_volatility", usual=("below", 18), section="measure", title="Realised volatility",
     sentence="realised volatility over {sessions|session|sessions}",
     params=(Param("sessions", "integer", "Sessions", 20, 2, 252),),
     explains="Standard deviation (n - 1) of the log returns of daily closes times √252, in percent. "
     "Uses completed sessions only.",
-    example="Only if realised volatility over 20 sessions is below 18 %.",
+    example="Only if realised volatility over 20 sessions is below 18.0 %.",
     words=("historical volatility", "standard deviation"),
     unit="%", grid=0.01, warm_up="unvalued until one more session than its length is known",
     needs=("daily closes",),

@@ -10,7 +10,7 @@ from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import MarketMeasure, Series, measures
 
 DECLARATION = Declaration(
-    id="put_call_volume", section="measure", title="Puts traded against calls", sentence="the last session's volume of puts against calls",
+    id="put_call_volume", usual=("above", 1), section="measure", title="Puts traded against calls", sentence="the last session's volume of puts against calls",
     params=(),
     explains="Contracts of all puts that were traded in the last completed session, divided by those of all calls (common practice). Unvalued "
     "without calls, and where no volume is told. Its average over sessions is a statistic of it.",

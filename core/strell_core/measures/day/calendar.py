@@ -10,28 +10,28 @@ from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import MarketMeasure, Params, Series, measures
 
 MONTH = Declaration(
-    id="day_of_month", section="measure", title="Day of the month", sentence="the day of the month", params=(),
+    id="day_of_month", usual=("at most", 7), section="measure", title="Day of the month", sentence="the day of the month", params=(),
     explains="1 to 31, of the session's date.", example="the day of the month", words=("turn of month", "date"), scope="clock", clock="day", grid=1,
 )  # fmt: skip
 WEEK = Declaration(
-    id="weekday", section="measure", title="Weekday", sentence="the weekday (1 Mon to 5 Fri)", params=(),
+    id="weekday", usual=("at most", 2), section="measure", title="Weekday", sentence="the weekday (1 Mon to 5 Fri)", params=(),
     explains="1 for Monday to 5 for Friday, of the session's date.", example="the weekday (1 Mon to 5 Fri)", words=("day of the week",),
     scope="clock", clock="day", grid=1,
 )  # fmt: skip
 MONTH_END = Declaration(
-    id="sessions_left_in_month", section="measure", title="Sessions left in the month", sentence="the sessions left in the month", params=(),
+    id="sessions_left_in_month", usual=("at most", 2), section="measure", title="Sessions left in the month", sentence="the sessions left in the month", params=(),
     explains="Sessions of the calendar after today's within its month; 0 on the last.", example="the sessions left in the month",
     words=("turn of month", "month end"), scope="clock", clock="day", grid=1,
 )  # fmt: skip
 DIVIDEND = Declaration(
-    id="sessions_to_dividend", section="measure", title="Sessions to the next dividend", sentence="sessions to the next dividend", params=(),
+    id="sessions_to_dividend", usual=("at most", 5), section="measure", title="Sessions to the next dividend", sentence="sessions to the next dividend", params=(),
     explains="Closes before the underlying next trades without a dividend that is known: 1 on the eve, 0 on no day. Unvalued when "
     "none is known.",
     example="sessions to the next dividend", words=("ex-date", "dividend", "event"), scope="event", clock="day", grid=1,
     needs=("dividends",),
 )  # fmt: skip
 SINCE_DIVIDEND = Declaration(
-    id="sessions_since_dividend", section="measure", title="Sessions since the last dividend", sentence="sessions since the last dividend",
+    id="sessions_since_dividend", usual=("at least", 1), section="measure", title="Sessions since the last dividend", sentence="sessions since the last dividend",
     params=(),
     explains="Closes since the underlying first traded without its last dividend: 0 on the ex-date. Unvalued before the first.",
     example="sessions since the last dividend", words=("ex-date", "dividend", "event"), scope="event", clock="day", grid=1, needs=("dividends",),

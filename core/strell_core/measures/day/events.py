@@ -21,7 +21,7 @@ MEANT = (
     "happens at its session's open."
 )
 TO = Declaration(
-    id="sessions_to_event", section="measure", title="Sessions to the next report or other event", sentence="sessions to the next {event}",
+    id="sessions_to_event", usual=("at most", 1), section="measure", title="Sessions to the next report or other event", sentence="sessions to the next {event}",
     params=(EVENT,),
     explains=f"Closes before the next one: 1 on the day after whose close it comes, 0 on a day within which it comes. Unvalued when none is "
     f"known. {MEANT}",
@@ -29,7 +29,7 @@ TO = Declaration(
     needs=("events",),
 )  # fmt: skip
 SINCE = Declaration(
-    id="sessions_since_event", section="measure", title="Sessions since the last report or other event",
+    id="sessions_since_event", usual=("at least", 1), section="measure", title="Sessions since the last report or other event",
     sentence="sessions since the last {event}", params=(EVENT,),
     explains=f"Closes since the last one that had happened when the session opened: 0 in the first session after it. Unvalued before the "
     f"first. {MEANT}",
@@ -37,7 +37,7 @@ SINCE = Declaration(
     needs=("events",),
 )  # fmt: skip
 MOVED = Declaration(
-    id="event_move", section="measure", title="Move at the last report or other event", sentence="the last {event}'s move in {unit}",
+    id="event_move", usual=("above", 1), section="measure", title="Move at the last report or other event", sentence="the last {event}'s move in {unit}",
     params=(
         EVENT,
         Param("unit", "choice", "In", "expected", choices={"expected": "expected moves", "percent": "%"}),

@@ -12,37 +12,37 @@ from strell_core.measures.smiles import straddle
 LEG = Param("leg", "leg", "Leg", "")
 BASIS = Param("basis", "choice", "At", "mid", choices={"mid": "mid", "closable": "the price it could be closed at"})
 PRICE = Declaration(
-    id="leg_price", section="measure", title="Price of a leg", sentence="the price of {leg} at {basis}", params=(LEG, BASIS),
+    id="leg_price", usual=("at most", 0.5), section="measure", title="Price of a leg", sentence="the price of {leg} at {basis}", params=(LEG, BASIS),
     explains="In points: its mid, or what closing it would cost or bring a contract. Unvalued without a valid quote.",
     example="the price of leg 3 at mid", words=("premium", "quote"), scope="leg", clock="snapshot", unit="points", grid=0.0001,
 )  # fmt: skip
 PNL = Declaration(
-    id="leg_pnl", section="measure", title="P/L of a leg", sentence="P/L of {leg} at {basis} in {unit}",
+    id="leg_pnl", usual=("at least", 60), section="measure", title="P/L of a leg", sentence="P/L of {leg} at {basis} in {unit}",
     params=(LEG, BASIS, Param("unit", "choice", "In", "premium", choices={"premium": "% of its premium", "money": "money"})),
     explains="Since its first fill, before costs: in percent of what it was opened for, or in money. Before it is dealt it does "
     "not exist.",
     example="P/L of leg 3 at mid in % of its premium", words=("leg target", "leg stop", "profit"), scope="leg", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 GREEK = Declaration(
-    id="leg_greek", section="measure", title="Greek of a leg", sentence="the {greek} of {leg}",
+    id="leg_greek", usual=("above", 0.3), section="measure", title="Greek of a leg", sentence="the {greek} of {leg}",
     params=(Param("greek", "choice", "Greek", "delta", choices={name: name for name in NAMES}), LEG),
     explains="Of one contract bought, in points of its price: puts have a negative delta. Theta a day, vega a point of volatility.",
     example="the delta of leg 3", words=("delta", "gamma", "theta", "vega"), scope="leg", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 IV = Declaration(
-    id="leg_iv", section="measure", title="IV of a leg", sentence="IV of {leg}", params=(LEG,),
+    id="leg_iv", usual=("above", 20), section="measure", title="IV of a leg", sentence="IV of {leg}", params=(LEG,),
     explains="Implied volatility of its mid, in percent. Unvalued without one.", example="IV of leg 3", words=("implied volatility",), scope="leg",
     clock="snapshot", unit="%", grid=0.01,
 )  # fmt: skip
 IV_CHANGE = Declaration(
-    id="leg_iv_change", section="measure", title="Change of a leg's IV", sentence="the change of IV of {leg} since it was opened", params=(LEG,),
+    id="leg_iv_change", usual=("below", -3), section="measure", title="Change of a leg's IV", sentence="the change of IV of {leg} since it was opened", params=(LEG,),
     explains="IV of its mid less that at the last snapshot not after its first fill, in points of volatility. Before it is dealt it does "
     "not exist.",
     example="the change of IV of leg 3 since it was opened", words=("implied volatility", "crush", "vol crush"), scope="leg", clock="snapshot",
     grid=0.01,
 )  # fmt: skip
 DISTANCE = Declaration(
-    id="leg_distance", section="measure", title="Distance to a leg's strike", sentence="the distance from the price to the strike of {leg} in {unit}",
+    id="leg_distance", usual=("below", 0), section="measure", title="Distance to a leg's strike", sentence="the distance from the price to the strike of {leg} in {unit}",
     params=(LEG, Param("unit", "choice", "In", "percent", choices={"percent": "%", "points": "points", "moves": "expected moves"})),
     explains="Above 0 while the leg is out of the money, below 0 in it: in percent of the strike, in points, or in expected moves to its "
     "expiration (mid of that expiration's straddle at the strike nearest to the forward). The first two do not need option prices.",
@@ -55,17 +55,17 @@ DAYS = Declaration(
     unit="days", grid=1,
 )  # fmt: skip
 EXTRINSIC = Declaration(
-    id="leg_extrinsic", section="measure", title="Time value of a leg", sentence="the time value of {leg}", params=(LEG,),
+    id="leg_extrinsic", usual=("at most", 0.5), section="measure", title="Time value of a leg", sentence="the time value of {leg}", params=(LEG,),
     explains="Mid less what exercise would be worth at the underlying's price, in points, at least 0. Unvalued without a valid quote.",
     example="the time value of leg 3", words=("extrinsic", "premium left"), scope="leg", clock="snapshot", unit="points", grid=0.0001,
 )  # fmt: skip
 WIDTH = Declaration(
-    id="leg_width", section="measure", title="Bid–ask width of a leg", sentence="the bid–ask width of {leg}", params=(LEG,),
+    id="leg_width", usual=("at most", 30), section="measure", title="Bid–ask width of a leg", sentence="the bid–ask width of {leg}", params=(LEG,),
     explains="Ask less bid in percent of mid. Unvalued without a valid quote.", example="the bid–ask width of leg 3",
     words=("spread", "liquidity"), scope="leg", clock="snapshot", unit="%", grid=0.01,
 )  # fmt: skip
 INTEREST = Declaration(
-    id="leg_interest", section="measure", title="Open interest of a leg", sentence="open interest of {leg}", params=(LEG,),
+    id="leg_interest", usual=("at least", 100), section="measure", title="Open interest of a leg", sentence="open interest of {leg}", params=(LEG,),
     explains="Of its contract, as last published.", example="open interest of leg 3", words=("liquidity",), scope="leg", clock="snapshot", grid=1,
 )  # fmt: skip
 CONTRACTS = Declaration(
@@ -126,7 +126,8 @@ def iv_change(found: Legs, params: Params) -> Series | None:
         return None
     place = position.place(held.opened_at)
     now = leg_iv(found, params)
-    return now * np.nan if place is None else now - iv(found.frame.timeline, held.contract, place, place + 1)
+    contract = held.opened_as or held.contract
+    return now * np.nan if place is None else now - iv(found.frame.timeline, contract, place, place + 1)
 
 
 def distance(found: Legs, params: Params) -> Series | None:

@@ -9,15 +9,16 @@ from strell_core.measures.measure import Params, PositionMeasure, Series, measur
 from strell_core.measures.sensitivities import NAMES, greek
 
 GREEK = Declaration(
-    id="net_greek", section="measure", title="Greek of the position", sentence="the position's {greek}",
+    id="net_greek", usual=("above", 20), section="measure", title="Greek of the position", sentence="the position's {greek}",
     params=(Param("greek", "choice", "Greek", "delta", choices={name: name for name in NAMES}),),
     explains="Of all legs together in money: delta for a point of the underlying, gamma the change of that, theta a day, vega a "
     "point of volatility. Unvalued while a leg has none.",
     example="the position's delta", words=("delta", "gamma", "theta", "vega", "exposure", "neutral"), scope="position", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 MOVED = Declaration(
-    id="move_since_entry", section="measure", title="Move since entry", sentence="the underlying's move since entry", params=(),
-    explains="The underlying's price now against its price at the last snapshot not after the first fill, in percent.",
+    id="move_since_entry", usual=("below", -2), section="measure", title="Move since entry", sentence="the underlying's move since entry", params=(),
+    explains="The underlying's price now against its price at the last snapshot not after the first fill, in percent, both "
+    "in today's units.",
     example="the underlying's move since entry", words=("spot change", "since opening"), scope="position", clock="snapshot", unit="%", grid=0.01,
 )  # fmt: skip
 
@@ -37,7 +38,9 @@ def moved(stretch: Stretch, params: Params) -> Series:
     place = stretch.opened_place
     if place is None:
         return np.full(len(stretch.mid), np.nan)
-    made: Series = 100 * (stretch.spot / SPOT_SCALE / (int(stretch.timeline.spot[place]) / SPOT_SCALE) - 1)
+    made: Series = 100 * (
+        stretch.spot / SPOT_SCALE / (stretch.since(place) * int(stretch.timeline.spot[place]) / SPOT_SCALE) - 1
+    )
     return made
 
 

@@ -20,20 +20,20 @@ UNITS = (
     "prices they were opened at and the underlying's price at the first fill; or of the most the whole trade can make at expiration. "
 )
 PNL = Declaration(
-    id="pnl", section="measure", title="P/L", sentence="P/L at {basis} in {unit}", params=(BASIS, UNIT),
+    id="pnl", usual=("at most", -500), section="measure", title="P/L", sentence="P/L at {basis} in {unit}", params=(BASIS, UNIT),
     explains=f"Of the whole trade, realised parts included, before costs. {UNITS}Unvalued while a leg has no valid quote, and in percent "
     "of what is not there: a maximum profit without bounds, or of legs that expire apart.",
     example="P/L at mid in money", words=("profit", "loss", "result", "money stop", "return on capital", "maximum profit"), scope="position", clock="snapshot", grid=0.0001,
     price_basis="mid or closable",
 )  # fmt: skip
 BEST = Declaration(
-    id="best_pnl", section="measure", title="Best P/L", sentence="the best P/L so far in {unit}", params=(UNIT,),
+    id="best_pnl", usual=("at least", 500), section="measure", title="Best P/L", sentence="the best P/L so far in {unit}", params=(UNIT,),
     explains=f"Highest P/L at mid since the first fill, this snapshot included. {UNITS}".strip(),
     example="the best P/L so far in money", words=("highest", "peak", "trailing"), scope="position", clock="snapshot", grid=0.0001,
     price_basis="mid",
 )  # fmt: skip
 DROP = Declaration(
-    id="pnl_drop", section="measure", title="Drop from the best P/L", sentence="the drop from the best P/L in {unit}", params=(UNIT,),
+    id="pnl_drop", usual=("at least", 300), section="measure", title="Drop from the best P/L", sentence="the drop from the best P/L in {unit}", params=(UNIT,),
     explains=f"Best P/L less P/L now, both at mid. {UNITS}Unvalued while a leg has no valid quote.",
     example="the drop from the best P/L in money", words=("give back", "trailing"), scope="position", clock="snapshot", grid=0.0001,
     price_basis="mid",

@@ -14,20 +14,20 @@ from strell_core.measures.measure import Params, PositionMeasure, Series, measur
 from strell_core.pricing.payoff import crossings
 
 CAPITAL = Declaration(
-    id="position_capital", section="measure", title="Capital of the position", sentence="the capital the position takes", params=(),
+    id="position_capital", usual=("above", 10000), section="measure", title="Capital of the position", sentence="the capital the position takes", params=(),
     explains="By the strategy-based rules with its legs at mid, in money. Unvalued while a leg has no valid quote.",
     example="the capital the position takes", words=("margin", "buying power", "requirement"), scope="position", clock="snapshot", unit="money",
     grid=0.01, price_basis="mid",
 )  # fmt: skip
 BALANCE = Declaration(
-    id="position_balance", section="measure", title="Balance of the sides", sentence="the balance of calls and puts", params=(),
+    id="position_balance", usual=("at least", 0.8), section="measure", title="Balance of the sides", sentence="the balance of calls and puts", params=(),
     explains="Net value of the calls against that of the puts at mid: the smaller divided by the larger, both taken without sign; 1 is even. "
     "Unvalued without both sides, while the larger is nothing, and while a leg has no valid quote.",
     example="the balance of calls and puts", words=("side balance", "call side", "put side", "straddle"), scope="position", clock="snapshot",
     grid=0.0001, price_basis="mid",
 )  # fmt: skip
 BREAK_EVEN = Declaration(
-    id="break_even_distance", section="measure", title="Distance to a break-even", sentence="the distance to the nearest break-even", params=(),
+    id="break_even_distance", usual=("below", 0), section="measure", title="Distance to a break-even", sentence="the distance to the nearest break-even", params=(),
     explains="From the underlying's price to the nearest price at which the whole trade, realised parts included and costs not, breaks even at "
     "expiration, in percent of the price: positive while it would end in profit at today's price, negative beyond. Unvalued for "
     "legs that expire apart, and for a trade that has no break-even.",
@@ -35,7 +35,7 @@ BREAK_EVEN = Declaration(
     grid=0.01,
 )  # fmt: skip
 WIDTH = Declaration(
-    id="position_width", section="measure", title="Width of the quotes", sentence="the width of the quotes in % of the premium", params=(),
+    id="position_width", usual=("above", 30), section="measure", title="Width of the quotes", sentence="the width of the quotes in % of the premium", params=(),
     explains="Asks less bids of all options together, in percent of the opening premium without sign. Unvalued when that was zero, and "
     "while a leg has no valid quote.",
     example="the width of the quotes in % of the premium", words=("spread", "bid–ask", "liquidity"), scope="position", clock="snapshot",
@@ -81,7 +81,7 @@ def capital_as_opened(stretch: Stretch) -> float:
         return math.nan
     (legs, units, share), point = _required(stretch), _point(stretch)
     timeline = stretch.timeline
-    spot = float(timeline.spot[stretch.opened_place]) / SPOT_SCALE
+    spot = float(timeline.spot[stretch.opened_place]) / SPOT_SCALE * float(stretch.since(stretch.opened_place)[0])
     paid = [leg._replace(mark=held.opened_parts * point) for leg, held in zip(legs, _options(stretch), strict=True)]
     return margin.capital(paid, spot, share, units) * stretch.worth / point or math.nan
 

@@ -7,12 +7,12 @@ from strell_core.measures.frames import Stretch
 from strell_core.measures.measure import Params, PositionMeasure, Series, measures
 
 DAYS = Declaration(
-    id="days_held_so_far", section="measure", title="Days held", sentence="days held", params=(),
+    id="days_held_so_far", usual=("at least", 5), section="measure", title="Days held", sentence="days held", params=(),
     explains="Calendar days since the first fill, exchange-local dates.", example="days held", words=("age", "holding period"), scope="position",
     clock="snapshot", unit="days", grid=1,
 )  # fmt: skip
 SESSIONS = Declaration(
-    id="sessions_held", section="measure", title="Sessions held", sentence="sessions held", params=(),
+    id="sessions_held", usual=("at least", 5), section="measure", title="Sessions held", sentence="sessions held", params=(),
     explains="Sessions of the calendar since that of the first fill: 0 on its day.", example="sessions held",
     words=("age", "holding period"), scope="position", clock="snapshot", unit="sessions", grid=1,
 )  # fmt: skip
@@ -22,7 +22,7 @@ LEFT = Declaration(
     example="days to the nearest expiration", words=("DTE",), scope="position", clock="snapshot", unit="days", grid=1,
 )  # fmt: skip
 ADJUSTED = Declaration(
-    id="adjustments_made", section="measure", title="Adjustments made", sentence="the adjustments made", params=(),
+    id="adjustments_made", usual=("at least", 2), section="measure", title="Adjustments made", sentence="the adjustments made", params=(),
     explains="How often the trade was adjusted, each hedge with the underlying counted, those that were refused or lapsed not.",
     example="the adjustments made", words=("number of adjustments", "rolls", "how often"), scope="position", clock="snapshot", grid=1,
 )  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,7 +21,7 @@ VALUE = Declaration(
     words=("signal", "own data", "indicator", "external"), scope="series", clock="snapshot",
 )  # fmt: skip
 AGE = Declaration(
-    id="series_age", section="measure", title="Age of a series' last value", sentence="the age in days of the series {series}",
+    id="series_age", usual=("at most", 3), section="measure", title="Age of a series' last value", sentence="the age in days of the series {series}",
     params=(NAME,), explains=f"Days since its last value counts, with their parts. {KNOWN} Unvalued before the first.",
     example="the age in days of the series “BREADTH”", words=("signal", "stale", "own data"), scope="series", clock="snapshot", grid=0.0001,
 )  # fmt: skip
@@ -43,7 +44,7 @@ class OfSeries(Measure):
     def over(self, frame: Frame, params: Params) -> Series:
         return self._at(frame.market, frame.market.main.times[frame.begin : frame.end], params["series"])
 
-    def by_session(self, market: Market, symbol: str, params: Params) -> Series:
+    def by_session(self, market: Market, symbol: str, params: Params, units_of: dt.date | None = None) -> Series:
         main = market.main
         found = self._at(market, main.times[main.first[1:] - 1], params["series"])
         return by_dates(found, main, market.timeline(symbol))

@@ -8,43 +8,43 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import MarketMeasure, Params, Series, measures
 
 PRICE = Declaration(
-    id="price", section="measure", title="Price of the underlying", sentence="the underlying's price", params=(),
+    id="price", usual=("above", {"measure": "moving_average"}), section="measure", title="Price of the underlying", sentence="the underlying's price", params=(),
     explains="As recorded now, in points.", example="the underlying's price", words=("spot", "level", "last"), clock="snapshot",
     unit="points", grid=0.01, needs=("spot",),
 )  # fmt: skip
 OPENED = Declaration(
-    id="move_since_open", section="measure", title="Move since the open", sentence="the move since the session's open", params=(),
+    id="move_since_open", usual=("below", -1), section="measure", title="Move since the open", sentence="the move since the session's open", params=(),
     explains="The price now against the session's first recorded one, in percent; 0 in a session of one snapshot.",
     example="the move since the session's open", words=("intraday", "open", "today"), clock="snapshot", unit="%", grid=0.01,
     needs=("spot",),
 )  # fmt: skip
 CHANGE = Declaration(
-    id="move_since_close", section="measure", title="Move since the last close", sentence="the move since the last close", params=(),
+    id="move_since_close", usual=("below", -1), section="measure", title="Move since the last close", sentence="the move since the last close", params=(),
     explains="The price now against the settlement price of the session before, in percent, in the units of now.",
     example="the move since the last close", words=("change", "today", "gap"), clock="snapshot", unit="%", grid=0.01,
     needs=("spot", "daily closes"), warm_up="unvalued in the first session",
 )  # fmt: skip
 OPENING_GAP = Declaration(
-    id="opening_gap", section="measure", title="Gap at today's open", sentence="the gap at today's open", params=(),
+    id="opening_gap", usual=("below", -1), section="measure", title="Gap at today's open", sentence="the gap at today's open", params=(),
     explains="The session's first recorded price against the close before, in percent. Unvalued in a session of one snapshot.",
     example="the gap at today's open", words=("gap", "open", "overnight"), clock="snapshot", unit="%", grid=0.01,
     needs=("spot", "daily closes"), warm_up="unvalued in the first session",
 )  # fmt: skip
 MINUTES = Declaration(
-    id="minutes_return", section="measure", title="Return over minutes", sentence="the return over {minutes} minutes",
+    id="minutes_return", usual=("below", -0.5), section="measure", title="Return over minutes", sentence="the return over {minutes} minutes",
     params=(Param("minutes", "integer", "Minutes", 30, 1, 480),),
     explains="The price now against the last one recorded at least so many minutes before, within the session, in percent. "
     "Unvalued while the session is younger.",
     example="the return over 30 minutes", words=("intraday", "momentum"), clock="snapshot", unit="%", grid=0.01, needs=("spot",),
 )  # fmt: skip
 RANGE = Declaration(
-    id="session_extreme", section="measure", title="Today's high or low", sentence="the session's {which} so far",
+    id="session_extreme", usual=("above", {"measure": "close_before"}), section="measure", title="Today's high or low", sentence="the session's {which} so far",
     params=(Param("which", "choice", "Which", "high", choices={"high": "high", "low": "low"}),),
     explains="Highest or lowest recorded price of the session up to now, in points.", example="the session's high so far",
     words=("high of day", "low of day", "breakout"), clock="snapshot", unit="points", grid=0.01, needs=("spot",),
 )  # fmt: skip
 AVERAGE = Declaration(
-    id="session_average_gap", section="measure", title="Distance from the session's average price",
+    id="session_average_gap", usual=("below", -0.5), section="measure", title="Distance from the session's average price",
     sentence="the price's distance from the session's average", params=(),
     explains="The price now against the mean of the session's recorded prices so far, in percent. Histories tell no volume "
     "of the underlying, so each snapshot weighs the same.",

@@ -13,47 +13,47 @@ from strell_core.pricing.held import Holding, payoff_leg, smile_of
 from strell_core.pricing.payoff import nearest_settlement, summary
 
 CREDIT = Declaration(
-    id="net_credit", section="measure", title="Net credit", sentence="the net credit at {basis}",
+    id="net_credit", usual=("at least", 5), section="measure", title="Net credit", sentence="the net credit at {basis}",
     params=(Param("basis", "choice", "At", "fill", choices={"fill": "bid and ask", "mid": "mid"}),),
     explains="What opening one lot would bring in, in points; a debit is negative. Options only. Unvalued without valid quotes.",
     example="the net credit at bid and ask", words=("premium", "debit", "credit"), scope="structure", clock="snapshot", unit="points", grid=0.0001,
 )  # fmt: skip
 GREEK = Declaration(
-    id="structure_greek", section="measure", title="Greek of the structure", sentence="the structure's {greek} a lot",
+    id="structure_greek", usual=("at most", 0.1), section="measure", title="Greek of the structure", sentence="the structure's {greek} a lot",
     params=(Param("greek", "choice", "Greek", "delta", choices={name: name for name in NAMES}),),
     explains="Of all legs of one lot together, in points: delta for a point of the underlying. Unvalued while a leg has none.",
     example="the structure's delta a lot", words=("delta", "neutral", "theta", "vega"), scope="structure", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 PROFIT = Declaration(
-    id="max_profit", section="measure", title="Maximum profit", sentence="the maximum profit a lot", params=(),
+    id="max_profit", usual=("at least", 5), section="measure", title="Maximum profit", sentence="the maximum profit a lot", params=(),
     explains="At expiration, opened at bid and ask, in points. Unvalued when it is unbounded, and for legs that expire apart.",
     example="the maximum profit a lot", words=("reward",), scope="structure", clock="snapshot", unit="points", grid=0.0001,
 )  # fmt: skip
 LOSS = Declaration(
-    id="max_loss", section="measure", title="Maximum loss", sentence="the maximum loss a lot", params=(),
+    id="max_loss", usual=("at most", 20), section="measure", title="Maximum loss", sentence="the maximum loss a lot", params=(),
     explains="At expiration, opened at bid and ask, in points, a loss positive. Unvalued when it is unbounded, and for legs that "
     "expire apart.",
     example="the maximum loss a lot", words=("risk",), scope="structure", clock="snapshot", unit="points", grid=0.0001,
 )  # fmt: skip
 REWARD = Declaration(
-    id="reward_to_risk", section="measure", title="Reward to risk", sentence="reward to risk", params=(),
+    id="reward_to_risk", usual=("at least", 0.3), section="measure", title="Reward to risk", sentence="reward to risk", params=(),
     explains="Maximum profit divided by maximum loss. Unvalued with either, and without a loss.", example="reward to risk", words=("ratio",),
     scope="structure", clock="snapshot", grid=0.0001,
 )  # fmt: skip
 CAPITAL = Declaration(
-    id="capital_a_lot", section="measure", title="Capital a lot", sentence="the capital a lot takes", params=(),
+    id="capital_a_lot", usual=("at most", 5000), section="measure", title="Capital a lot", sentence="the capital a lot takes", params=(),
     explains="By the strategy-based rules at mid, in money.", example="the capital a lot takes", words=("margin", "buying power"), scope="structure",
     clock="snapshot", unit="money", grid=0.01,
 )  # fmt: skip
 
 CHANCE = Declaration(
-    id="chance_of_profit", section="measure", title="Chance of profit", sentence="the chance of profit", params=(),
+    id="chance_of_profit", usual=("at least", 60), section="measure", title="Chance of profit", sentence="the chance of profit", params=(),
     explains="That a lot opened at bid and ask ends in profit at its nearest expiration, in percent, under the distribution that this "
     "expiration's curve of volatilities implies. Unvalued without that curve, and without valid quotes.",
     example="the chance of profit", words=("probability", "POP", "win rate"), scope="structure", clock="snapshot", unit="%", grid=0.1,
 )  # fmt: skip
 EXPECTED = Declaration(
-    id="expected_value", section="measure", title="Expected value", sentence="the expected value a lot", params=(),
+    id="expected_value", usual=("above", 0), section="measure", title="Expected value", sentence="the expected value a lot", params=(),
     explains="What a lot opened at bid and ask is worth on average at its nearest expiration under the distribution that this expiration's "
     "curve of volatilities implies, less what it costs, in points. Unvalued as the chance is.",
     example="the expected value a lot", words=("edge", "EV", "expectation"), scope="structure", clock="snapshot", unit="points", grid=0.01,

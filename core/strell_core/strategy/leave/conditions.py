@@ -24,14 +24,22 @@ WHEN = Param("when", "choice", "When", "now", choices={"now": "at once", "next":
 PICKS = Param(
     "picks", "choice", "Picks", "fresh", choices={"fresh": "with fresh picks", "same": "in the same contracts"}
 )
+STOPS: Params = {"as": "loss"}
+"""A new sentence that begins as a stop leaves like one."""
+PATIENT: Params = {}
 BEGINS = conditions.params(SCOPES, {"measure": "pnl"}, "at most", -500.0)
 OF_LEG = conditions.params(SCOPES, {"measure": "leg_pnl"}, "at least", 60.0)
 
 
-def _declared(key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, more: str = "", words: tuple[str, ...] = ()) -> Declaration:  # fmt: skip
+def _declared(
+    key: str, title: str, sentence: str, params: tuple[Param, ...], example: str, more: str = "", words: tuple[str, ...] = (),
+    begins: Params = STOPS,
+) -> Declaration:  # fmt: skip
     return conditions.declared(
         "leaves", id=key, section="leave", title=title, sentence=sentence, params=params, example=example,
-        explains=f"Looked at on every snapshot. {more}{WAY_WORDS}", words=("if", "when", "general", "measure", *words), scope="position",
+        explains=f"Looked at on every snapshot; what the clock makes true with a session's last one, on the one before it, so that it is done in "
+        f"that session. {more}{WAY_WORDS}", words=("if", "when", "general", "measure", *words), scope="position",
+        begins=begins,
     )  # fmt: skip
 
 
@@ -43,24 +51,24 @@ SHARE = _declared(
     "condition_share", "Close a share of the lots", "Close {percent} of the lots {as} when {left} is {is} {right}{looks}{also}{until}.",
     (Param("percent", "integer", "Share", 50, 1, 99, 1, "%"), AS, *conditions.params(SCOPES, {"measure": "pnl", "unit": "premium"}, "at least", 25.0)),
     "Close 50 % of the lots patiently when P/L at mid in % of the premium is at least 25.",
-    "Acts once a trade, on the lots it was opened with, rounded down, at least one. ", ("partial", "scale out", "half"),
+    "Acts once a trade, on the lots it was opened with, rounded down, at least one. ", ("partial", "scale out", "half"), PATIENT,
 )  # fmt: skip
 LEG = _declared(
     "leg_condition", "Close one leg", "Close {what} {as} when {left} is {is} {right}{looks}{also}{until}.", (WHAT, AS, *OF_LEG),
-    "Close leg 3 patiently when P/L of leg 3 at mid in % of its premium is at least 60.", words=("leg target", "leg stop"),
+    "Close leg 3 patiently when P/L of leg 3 at mid in % of its premium is at least 60.", words=("leg target", "leg stop"), begins=PATIENT,
 )  # fmt: skip
 LEG_STOP = _declared(
     "leg_condition_stop", "Close one leg, the other stops at its entry",
     "Close {what} {as} when {left} is {is} {right}{looks}{also}{until}; then {other} stops at its entry.", (WHAT, AS, *OF_LEG, OTHER),
     "Close leg 3 patiently when P/L of leg 3 at mid in % of its premium is at least 60; then leg 4 stops at its entry.",
     "When the leg is closed, the other leaves at the market as soon as its mid is back at what it was opened for. ",
-    ("linked", "stop to entry", "break-even stop"),
+    ("linked", "stop to entry", "break-even stop"), PATIENT,
 )  # fmt: skip
 LEG_PARTNER = _declared(
     "leg_condition_partner", "Close one leg, then its partner",
     "Close {what} {as} when {left} is {is} {right}{looks}{also}{until}; then {other} closes too.", (WHAT, AS, *OF_LEG, OTHER),
     "Close leg 3 at the market when P/L of leg 3 at mid in % of its premium is at most −100; then leg 5 closes too.",
-    "When the leg is closed, its partner follows at the market. ", ("linked", "wing", "side"),
+    "When the leg is closed, its partner follows at the market. ", ("linked", "wing", "side"), {"as": "loss", "is": "at most", "right": -100},
 )  # fmt: skip
 AGAIN = _declared(
     "condition_again", "Close everything and enter again",
@@ -83,14 +91,14 @@ OTHER_ENTRY = _declared(
 
 
 def test(stretch: Stretch, params: Params) -> Truths:
-    found = conditions.truths(params, stretch.frame)
+    found = conditions.to_leave(params, stretch.frame)
     if params["as"] == "profit":
         found = np.where((found == TRUE) & stretch.doubtful, FALSE, found).astype(np.int8)
     return found
 
 
 def values(stretch: Stretch, params: Params, i: int) -> Values:
-    return conditions.told(params, stretch.frame, i)
+    return conditions.told_to_leave(params, stretch.frame, i)
 
 
 def kind_of(params: Params) -> ExitKind:
