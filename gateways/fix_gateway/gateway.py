@@ -17,8 +17,8 @@ from config.faults import boundary
 from config.process import outlive
 from config.push import DESK, Ear, notify_desk
 from desk import book
+from desk.locks import locked_order
 from desk.models import PRACTICE, Account, Connection, DeskOrder, Inbox, Outbox
-from desk.services import locked_order
 from fix44 import messages as wire
 from fix44.session import Line, Side
 from fix_gateway import gate
@@ -113,8 +113,8 @@ class Gateway:
 
     def after_sign_on(self) -> None:
         """Orders whose fate is open are asked for, positions too; nothing is sent again."""
-        with transaction.atomic():
-            for key, about in Outbox.objects.filter(state__in=OPEN).order_by("id").values_list("pk", "order_id"):
+        for key, about in list(Outbox.objects.filter(state__in=OPEN).order_by("id").values_list("pk", "order_id")):
+            with transaction.atomic():
                 locked_order(about)
                 row = Outbox.objects.select_for_update(no_key=True).filter(pk=key, state__in=OPEN).first()
                 if row is not None:
@@ -159,8 +159,6 @@ class Gateway:
         boundary("gateway: before claim")
         with transaction.atomic():
             about = Outbox.objects.select_related("order").get(pk=key)
-            # in the order in which everybody locks: account, order, message
-            Account.objects.select_for_update(of=["self"], no_key=True).get(pk=about.order.account_id)
             order = locked_order(about.order_id)
             row = Outbox.objects.select_for_update(no_key=True).get(pk=key)
             if row.state != State.READY:

@@ -9,6 +9,7 @@ from typing import Any
 
 from config.push import notify
 from desk.models import DIVIDEND, Account, DeskFill, DeskOrder, Holding, LedgerRow
+from desk.quarantine import quarantine
 from journal import services as journal
 from strell_core.engine.ledger import cash_of, holdings, options_in
 from strell_core.market.instruments import ContractKey, Right
@@ -76,7 +77,8 @@ def book_fill(
 ) -> DeskFill | None:
     """Enter a fill of ``lots`` at ``prices`` (parts, one a leg). ``None``: this execution was booked before.
 
-    The order's row must be locked. Raises :class:`Overfilled`.
+    The order must be held, with its account (:mod:`desk.locks`). A closing fill of what the position does not hold is
+    booked, for it happened, and puts the account in quarantine. Raises :class:`Overfilled`.
     """
     account = order.account
     if DeskFill.objects.filter(account=account, execution=execution).exists():
@@ -86,6 +88,7 @@ def book_fill(
     if order.holding is None:
         order.holding = _open_holding(order, market_at)
     legs = [[code, ratio * lots, int(parts)] for (code, ratio), parts in zip(order.legs, prices, strict=True)]
+    missing = "" if order.opens or order.changes else _not_held(order.holding, legs)
     contracts = options_in((ContractKey.parse(code), n) for code, n, _ in legs)
     fill = DeskFill.objects.create(
         account=account, order=order, holding=order.holding, execution=execution, at=market_at, lots=lots, legs=legs,
@@ -102,6 +105,8 @@ def book_fill(
         _protect(order)
     else:
         close_if_flat(order.holding, market_at)
+    if missing:
+        quarantine(account, f"Order {order.pk} closed what position {order.holding.pk} does not hold: {missing}.", who)
     quantum = account.underlying.quantum
     net = sum(ratio * parts for (_, ratio), parts in zip(order.legs, prices, strict=True))
     price = parts_to_price(abs(net), quantum)
@@ -111,6 +116,19 @@ def book_fill(
         execution=execution, price=float(price if net > 0 else -price),
     )  # fmt: skip
     return fill
+
+
+def _not_held(holding: Holding, legs: Sequence[Sequence[Any]]) -> str:
+    """What a closing fill takes that its position does not hold, in words."""
+    from desk.positions import moves
+
+    held, missing = holdings(moves(holding.fills.order_by("id"))), []
+    for code, contracts, _ in legs:
+        contract = ContractKey.parse(code)
+        there = held[contract].contracts if contract in held else 0
+        if there * contracts >= 0 or abs(contracts) > abs(there):
+            missing.append(f"{contract.label} {signed(contracts)} of {signed(there) if there else 'none'}")
+    return ", ".join(missing)
 
 
 def enter(fill: DeskFill, kind: str) -> None:
@@ -150,11 +168,12 @@ def _protect(order: DeskOrder) -> None:
 
 
 def close_if_flat(holding: Holding, market_at: int) -> None:
+    """A position is closed when nothing of it is held, and open as long as anything is."""
     from desk.positions import moves
 
-    held = holdings(moves(holding.fills.all()))
-    if not any(item.contracts for item in held.values()):
-        holding.closed_at = market_at
+    flat = not any(item.contracts for item in holdings(moves(holding.fills.all())).values())
+    if flat != (holding.closed_at is not None):
+        holding.closed_at = market_at if flat else None
         holding.save(update_fields=["closed_at"])
         notify(holding.account.owner_id, "position", holding.pk, account=holding.account_id)
 

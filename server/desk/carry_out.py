@@ -13,8 +13,9 @@ from django.db import transaction
 from config.errors import Refused
 from desk.deployed import state_of
 from desk.leader import still_leading
+from desk.locks import accounts_of, hold_accounts, locked_order
 from desk.models import Account, Deployment, DeskFill, DeskOrder
-from desk.services import closing_ticket, keep_refusal, locked_order, reprice, send, terms_of, withdraw
+from desk.services import closing_ticket, keep_refusal, reprice, send, terms_of, withdraw
 from desk.tickets import Ticket, step_of
 from strell_core.engine.state import Fill, Order
 from strell_core.engine.working import Working
@@ -40,6 +41,7 @@ def carry_out(epoch: int, deployment_id: int) -> None:
         return
     with transaction.atomic():
         still_leading(epoch)
+        hold_accounts(accounts_of(deployment))
         alive = {order.client_id: order for order in deployment.orders.filter(by="rule", state__in=DeskOrder.ALIVE)}
         for client_id, order in alive.items():
             stays = wanted.get(client_id)

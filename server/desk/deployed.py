@@ -99,7 +99,9 @@ def reason_words(document: dict[str, Any], timeline: Timeline, reason: Reason) -
     if reason.kind == "adjusted":
         return f"trade {reason.trade} at {local}: the underlying was split {values['split']}"
     if reason.kind == "settled":
-        return f"trade {reason.trade}: settled in cash"
+        delivered, legs = values.get("delivered", 0), values.get("legs", 0)
+        how = "delivered" if delivered == legs else "settled in cash, or delivered" if delivered else "settled in cash"
+        return f"trade {reason.trade}: its expired contracts were {how}"
     if reason.kind == "waits":
         return f"trade {reason.trade} at {local}: a leg has come to its settlement, whose value is not recorded yet"
     if reason.kind == "call":

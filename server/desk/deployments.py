@@ -14,9 +14,10 @@ from django.db import OperationalError, transaction
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify, notify_desk
 from desk.beside import not_traded
+from desk.locks import accounts_of, hold_accounts, locked_order
 from desk.models import PRACTICE, Account, Deployment, DeskOrder, Holding
 from desk.positions import standings
-from desk.services import closing_ticket, find_account, keep_refusal, locked_order, read_limits, send, withdraw
+from desk.services import closing_ticket, find_account, keep_refusal, read_limits, send, withdraw
 from journal import services as journal
 from runs.models import Run
 from strategies import services as strategies
@@ -203,7 +204,7 @@ def _arm(user: User, deployment_id: int) -> Deployment:
 
 
 def _held(user: User, deployment_id: int) -> Deployment:
-    find_deployment(user, deployment_id)
+    hold_accounts(accounts_of(find_deployment(user, deployment_id)))
     Deployment.objects.select_for_update(no_key=True).get(pk=deployment_id)
     found = find_deployment(user, deployment_id)
     if found.ended_at is not None:
@@ -271,14 +272,13 @@ def _halt_surely(account_id: int, who: str, because: str, counts: dict[str, int]
 
 @transaction.atomic
 def _halt(account_id: int, who: str, because: str, counts: dict[str, int]) -> None:
-    account = (
-        Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account_id)
-    )
+    within = Deployment.objects.within(Account.objects.get(pk=account_id))
+    hold_accounts([account_id, *(key for row in within.filter(armed=True) for key in accounts_of(row))])
+    account = Account.objects.select_related("underlying").get(pk=account_id)
     venue = venue_of(account.underlying.symbol)
     account.locked_in, account.locked_because = venue.generation, because[:200]
     account.save(update_fields=["locked_in", "locked_because"])
-    within = Deployment.objects.within(account).values("pk")
-    for row in Deployment.objects.filter(pk__in=within, armed=True).select_for_update(no_key=True):
+    for row in Deployment.objects.filter(pk__in=within.values("pk"), armed=True).select_for_update(no_key=True):
         _disarm(Deployment.objects.select_related("revision", "account__underlying").get(pk=row.pk), who, "halted")
         counts["deployments"] += 1
     for key in account.orders.filter(state__in=DeskOrder.ALIVE).values_list("pk", flat=True):

@@ -10,6 +10,7 @@ from django.db import transaction
 
 from desk import book
 from desk.leader import still_leading
+from desk.locks import locked_holding
 from desk.models import Holding
 from desk.positions import moves
 from market.calendars import calendar_for
@@ -42,8 +43,7 @@ def _open(row: Holding) -> list[Held]:
 def _locked(epoch: int, row: Holding) -> Holding:
     """The holding, held until the transaction ends, by the desk that leads."""
     still_leading(epoch)
-    Holding.objects.select_for_update(no_key=True).get(pk=row.pk)
-    return Holding.objects.select_related("account__underlying").get(pk=row.pk)
+    return locked_holding(row.pk)
 
 
 def _pay_dividends(epoch: int, row: Holding, now: Live) -> None:
@@ -79,6 +79,9 @@ def _settle(epoch: int, rows: list[Holding], venue: Venue, now: Live) -> None:
             parts = intrinsic_parts(held.contract, value, terms.quantum)
             with transaction.atomic():
                 own = _locked(epoch, row)
+                if held not in _open(own):
+                    # dealt in meanwhile: it is looked at again
+                    continue
                 if parts and terms.on(date).delivers:
                     how = "exercised" if held.contracts > 0 else "assigned"
                     strike = strike_parts(held.contract, now.timeline)
@@ -97,5 +100,6 @@ def _assign(epoch: int, rows: list[Holding], now: Live) -> None:
             short = held.contracts < 0 and not held.contract.is_unit and held.contract.expiration > now.session
             if short and now.listed(held.contract) and exercised(now.timeline, held.contract, 0):
                 with transaction.atomic():
-                    strike = strike_parts(held.contract, now.timeline)
-                    book.deliver(_locked(epoch, row), held.contract, held.contracts, strike, now.at, "assigned")
+                    strike, own = strike_parts(held.contract, now.timeline), _locked(epoch, row)
+                    if held in _open(own):
+                        book.deliver(own, held.contract, held.contracts, strike, now.at, "assigned")

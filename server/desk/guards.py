@@ -9,9 +9,10 @@ from django.db import transaction
 from config.errors import Refused
 from config.push import notify
 from desk.leader import still_leading
+from desk.locks import locked_holding, locked_order
 from desk.models import Account, DeskOrder, Holding
 from desk.positions import standing, standings
-from desk.services import closing_ticket, keep_refusal, locked_order, send, withdraw
+from desk.services import closing_ticket, keep_refusal, send, withdraw
 from desk.tickets import read_protection
 from journal import services as journal
 from market.models import Venue
@@ -36,11 +37,7 @@ def watch(epoch: int, venue: Venue, now: Live) -> int:
             continue
         with transaction.atomic():
             still_leading(epoch)
-            held = (
-                Holding.objects.select_for_update(of=["self"], no_key=True)
-                .select_related("account__underlying")
-                .get(pk=holding.pk)
-            )
+            held = locked_holding(holding.pk)
             if held.closed_at is not None or held.protected_by or held.protection != holding.protection:
                 continue
             count += 1
@@ -64,11 +61,7 @@ def close_reached(epoch: int, venue: Venue) -> int:
     for key in list(reached.values_list("pk", flat=True)):
         with transaction.atomic():
             still_leading(epoch)
-            holding = (
-                Holding.objects.select_for_update(of=["self"], no_key=True)
-                .select_related("account__underlying")
-                .get(pk=key)
-            )
+            holding = locked_holding(key)
             others = list(holding.orders.filter(state__in=DeskOrder.ALIVE))
             if any(order.by == "protection" for order in others):
                 continue

@@ -10,9 +10,10 @@ from django.db import transaction
 from config.faults import boundary
 from desk import book
 from desk.leader import still_leading
-from desk.models import Connection, DeskOrder, Inbox, Outbox
+from desk.locks import hold_account, locked_order
+from desk.models import Account, Connection, DeskOrder, Inbox, Outbox
+from desk.quarantine import quarantine
 from desk.reconcile import compare
-from desk.services import locked_order
 from venue.clock import market_now, venue_of
 
 State = DeskOrder.State
@@ -46,8 +47,6 @@ def apply_all(epoch: int) -> int:
 
 def _positions(epoch: int) -> int:
     """Compare each account's last reported positions, when nothing of it is in flight."""
-    from desk.models import Account
-
     count = 0
     waiting = Inbox.objects.filter(applied_at=None, kind="positions").order_by("id")
     latest = {row.account_code: row for row in waiting}
@@ -66,15 +65,9 @@ def _positions(epoch: int) -> int:
 
 
 def _quarantine(row: Inbox, why: str) -> None:
-    from desk.models import Account
-    from journal import services as journal
-
-    known = Account.objects.select_for_update(no_key=True).exclude(broker_code="")
-    account = known.filter(broker_code=row.account_code).first()
-    if account is not None and not account.quarantine:
-        account.quarantine = f"The broker reported what cannot be: {why}."
-        account.save(update_fields=["quarantine"])
-        journal.write(account.owner_id, "broker", "quarantine", account.quarantine, account=account.pk)
+    account = Account.objects.exclude(broker_code="").filter(broker_code=row.account_code).first()
+    if account is not None:
+        quarantine(hold_account(account.pk), f"The broker reported what cannot be: {why}.", "broker")
 
 
 def _apply(row: Inbox) -> str:

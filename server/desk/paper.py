@@ -6,8 +6,9 @@ from django.db import transaction
 
 from desk import book
 from desk.leader import still_leading
+from desk.locks import locked_order
 from desk.models import PAPER, DeskOrder
-from desk.services import locked_order, terms_of
+from desk.services import terms_of
 from market.models import Venue
 from strell_core.market.instruments import ContractKey
 from strell_core.orders.matching import Taken, match

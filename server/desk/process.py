@@ -13,7 +13,8 @@ from django.db import InterfaceError, OperationalError, connection
 from config.errors import Conflict
 from config.faults import boundary
 from config.push import DESK, MARKET, Ear
-from desk import deploy, expiry, guards, inbox, leader, paper
+from desk import deploy, expiry, guards, inbox, leader, paper, reconcile
+from desk.models import Account
 from market.models import Venue
 from venue.live import last_recorded, live
 
@@ -32,6 +33,8 @@ class Desk:
         self.epoch = epoch
         self._beat = 0.0
         self._rests: dict[str, float] = {}
+        self._compared: dict[int, dt.date] = {}
+        """Sessions at whose end positions were compared with their fills, by underlying."""
 
     def round(self) -> None:
         inbox.apply_all(self.epoch)
@@ -75,6 +78,11 @@ class Desk:
         paper.accept(self.epoch, venue)
         paper.expire(self.epoch, venue)
         expiry.bring_about(self.epoch, venue, now)
+        if venue.sealed and self._compared.get(venue.underlying_id) != venue.session:
+            reconcile.check_books(
+                self.epoch, Account.objects.filter(underlying=venue.underlying).select_related("underlying")
+            )
+            self._compared[venue.underlying_id] = venue.session
         last = last_recorded(venue.underlying)
         Venue.objects.filter(pk=venue.pk).update(followed=last, followed_at=dt.datetime.now(dt.UTC))
 
@@ -103,6 +111,7 @@ def _lead_once(stop: Callable[[], bool]) -> None:
         epoch = leader.new_epoch()
         log.info("leading, epoch %d", epoch)
         desk = Desk(epoch)
+        reconcile.check_books(epoch, Account.objects.select_related("underlying"))
         while not stop():
             desk.round()
             looked = time.monotonic()

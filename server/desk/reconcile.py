@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
+from collections.abc import Iterable
 from fractions import Fraction
 
 from django.db import transaction
 
-from config.push import notify
 from desk import book
 from desk.leader import still_leading
-from desk.models import Account, Deployment, DeskFill, DeskOrder, Holding, Inbox
+from desk.locks import hold_account
+from desk.models import PRACTICE, Account, DeskFill, DeskOrder, Holding, Inbox
 from desk.positions import mark, moves
-from journal import services as journal
+from desk.quarantine import quarantine
 from strell_core.engine.ledger import holdings
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import signed
@@ -38,27 +39,32 @@ def compare(epoch: int, account_id: int, reported: dict[str, int]) -> bool | Non
     """Compare once; ``None``: not yet possible. A difference puts the account in quarantine."""
     with transaction.atomic():
         still_leading(epoch)
-        account = (
-            Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account_id)
-        )
+        account = hold_account(account_id)
         if in_flight(account):
             return None
         known = ledger_positions(account)
         theirs = Counter({code: n for code, n in reported.items() if n})
         if known == theirs:
             return True
-        if not account.quarantine:
-            account.quarantine = difference(known, theirs)[:1000]
-            account.save(update_fields=["quarantine"])
-            for deployment in Deployment.objects.within(account).filter(armed=True):
-                deployment.armed, deployment.says = False, "disarmed: the account is in quarantine"
-                deployment.save(update_fields=["armed", "says"])
-            journal.write(
-                account.owner_id, "desk", "quarantine", f"{account.name}: {account.quarantine}", account=account.pk,
-                symbol=account.underlying.symbol, values={"broker": theirs, "ledger": known},
-            )  # fmt: skip
-            notify(account.owner_id, "account", account.pk)
+        quarantine(account, difference(known, theirs), "desk", broker=theirs, ledger=known)
         return False
+
+
+def check_books(epoch: int, accounts: Iterable[Account]) -> None:
+    """Compare positions with the sum of their fills: one that counts as closed and is not puts its account in
+    quarantine."""
+    for account in accounts:
+        fills: dict[int, list[DeskFill]] = defaultdict(list)
+        for fill in DeskFill.objects.filter(holding__account=account).exclude(holding__closed_at=None).order_by("id"):
+            fills[fill.holding_id].append(fill)
+        for number, own in fills.items():
+            left = {c.label: h.contracts for c, h in holdings(moves(own)).items() if h.contracts}
+            if left:
+                what = ", ".join(f"{label} {signed(contracts)}" for label, contracts in left.items())
+                with transaction.atomic():
+                    still_leading(epoch)
+                    words = f"Position {number} counts as closed, and its fills leave {what}."
+                    quarantine(hold_account(account.pk), words, "desk", left=left)
 
 
 def difference(ledger: Counter[str], broker: Counter[str]) -> str:
@@ -73,7 +79,14 @@ def difference(ledger: Counter[str], broker: Counter[str]) -> str:
 
 def adopt(account: Account, now: Live) -> None:
     """Book the difference to the last reported positions at mid, as a holding of its own: what a person
-    who ends a quarantine accepts."""
+    who ends a quarantine accepts. On paper nobody else holds anything: the fills are what is held, and a position that
+    was taken for closed is open again."""
+    if account.kind != PRACTICE:
+        for holding in account.holdings.exclude(closed_at=None):
+            if any(held.contracts for held in holdings(moves(holding.fills.order_by("id"))).values()):
+                holding.closed_at = None
+                holding.save(update_fields=["closed_at"])
+        return
     last = Inbox.objects.filter(kind="positions", account_code=account.broker_code).order_by("-id").first()
     theirs: Counter[str] = Counter(last.report["positions"] if last else {})
     known = ledger_positions(account)

@@ -12,6 +12,7 @@ from django.db import transaction
 from config.errors import Conflict, NotThere, Refused
 from config.push import notify, notify_desk
 from desk import book, leader
+from desk.locks import hold_account, locked_holding, locked_order
 from desk.models import PRACTICE, Account, Deployment, DeskOrder, Holding, Outbox
 from desk.positions import standing
 from desk.tickets import Judged, Ticket, judge, read_limit, read_protection
@@ -138,9 +139,7 @@ def _same(order: DeskOrder, ticket: Ticket) -> bool:
 def send(account: Account, ticket: Ticket, client_id: str, **facts: Any) -> DeskOrder:
     """Judge a ticket and enter its order, in one transaction. ``facts`` are fields of the order."""
     # orders of one account are judged one after the other, so that two cannot spend the same capital
-    account = (
-        Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account.pk)
-    )
+    account = hold_account(account.pk)
     known = account.orders.filter(client_id=client_id).first()
     if known is not None:
         if known.state == State.REFUSED:
@@ -222,12 +221,6 @@ def keep_refusal(account: Account, ticket: Ticket, client_id: str, reason: str, 
 def _held_order(user: User, order_id: int) -> DeskOrder:
     find_order(user, order_id)
     return locked_order(order_id)
-
-
-def locked_order(order_id: int) -> DeskOrder:
-    """The order, held until the transaction ends."""
-    DeskOrder.objects.select_for_update(no_key=True).get(pk=order_id)
-    return DeskOrder.objects.select_related("account__underlying", "deployment__revision", "holding").get(pk=order_id)
 
 
 @transaction.atomic
@@ -342,12 +335,7 @@ def plain_protection(shield: Protection) -> dict[str, Any]:
 @transaction.atomic
 def protect(user: User, holding_id: int, raw: dict[str, Any]) -> Holding:
     """Set a position's target and stop; an empty one takes them away."""
-    found = find_holding(user, holding_id)
-    holding = (
-        Holding.objects.select_for_update(of=["self"], no_key=True)
-        .select_related("account__underlying")
-        .get(pk=found.pk)
-    )
+    holding = locked_holding(find_holding(user, holding_id).pk)
     if holding.closed_at is not None:
         raise Conflict("The position is closed already.")
     if holding.protected_by:
@@ -387,9 +375,7 @@ def take_over(user: User, account_id: int) -> Account:
     from desk.reconcile import adopt
 
     account = find_account(user, account_id)
-    account = (
-        Account.objects.select_for_update(of=["self"], no_key=True).select_related("underlying").get(pk=account.pk)
-    )
+    account = hold_account(account.pk)
     if not account.quarantine:
         raise Conflict("The account is not in quarantine.")
     adopt(account, live(account.underlying.symbol))
