@@ -54,6 +54,11 @@ def _series(owner_id: int | None, names: set[str], calendar: SessionCalendar) ->
     }  # fmt: skip
 
 
+def first_series(owner_id: int) -> str:
+    """The first of a person's own series by name; nothing without one."""
+    return Series.objects.filter(owner=owner_id).order_by("name").values_list("name", flat=True).first() or ""
+
+
 def missing_series(document: Mapping[str, Any], owner_id: int) -> list[tuple[str, str]]:
     """``(path, name)`` of series that a document names and its owner does not have."""
     wanted = named_in(document, "series")

@@ -34,7 +34,7 @@ DOORS: dict[str, str] = {
     "declarations": READ, "strategy_schema": OPEN, "starters": READ, "strategies": READ, "create_strategy": RESEARCH,
     "strategy_from_legs": RESEARCH, "strategy": READ, "revise_strategy": RESEARCH, "delete_strategy": RESEARCH,
     "restore_strategy": RESEARCH, "duplicate_strategy": RESEARCH, "mirror_sentence": RESEARCH, "add_entry": RESEARCH, "revisions": READ, "describe_revision": RESEARCH, "revision_differences": READ,
-    "go_back": RESEARCH, "strategy_text": READ, "strategy_file": READ, "check_text": READ, "preview": READ,
+    "go_back": RESEARCH, "strategy_text": READ, "strategy_file": READ, "check_text": READ, "preview": READ, "additions": READ,
     # backtests
     "figures": READ, "strip": READ, "runs": READ, "ask_run": RESEARCH, "active_runs": READ, "run": READ, "delete_run": RESEARCH, "describe_run": RESEARCH, "extend_run": RESEARCH,
     "restore_run": RESEARCH, "cancel_run": RESEARCH, "go_on_run": RESEARCH, "run_trade": READ, "other_exits": READ, "run_file": READ, "run_report": READ, "compare_report": READ, "latest_runs": READ, "find_trades": READ, "find_contracts": READ, "latest_replays": READ,

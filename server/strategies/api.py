@@ -13,6 +13,7 @@ from strategies import queries, services
 from strategies.models import Strategy
 from strategies.preview import preview
 from strategies.schemas import (
+    AdditionOut,
     Change,
     CheckedText,
     DeclarationsOut,
@@ -138,6 +139,12 @@ def add_entry(
     """One more entry, which begins as one of the others is, or as its mirror."""
     services.add_entry(request.user, strategy_id, like, mirror, based_on)
     return _whole(services.find(request.user, strategy_id))
+
+
+@router.get("/strategies/{strategy_id}/additions", response=list[AdditionOut], operation_id="additions")
+def additions(request: SignedRequest, strategy_id: int) -> list[dict[str, Any]]:
+    """Every sentence that may be added to a strategy, as it would stand in its document and as it would read."""
+    return queries.additions_to(services.find(request.user, strategy_id))
 
 
 @router.get("/strategies/{strategy_id}/revisions", response=list[RevisionStep], operation_id="revisions")

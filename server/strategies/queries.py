@@ -10,7 +10,7 @@ from typing import Any, cast
 from django.contrib.auth.models import User
 from django.db.models import Model
 
-from market.own import market_for
+from market.own import first_series, market_for
 from observe.payoffs import glyph
 from strategies import services
 from strategies.models import Revision, Strategy
@@ -21,6 +21,7 @@ from strell_core.measures.values import allowed, family
 from strell_core.pricing.held import Holding
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
+from strell_core.strategy.additions import additions
 from strell_core.strategy.differences import differences
 from strell_core.strategy.document import clock_of, parse
 from strell_core.strategy.sentences import Sheet, sheet
@@ -113,6 +114,11 @@ def strategy_facts(strategy: Strategy) -> dict[str, Any]:
         "sheet": _drawn(whole), "blocks": [asdict(block) for block in whole.blocks], "glyph": glyph_now(latest.document, strategy.owner_id),
         "sentences": sum(1 for s in whole.sentences if not s.off), "held_from": strategy.held_from, "looks": strategy.looks,
     }  # fmt: skip
+
+
+def additions_to(strategy: Strategy) -> list[dict[str, Any]]:
+    """Sentences that may be added to the latest revision, each as it would stand and read there."""
+    return [asdict(item) for item in additions(strategy.latest.document, first_series(strategy.owner_id))]
 
 
 @lru_cache(maxsize=1)

@@ -38,6 +38,25 @@ class SentenceOut(Schema):
     """What stands in the way of it; nothing: nothing does."""
 
 
+class AdditionOut(Schema):
+    """A sentence that may be added."""
+
+    path: str
+    """The list of the document that it goes to."""
+    part: str
+    section: str
+    entry: str
+    rule: str
+    measure: str
+    """With which a general condition begins; nothing: the sentence as it is."""
+    item: dict[str, Any]
+    """What is put at the end of that list."""
+    text: str
+    """How it reads there."""
+    bar: str
+    """Why it cannot be added now; nothing where it can."""
+
+
 class BlockOut(Schema):
     """A section of the sheet, of an entry where there are several."""
 

@@ -26,6 +26,8 @@ GONE: dict[str, tuple[str, ...]] = {
 }  # fmt: skip
 """Looks on something that happened to a leg, by how it is gone."""
 EVERY = "every"
+OPENS_A_LEG = "open_leg"
+"""The adjustment that opens a leg later."""
 
 
 class DailyKind(TimeKind):

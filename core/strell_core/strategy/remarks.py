@@ -7,11 +7,10 @@ from typing import Any
 
 from strell_core.measures.params import minutes
 from strell_core.strategy import catalogue, kinds
+from strell_core.strategy.adjusting import OPENS_A_LEG
 from strell_core.strategy.parts import switched_on
 
 Item = Mapping[str, Any]
-OPENS = "open_leg"
-"""The adjustment that opens a leg later."""
 _ACTS_SOONER: dict[str, Callable[[Item], tuple[float, ...]]] = {
     "credit_target": lambda item: (item["percent"],),
     "debit_target": lambda item: (item["percent"],),
@@ -93,10 +92,10 @@ def _looks(adjust: Sequence[Item], timed: bool, out: dict[str, str]) -> None:
 def _later(entry: Item, adjust: Sequence[Item], numbers: Mapping[str, int], out: dict[str, str]) -> None:
     """Legs that nothing opens, and what would open a leg that the entry opens."""
     legs = {leg["id"]: leg["rule"] for _, leg in switched_on(entry["legs"])}
-    opened = {item["what"] for item in adjust if item["rule"] == OPENS}
+    opened = {item["what"] for item in adjust if item["rule"] == OPENS_A_LEG}
     for name, rule in legs.items():
         if rule == catalogue.LATER_LEG.id and name not in opened:
             out[name] = "Nothing opens it: add “Open a leg” to the adjustments."
     for item in adjust:
-        if item["rule"] == OPENS and legs.get(item["what"], catalogue.LATER_LEG.id) != catalogue.LATER_LEG.id:
+        if item["rule"] == OPENS_A_LEG and legs.get(item["what"], catalogue.LATER_LEG.id) != catalogue.LATER_LEG.id:
             out[item["id"]] = f"Leg {numbers[item['what']]} is opened by the entry: name one that is opened later."

@@ -90,6 +90,12 @@ def value_words(written: Sheet, value: Mapping[str, Any]) -> str:
     return "".join(token.text for token in tokens)
 
 
+def sentence_words(written: Sheet, part: str, declaration: Declaration, item: Mapping[str, Any]) -> str:
+    """A sentence as it would read at the end of one of a sheet's lists."""
+    legs = {sentence.id: sentence.number for sentence in written.sentences if sentence.part == "legs"}
+    return "".join(token.text for token in _Writer(legs).tokens(declaration, item, part))
+
+
 def sheet(document: Mapping[str, Any]) -> Sheet:
     """Every sentence of a normalised document, numbered through, and the blocks they stand in."""
     several = len(document["entries"]) > 1

@@ -73,6 +73,15 @@ export const useStrategy = (id: number) =>
     queryFn: () => ask(api.GET("/api/strategies/{strategy_id}", { params: { path: { strategy_id: id } } })),
   });
 
+/** Sentences that may be added to a revision, asked for while the list of them is open. */
+export const useAdditions = (id: number, revision: number, enabled: boolean) =>
+  useQuery({
+    queryKey: keys.strategy(id, "additions", revision),
+    queryFn: () =>
+      ask(api.GET("/api/strategies/{strategy_id}/additions", { params: { path: { strategy_id: id } } })),
+    enabled,
+  });
+
 export const useRevisions = (id: number) =>
   useQuery({
     queryKey: keys.strategy(id, "revisions"),

@@ -904,6 +904,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/strategies/{strategy_id}/additions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Additions
+         * @description Every sentence that may be added to a strategy, as it would stand in its document and as it would read.
+         */
+        get: operations["additions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/strategies/{strategy_id}/revisions": {
         parameters: {
             query?: never;
@@ -4100,6 +4120,32 @@ export interface components {
             at?: string | null;
             /** Entry */
             entry?: string | null;
+        };
+        /**
+         * AdditionOut
+         * @description A sentence that may be added.
+         */
+        AdditionOut: {
+            /** Path */
+            path: string;
+            /** Part */
+            part: string;
+            /** Section */
+            section: string;
+            /** Entry */
+            entry: string;
+            /** Rule */
+            rule: string;
+            /** Measure */
+            measure: string;
+            /** Item */
+            item: {
+                [key: string]: unknown;
+            };
+            /** Text */
+            text: string;
+            /** Bar */
+            bar: string;
         };
         /**
          * RevisionStep
@@ -8132,6 +8178,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StrategyOut"];
+                };
+            };
+        };
+    };
+    additions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                strategy_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdditionOut"][];
                 };
             };
         };

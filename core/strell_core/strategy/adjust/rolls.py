@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import math
 from collections.abc import Callable, Sequence
@@ -36,7 +37,7 @@ STRIKES = _declared(
     (*AT_DELTA, adjusting.WHAT, Param("strikes", "integer", "Strikes", 2, 1, 40), WHERE),
     "When the delta of leg 3 is above 0.35, roll leg 3 2 strikes away from the money.", ("defend", "strike"),
 )  # fmt: skip
-UNTIL = _declared(
+UNTIL = dataclasses.replace(_declared(
     "roll_until", "Roll a leg until something holds",
     "roll {what} {where} strike by strike, at most {most}, until {goal} is {goal_is} {goal_than}",
     (
@@ -47,7 +48,7 @@ UNTIL = _declared(
     ),
     "When the position's delta is below 0, roll leg 5 toward the money strike by strike, at most 10, until the structure's delta a lot is above 0.",
     ("wing", "delta", "neutral", "step"), "What is to hold is asked of the position as it would be, a lot of it. ",
-)  # fmt: skip
+), begins={"where": "toward"})  # fmt: skip
 DELTA = _declared(
     "roll_to_delta", "Roll a leg to a delta", "roll {what} to the strike nearest to delta {delta}",
     (*AT_DELTA, adjusting.WHAT, Param("delta", "number", "Delta", 0.2, 0.01, 0.99, 0.01)),
@@ -74,7 +75,7 @@ CENTRE = _declared(
         Param("value", "value", "To", {"measure": "price"}, scopes=conditions.MARKET),
         Param("within", "number", "At most away", 1.0, 0, 20, 0.1, "%"),
     ),
-    "When the distance from the price to the strike of leg 4 is above 2, move every strike by as much as brings leg 4 nearest to the underlying's "
+    "When the distance from the price to the strike of leg 4 in % is above 2, move every strike by as much as brings leg 4 nearest to the underlying's "
     "price, each to a listed strike (± 1.0 %).",
     ("center", "shift", "butterfly", "whole structure"),
     "The leg goes to the quoted strike nearest to the value, every other option leg as far; where no quoted strike lies so near, or two legs would "

@@ -28,7 +28,7 @@ def condition_on(measure: MarketMeasure) -> EnterCondition:
             Param("comparison", "choice", "Comparison", "above", choices={"above": "above", "below": "below"}),
             Param("level", "number", "Level", default, low, high, 0.5, base.unit),
         ),
-        explains=base.explains, example=base.example, words=base.words, unit=base.unit, grid=base.grid,
+        explains=base.explains, example=base.example, begins=_begins(base), words=base.words, unit=base.unit, grid=base.grid,
         warm_up=base.warm_up, needs=base.needs,
         mirror={"comparison": {"above": "below", "below": "above"}} if base.id in ("rsi", "average_gap") else {},
         tells=("value",), when_true="{value}, {comparison} {level}", when_false="{value}, needs {comparison} {level}",
@@ -53,6 +53,11 @@ def condition_on(measure: MarketMeasure) -> EnterCondition:
         return np.where(np.isnan(found), UNVALUED, np.where(_held(found, params), TRUE, FALSE)).astype(np.int8)
 
     return EnterCondition(declaration, judge, over)
+
+
+def _begins(measure: Declaration) -> Params:
+    comparison, level = measure.usual or ("above", 0)
+    return {"comparison": comparison, "level": level}
 
 
 def _held(value: Any, params: Params) -> Any:

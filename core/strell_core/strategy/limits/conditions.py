@@ -23,7 +23,7 @@ CLOSE = conditions.declared(
     ),
     explains="Asked on every snapshot with open trades, before exits, and before every entry. The newest: one at a time. What cannot be told "
     "closes nothing, and lets nothing be entered.",
-    example="Close all trades at the market when P/L today is at most −1 000, and enter nothing while it holds, that day and 0 sessions longer.",
+    example="Close all trades at the market when P/L today is at most −1 000, and enter nothing while it holds, that day and 0 sessions longer.",
     words=("daily loss", "day stop", "flatten", "drawdown", "limit", "net delta"),
 )  # fmt: skip
 

@@ -15,7 +15,7 @@ order_rules.register(
                     "policy",
                     "choice",
                     "Policy",
-                    "take",
+                    "split",
                     choices={
                         "take": "are dealt all the same, and counted",
                         "split": "wait for the next quotes",

@@ -23,13 +23,13 @@ RISK = Declaration(
     params=(SHARE, MOST),
     explains="Maximum loss of a lot at expiration, opened at bid and ask; rounded down, zero lots is no entry. None where the loss is "
     "unbounded, or for legs that expire apart.",
-    example="As many lots as can lose 2.0 % of equity, at most 10.", words=("risk", "percent of account", "fixed fractional"), once=True, when_false=NONE,
+    begins={"percent": 2.0}, example="As many lots as can lose 2.0 % of equity, at most 10.", words=("risk", "percent of account", "fixed fractional"), once=True, when_false=NONE,
 )  # fmt: skip
 MONEY = Declaration(
     id="risk_money", section="size", title="By money at risk", sentence="As many lots as can lose {money} in money, at most {most}.",
     params=(Param("money", "amount", "Money", 1000.0, 1, 1e9, 0.01), MOST),
     explains="As *by maximum loss*, with an amount in the account's currency in place of a share.",
-    example="As many lots as can lose 1 000 in money, at most 10.", words=("risk", "fixed amount"), once=True, when_false=NONE,
+    example="As many lots as can lose 1 000 in money, at most 10.", words=("risk", "fixed amount"), once=True, when_false=NONE,
 )  # fmt: skip
 
 

@@ -18,6 +18,7 @@ DECLARATION = Declaration(
     explains="Any value of the legs picked, alone or together, of the market, the clock or the account: rounded down, zero lots or a value "
     "that is not known is no entry. With a quotient lots go by what is wanted of a measure, such as vega; with *one value while "
     "something holds* they change with the account or the market.",
+    begins={"value": {"measure": "while", "left": {"measure": "below_high"}, "is": "above", "right": 5, "then": 1, "otherwise": 2}},
     example="As many lots as (1 while equity below its high in % is above 5, else 2), at most 10.",
     words=("vega", "delta", "half", "drawdown", "scale", "anything"), once=True,
     when_false=f"{NONE}, or not known at this instant",

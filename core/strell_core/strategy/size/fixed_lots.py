@@ -9,7 +9,7 @@ from strell_core.strategy.kinds import EntryFrame, SizeRule, size_rules
 DECLARATION = Declaration(
     id="fixed_lots", section="size", title="Lots", sentence="{lots|lot|lots}.",
     params=(Param("lots", "integer", "Lots", 1, 1, 1000),),
-    explains="Each leg is traded lots × its ratio times.", example="2 lots.", words=("contracts", "quantity"), once=True,
+    explains="Each leg is traded lots × its ratio times.", example="1 lot.", words=("contracts", "quantity"), once=True,
 )  # fmt: skip
 
 

@@ -19,7 +19,7 @@ DECLARATION = Declaration(
     ),
     explains="What opening one lot at bid and ask would bring in (credit) or cost (debit), in points. A credit holds at "
     "the fill too: for less the order waits until its session ends.",
-    example="Only if the net credit is at least 8.00 points.", words=("credit", "debit", "premium"),
+    begins={"points": 8.0}, example="Only if the net credit is at least 8.00 points.", words=("credit", "debit", "premium"),
     scope="structure", unit="points", price_basis="bid and ask",
     tells=('premium',), when_true="{kind} {premium}, at least {points}", when_false="{kind} {premium}, needs at least {points}",
 )  # fmt: skip

@@ -15,7 +15,7 @@ DECLARATION = Declaration(
     params=(Param("least", "number", "At least", 0.5, 0, 1, 0.01),),
     explains="Net mid premium of the calls against that of the puts: the smaller divided by the larger, both "
     "taken without sign. Unvalued without both sides, or when the larger is zero.",
-    example="Only if side balance is at least 0.80.", words=("balance", "call side", "put side"),
+    begins={"least": 0.8}, example="Only if side balance is at least 0.80.", words=("balance", "call side", "put side"),
     scope="structure", price_basis="mid",
     tells=('balance',), when_true="{balance}, at least {least}", when_false="{balance}, needs at least {least}",
     when_unvalued="there are not both calls and puts with a premium",

@@ -16,7 +16,7 @@ DECLARATION = Declaration(
     params=(Param("width", "integer", "Width at most", 30, 1, 200, 1, "%"), Param("interest", "integer", "Open interest at least", 0, 0, 1_000_000)),
     explains="Every pick passes over strikes that nobody bids for, whose ask less bid is wider than so much of mid, or of which fewer "
     "contracts are open as last published; histories that tell no open interest pass at least 0.",
-    example="Pick only strikes with a bid, a bid–ask width of at most 30 % of mid and open interest of at least 100.",
+    begins={"interest": 100}, example="Pick only strikes with a bid, a bid–ask width of at most 30 % of mid and open interest of at least 100.",
     words=("liquidity", "filter", "open interest", "spread", "minimum bid"), scope="structure", once=True,
     when_true="the strikes picked are so", when_false="no strike is so",
 )  # fmt: skip

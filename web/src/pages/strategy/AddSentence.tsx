@@ -1,25 +1,20 @@
 import { Command } from "cmdk";
 import { useRef, useState } from "react";
-import { useFirstSeries } from "../../api/data";
-import type { Document } from "../../api/queries";
+import type { Schemas } from "../../api/client";
+import { type Document, useAdditions } from "../../api/queries";
 import { Window } from "../../ui/Dialog";
 import { ErrorNote } from "../../ui/parts";
 import { fits } from "../../ui/search";
-import {
-  added,
-  type Block,
-  type Declaration,
-  type Declarations,
-  holds,
-  legsOf,
-  type Sentence,
-} from "./document";
+import { type Block, type Declaration, type Declarations, inserted, type Sentence } from "./document";
 import type { Strategy } from "./types";
 
 /** So many are shown of what is found. */
 const MOST = 40;
 
 interface Props {
+  /** The strategy whose latest revision the sheet shows. */
+  strategy: number;
+  revision: number;
   /** Sections of the sheet that may be added to; null when closed. */
   blocks: Block[] | null;
   close: () => void;
@@ -29,26 +24,30 @@ interface Props {
   save: (document: Document) => Promise<Strategy>;
 }
 
-/** A searchable list of every sentence there is, each explained with an example. */
-export function AddSentence({ blocks, close, document, sheet, declarations, save }: Props) {
+/** A searchable list of every sentence that may be added, each as it will read on the sheet: what is shown is what is
+ * inserted. */
+export function AddSentence({
+  strategy,
+  revision,
+  blocks,
+  close,
+  document,
+  sheet,
+  declarations,
+  save,
+}: Props) {
   const [error, setError] = useState<unknown>(null);
   const [search, setSearch] = useState("");
-  const firstSeries = useFirstSeries();
-  const offers = (blocks ?? []).flatMap((block) => offered(block, declarations, document));
+  const additions = useAdditions(strategy, revision, blocks !== null);
+  const offers = (blocks ?? []).flatMap((block) => offered(block, declarations, additions.data ?? []));
   const several = (blocks?.length ?? 0) > 1;
   // what was added last: there the focus goes
   const fresh = useRef<string | null>(null);
 
-  async function choose({ path: to, block, declaration, measure }: Offer) {
+  async function choose({ addition }: Offer) {
     setError(null);
-    const legs = legsOf(sheet, block.entry).map((leg) => leg.id);
-    const left = measure && {
-      measure: measure.id,
-      ...Object.fromEntries(measure.params.filter((p) => !p.optional).map((p) => [p.name, p.default])),
-    };
     try {
-      const series = await firstSeries();
-      const saved = await save(added(document, to, declaration, legs, left ? { left } : {}, series));
+      const saved = await save(inserted(document, addition.path, addition.item));
       const there = new Set(sheet.map((sentence) => sentence.id));
       fresh.current = saved.sheet.find((sentence) => !there.has(sentence.id))?.id ?? null;
       setSearch("");
@@ -73,7 +72,7 @@ export function AddSentence({ blocks, close, document, sheet, declarations, save
         return to || null;
       }}
     >
-      <ErrorNote error={error} />
+      <ErrorNote error={error ?? additions.error} />
       <Command label="Sentences" className="mt-1" shouldFilter={false}>
         <Command.Input
           autoFocus
@@ -83,7 +82,9 @@ export function AddSentence({ blocks, close, document, sheet, declarations, save
           onValueChange={setSearch}
         />
         <Command.List className="max-h-[52vh] overflow-auto">
-          <Command.Empty className="py-4 text-soft">No sentence speaks of that.</Command.Empty>
+          <Command.Empty className="py-4 text-soft">
+            {additions.isPending ? "One moment…" : "No sentence speaks of that."}
+          </Command.Empty>
           {search.trim()
             ? best(offers, search).map((offer) => (
                 <Item
@@ -111,37 +112,31 @@ export function AddSentence({ blocks, close, document, sheet, declarations, save
   );
 }
 
+type Addition = Schemas["AdditionOut"];
+
 /** A sentence that may be added: a ready-made one, or the general one of a measure. */
 interface Offer {
   block: Block;
-  /** The list of the document that it goes to. */
-  path: string;
+  addition: Addition;
   declaration: Declaration;
   measure?: Declaration;
-  taken: boolean;
   /** What it is found by. */
   value: string;
 }
 
-function offered(block: Block, declarations: Declarations, document: Document): Offer[] {
+function offered(block: Block, declarations: Declarations, additions: Addition[]): Offer[] {
   const sentences = declarations.sections.find((item) => item.id === block.section)?.sentences ?? [];
-  const here = sentences.filter((item) => block.lists[item.part] !== undefined);
-  const ready = here.map((declaration) => {
-    const path = block.lists[declaration.part]!;
-    const { title, words, id, once } = declaration;
-    const taken = once && holds(document, path, id);
-    return { block, path, declaration, taken, value: `${title} ${words.join(" ")} ${id} ${path}` };
-  });
-  const general = here
-    .filter((item) => item.id === "condition")
-    .flatMap((declaration) =>
-      byMeasure(declaration, declarations).map((measure) => {
-        const path = block.lists[declaration.part]!;
-        const value = `${measure.title} ${measure.words.join(" ")} ${measure.id} ${declaration.title} ${path}`;
-        return { block, path, declaration, measure, taken: false, value };
-      }),
-    );
-  return [...ready, ...general];
+  return additions
+    .filter((addition) => addition.section === block.section && addition.entry === block.entry)
+    .flatMap((addition) => {
+      const declaration = sentences.find((item) => item.id === addition.rule && item.part === addition.part);
+      if (!declaration) return [];
+      const measure = addition.measure ? measureOf(declaration, addition.measure, declarations) : undefined;
+      const { title, words, id } = measure ?? declaration;
+      const more = measure ? ` ${declaration.title}` : "";
+      const value = `${title} ${words.join(" ")} ${id}${more} ${addition.path}`;
+      return [{ block, addition, declaration, measure, value }];
+    });
 }
 
 /** What fits best first; where the words are found, nothing that only has their letters. */
@@ -169,31 +164,25 @@ function Item({
   place: string;
   choose: (offer: Offer) => void;
 }) {
-  const { declaration, measure, taken, value } = offer;
-  const look = "cursor-pointer rounded-card px-2 data-[selected=true]:bg-seawash";
-  if (measure)
-    return (
-      <Command.Item value={value} onSelect={() => choose(offer)} className={`${look} py-1`}>
-        <span className="font-semibold">{measure.title}</span>
-        <span className="ml-2 text-xs text-soft">{declaration.title.toLowerCase()} of it</span>
-        <Place name={place} />
-        <span className="block text-xs text-soft">{measure.explains}</span>
-      </Command.Item>
-    );
+  const { addition, declaration, measure, value } = offer;
+  const { title, explains } = measure ?? declaration;
   return (
     <Command.Item
       value={value}
-      disabled={taken}
+      disabled={addition.bar !== ""}
       onSelect={() => choose(offer)}
-      className={`${look} py-1.5 data-[disabled=true]:cursor-default data-[disabled=true]:opacity-50`}
+      className="cursor-pointer rounded-card px-2 py-1.5 data-[selected=true]:bg-seawash data-[disabled=true]:cursor-default data-[disabled=true]:opacity-50"
     >
       <div className="font-semibold">
-        {declaration.title}
-        {taken && <span className="ml-2 text-xs font-normal text-soft">is there already</span>}
+        {title}
+        {measure && (
+          <span className="ml-2 text-xs font-normal text-soft">{declaration.title.toLowerCase()} of it</span>
+        )}
+        {addition.bar && <span className="ml-2 text-xs font-normal text-soft">{addition.bar}</span>}
         <Place name={place} />
       </div>
-      <div className="font-serif text-lead">{declaration.example}</div>
-      <div className="text-xs text-soft">{declaration.explains}</div>
+      <div className="font-serif text-lead">{addition.text}</div>
+      <div className="text-xs text-soft">{explains}</div>
     </Command.Item>
   );
 }
@@ -207,8 +196,8 @@ function firstValue(id: string): HTMLElement | null {
   return window.document.querySelector<HTMLElement>(`[data-sentence="${CSS.escape(id)}"] button`);
 }
 
-/** Measures that a general sentence may begin with. */
-function byMeasure(general: Declaration, declarations: Declarations): Declaration[] {
+/** The measure that a general sentence begins with. */
+function measureOf(general: Declaration, id: string, declarations: Declarations): Declaration | undefined {
   const left = general.params.find((param) => param.name === "left");
-  return (left && declarations.families[left.family]?.items.filter((item) => item.id !== "number")) ?? [];
+  return left && declarations.families[left.family]?.items.find((item) => item.id === id);
 }

@@ -27,6 +27,9 @@ import type { Evidence, Strategy } from "./types";
 import { ValueEditor } from "./ValueEditor";
 
 interface Props {
+  /** Whose latest revision this is. */
+  strategy: number;
+  revision: number;
   document: Document;
   sheet: Sentence[];
   blocks: Block[];
@@ -41,7 +44,19 @@ interface Props {
 }
 
 /** The strategy as a document of numbered sentences, every value edited in place. */
-export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mirror, like, footer }: Props) {
+export function Sheet({
+  strategy,
+  revision,
+  document,
+  sheet,
+  blocks,
+  evidence,
+  marked = [],
+  save,
+  mirror,
+  like,
+  footer,
+}: Props) {
   const declarations = useDeclarations();
   const [adding, setAdding] = useState<Block[] | null>(null);
   useKeys({
@@ -109,6 +124,8 @@ export function Sheet({ document, sheet, blocks, evidence, marked = [], save, mi
         {footer}
       </div>
       <AddSentence
+        strategy={strategy}
+        revision={revision}
         blocks={adding}
         close={() => setAdding(null)}
         document={document}

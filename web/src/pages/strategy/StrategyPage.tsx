@@ -149,6 +149,8 @@ function Page({ strategy, stage }: { strategy: Strategy; stage: string }) {
           className={`overflow-y-auto border-r bg-surface ${folded ? "w-0 wide:w-103" : "w-103"} shrink-0`}
         >
           <Sheet
+            strategy={strategy.id}
+            revision={strategy.revision}
             document={strategy.document}
             sheet={strategy.sheet}
             blocks={strategy.blocks}

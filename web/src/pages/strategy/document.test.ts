@@ -1,13 +1,11 @@
 import { expect, test } from "vitest";
 import type { Document } from "../../api/queries";
 import {
-  added,
   type Block,
-  type Declaration,
   type Declarations,
   doubled,
   entryAt,
-  holds,
+  inserted,
   moved,
   removed,
   renamedEntry,
@@ -43,10 +41,6 @@ test("a value deep in the sheet is read, and changed in a copy", () => {
   const after = withValue(before, path, 0.3);
   expect([valueAt(before, path), valueAt(after, path)]).toEqual([0.2, 0.3]);
   expect(valueAt(before, "entries/7/legs")).toBeUndefined();
-  expect([holds(before, "leave", "days_held"), holds(before, "leave", "trailing_profit")]).toEqual([
-    true,
-    false,
-  ]);
 });
 
 test("sentences are switched, noted, removed; the sheet before stays as it was", () => {
@@ -73,37 +67,11 @@ test("moving stops at both ends", () => {
   expect(order(moved(sheet(), at("leave", 2), -9))).toEqual(["z", "x", "y"]);
 });
 
-test("a first leg picks its expiration, a later one shares it", () => {
-  const empty = withValue(sheet(), "entries/0/legs", []);
-  const leg = { id: "leg" } as Declaration;
-  const once = added(empty, "entries/0/legs", leg);
-  const twice = added(once, "entries/0/legs", leg);
-  expect(valueAt(once, "entries/0/legs/0/expiry/pick")).toBe("nearest_days");
-  expect(valueAt(twice, "entries/0/legs/1/expiry/pick")).toBe("same_expiration");
-  expect(valueAt(added(sheet(), "leave", { id: "days_held" } as Declaration), "leave/3")).toEqual({
-    rule: "days_held",
-  });
-});
-
-test("what opens a leg begins with one that is opened later, once the kept underlying is held", () => {
-  const before = sheet();
-  const legs = valueAt(before, "entries/0/legs") as unknown[];
-  legs.push({ id: "shares", rule: "kept_units" }, { id: "call", rule: "later_leg" });
-  const opens = {
-    id: "open_leg",
-    params: [
-      { name: "left", kind: "value", default: { measure: "leg_contracts", leg: "" } },
-      { name: "what", kind: "leg", default: "" },
-    ],
-  } as unknown as Declaration;
-  const after = added({ ...before, adjust: [] } as Document, "adjust", opens, ["a", "shares", "call"]);
-  expect(valueAt(after, "adjust/0")).toEqual({
-    rule: "open_leg",
-    left: { measure: "leg_contracts", leg: "shares" },
-    what: "call",
-  });
-  const plain = added({ ...sheet(), adjust: [] } as Document, "adjust", opens, ["a"]);
-  expect(valueAt(plain, "adjust/0/what")).toBe("a");
+test("what is added stands at the end of its list, as it was offered", () => {
+  const item = { rule: "days_held", days: 3, time: "15:45" };
+  const after = inserted(sheet(), "leave", item);
+  expect(valueAt(after, "leave/3")).toEqual(item);
+  expect(order(after)).toEqual(["x", "y", "z", undefined]);
 });
 
 test("another underlying may be the clock: every entry goes on trading what it trades", () => {
@@ -141,17 +109,6 @@ test("what names an entry is renamed with it", () => {
     entries: [{ id: "one", when: [{ rule: "after", entry: "later" }] }, { id: "later" }],
     leave: [{ ...turn, entry: "later" }],
   });
-  // a new one names another entry than its own, where there is one
-  const after = { id: "after", params: sentences[1]!.params } as unknown as Declaration;
-  const both = {
-    entries: [
-      { id: "one", when: [], legs: [] },
-      { id: "two", when: [], legs: [] },
-    ],
-  };
-  const named = (path: string) =>
-    (valueAt(added(both as unknown as Document, path, after), path) as { entry: string }[])[0]!.entry;
-  expect([named("entries/1/when"), named("entries/0/when")]).toEqual(["one", "two"]);
 });
 
 test("entries are renamed and removed by the section they stand in", () => {

@@ -7,9 +7,6 @@ export type Declaration = Schemas["DeclarationOut"];
 export type Declarations = Schemas["DeclarationsOut"];
 type Item = Record<string, unknown> & { id?: string; off?: boolean; note?: string };
 
-/** Sentences that are options with picks of a strike and an expiration. */
-const LEGS = ["leg", "optional_leg", "later_leg"];
-
 export type Block = Schemas["BlockOut"];
 
 function items(document: Document, path: string): Item[] {
@@ -21,10 +18,6 @@ function changed(document: Document, path: string, edit: (list: Item[]) => void)
   edit(items(copy, path));
   return copy;
 }
-
-/** Whether a list of the document has a sentence of a kind. */
-export const holds = (document: Document, path: string, rule: string) =>
-  items(document, path).some((item) => item.rule === rule);
 
 /** The value at a path like "entries/0/legs/0/strike/delta". */
 export function valueAt(document: Document, path: string): unknown {
@@ -168,53 +161,9 @@ export function moved(document: Document, { path, index }: Sentence, by: number)
   });
 }
 
-/** A new sentence at the end of its list; a later leg starts in the first one's expiration, and what names legs begins
- * with the first ones there are. `values` are others than the usual ones. */
-export function added(
-  document: Document,
-  path: string,
-  declaration: Declaration,
-  legs: string[] = [],
-  values: Item = {},
-  series = "",
-): Document {
-  const expiry = items(document, path).length > 0 ? "same_expiration" : "nearest_days";
-  const picks = LEGS.includes(declaration.id)
-    ? { strike: { pick: "nearest_delta" }, expiry: { pick: expiry } }
-    : {};
-  const named: Record<string, unknown> = {};
-  // what opens a leg begins with one that is opened later, once the underlying is held where it is kept
-  const opens = declaration.id === "open_leg";
-  const held = opens ? foremost(document, legs, "kept_units") : legs;
-  const meant = opens ? foremost(document, legs, "later_leg") : legs;
-  let place = 0;
-  for (const param of declaration.params ?? []) {
-    // the second leg that is named is the second there is
-    if (param.kind === "leg") named[param.name] = meant[place++] ?? meant[0] ?? "";
-    // another entry than that which says it, where there is one
-    if (param.kind === "entry") named[param.name] = entryBeside(document, path);
-    if (param.kind === "value") named[param.name] = naming(param.default, held, series);
-  }
-  const more = Object.fromEntries(
-    Object.entries(values).map(([name, value]) => [name, naming(value, held, series)]),
-  );
-  return changed(document, path, (list) => list.push({ rule: declaration.id, ...picks, ...named, ...more }));
-}
-
-function entryBeside(document: Document, path: string): string {
-  const names = entriesOf(document).map((entry) => entry.id);
-  const own = path.startsWith("entries/") ? Number(path.split("/")[1]) : 0;
-  return names.find((_, place) => place !== own) ?? names[0] ?? "";
-}
-
-/** Legs, those of a kind first. */
-function foremost(document: Document, legs: string[], rule: string): string[] {
-  const entries = document.entries as { legs: Item[] }[];
-  const ofKind = new Set(
-    entries.flatMap((entry) => entry.legs).flatMap((leg) => (leg.rule === rule ? [leg.id] : [])),
-  );
-  return [...legs.filter((leg) => ofKind.has(leg)), ...legs.filter((leg) => !ofKind.has(leg))];
-}
+/** A sentence at the end of a list. */
+export const inserted = (document: Document, path: string, item: Item) =>
+  changed(document, path, (list) => list.push(item));
 
 /** A value in which every leg that is not named yet is the first one. */
 export function naming(value: unknown, legs: string[], series = ""): unknown {
