@@ -33,7 +33,7 @@ ENDS = {
 def exit_reason(history: Timeline, document: dict[str, Any], rule: str, values: Any, opened_on: dt.date) -> str:
     """What an exit sentence said of a trade when it acted, its money in words. ``history``: of its underlying."""
     if rule == "settlement":
-        return "settled in cash at expiration"
+        return "expired worthless" if history.underlying.delivers else "settled in cash at expiration"
     if rule in ENDS:
         return ENDS[rule]
     if rule == "split":
@@ -127,7 +127,7 @@ def trade_row(
             for leg in trade.legs
         ],
         "credit": float(credit), "cost_to_close": float(credit - gross), "pnl": float(trade.pnl),
-        "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit else None,
+        "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit and not trade.holds_units else None,
         "entry": trade.entry, "delta": _delta(trade, legs, multiplier),
         "rule": trade.rule, "sentence": sheet(document).numbered(trade.rule),
         "reason": exit_reason(history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),

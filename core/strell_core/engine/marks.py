@@ -20,6 +20,7 @@ from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import valid_quote, valid_quotes
 from strell_core.measures.frames import PositionLeg, Stretch
+from strell_core.strategy.actions import HEDGE
 
 NEVER = -(2**62)
 IntArray = npt.NDArray[np.int64]
@@ -76,8 +77,10 @@ def _joined(
         highest = own[0].best if len(own) == 1 else None
         return _joined(plan, market, begin, own, bid[rows], ask[rows], good[rows], trade, premium, 0, highest)
 
+    # with units there is no premium of which a P/L could be a share
+    base = 0 if any(leg.contract.is_unit and leg.leg_id != HEDGE for leg in legs) else opening
     return Stretch(
-        legs, opening, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
+        legs, base, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
         partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,
         highest_so_far, narrow=narrow, market=market, symbol=trade.symbol, begin=begin,
         opened_at=trade.opened_at, worth=float(timeline.underlying.quantum) / PARTS * timeline.multiplier(trade.opened_on),

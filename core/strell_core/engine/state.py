@@ -14,7 +14,7 @@ from strell_core.engine.changed import changed
 from strell_core.engine.plain import UNSAID
 from strell_core.engine.record import NOTHING_YET, Outcome, Record, Rest
 from strell_core.market.instruments import ContractKey
-from strell_core.strategy.actions import Consequence
+from strell_core.strategy.actions import HEDGE, Consequence
 
 DELIVERY = "delivery"
 """The rule that closes delivered units which no leg of the sheet asks for."""
@@ -29,6 +29,12 @@ class OrderLeg:
     contract: ContractKey
     contracts: int
     """Signed: bought positive, sold negative."""
+
+
+def with_units(legs: Iterable[LegState | LegClose]) -> bool:
+    """Whether units of the underlying are among legs, a hedge aside: what they make is no share of a premium (semantics
+    rule 5)."""
+    return any(leg.contract.is_unit and leg.leg_id != HEDGE for leg in legs)
 
 
 def in_lots(lots: int, legs: Iterable[OrderLeg]) -> int:
@@ -358,6 +364,11 @@ class ClosedTrade:
     reentries: int = 0
     more_lots: int = field(default=0, metadata=UNSAID)
     """See :attr:`TradeState.more_lots`."""
+
+    @property
+    def holds_units(self) -> bool:
+        """Whether it held units of the underlying, a hedge aside."""
+        return with_units(self.legs)
 
     @property
     def symbol(self) -> str:

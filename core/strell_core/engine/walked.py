@@ -63,7 +63,7 @@ def told(
         for leg in range(one.legs):
             for close in range(there):
                 equity[first + close] += floats[one.values + leg * one.closes + close]
-        last = session_of[end.index - 1] - low if end.ends else k - 1
+        last = session_of[end.index] - low if end.ends else k - 1
         for close in range(first, last + 1):
             held[close] = True
     for place in range(n):

@@ -72,7 +72,8 @@ class Stretch:
     """A position over ``n`` consecutive snapshots in which its legs do not change.
 
     Arrays are ``(n,)``. P/L is in parts of a quantum times contracts, before costs, realised parts
-    included; ``opening`` is the premium in the same unit, a credit positive.
+    included; ``opening`` is the premium in the same unit, a credit positive; 0, and no share of it known, while units of the
+    underlying are held.
     """
 
     legs: Sequence[PositionLeg]

@@ -7,6 +7,7 @@ Sums, multiples, statistics and *as it was at entry* are measures with values in
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -147,6 +148,20 @@ def by_session(value: Mapping[str, Any], market: Market, symbol: str, units_of: 
     """Of a value of a market: as it stood when each session was over, ``(sessions,)``; in the units of a day, or of its
     own."""
     return measure_of(value).by_session(market, symbol, value, units_of)
+
+
+def unit_sessions(value: Mapping[str, Any], market: Market, symbol: str) -> list[tuple[int, int]]:
+    """Sessions ``[a, b)`` of an underlying's timeline between two splits of what a value reads, one after the last
+    included."""
+    timeline = market.timeline(symbol)
+    named = {str(part.get(UNDERLYING) or symbol) for part in parts_of(value)}
+    days = {date for name in named for date, _ in market.timeline(name).underlying.splits}
+    begins = [
+        number
+        for number, (before, date) in enumerate(itertools.pairwise(timeline.dates), 1)
+        if any(before < day <= date for day in days)
+    ]
+    return list(itertools.pairwise([0, *begins, len(timeline.dates) + 1]))
 
 
 def clock_of(value: Mapping[str, Any]) -> str:

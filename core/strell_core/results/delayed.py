@@ -8,9 +8,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from strell_core.engine.fills import price_of
+from strell_core.engine.plan import Plan
 from strell_core.engine.run import History
-from strell_core.engine.state import Reason
+from strell_core.engine.state import LegClose, Reason
 from strell_core.market.instruments import ContractKey
+from strell_core.market.market import Market
+from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import valid_quotes
 
@@ -68,6 +72,47 @@ def unfilled(reasons: Sequence[Reason]) -> dict[int, str]:
 def delayed(history: History, timeline: Timeline, last: int) -> list[Leaving]:
     """Decisions that were not carried out by the end of the session after theirs."""
     return [item for item in leavings(history, timeline, last) if item.late]
+
+
+@dataclass(frozen=True)
+class Night:
+    """A decision to leave on a session's last snapshot that was carried out in a later one. ``cost``: by how much dealing
+    then was worse than at the prices of the decision, in money, below 0 where it was better; ``None``: not every leg
+    had a price then, or it was called otherwise."""
+
+    leaving: Leaving
+    cost: float | None
+
+
+def over_night(plan: Plan, market: Market, history: History) -> list[Night]:
+    """Exits that waited for the next session because nobody could have dealt in their own any more."""
+    clock, out = market.main, []
+    legs: dict[int, list[LegClose]] = {trade.number: list(trade.legs) for trade in history.closed}
+    legs |= {trade.number: list(trade.closed_legs) for trade in history.state.trades}
+    urgent = {(order.trade, order.rule, order.decided_at): order.type == "market" for order in history.intents}
+    for item in leavings(history, clock, len(clock.dates) - 1):
+        at = clock.at_or_before(item.decided_at)
+        if item.done_at is None or not clock.last_of_several[at]:
+            continue
+        gone = [leg for leg in legs.get(item.trade, ()) if leg.closed_at == item.done_at and leg.how == "order"]
+        share = (
+            100 if urgent.get((item.trade, item.rule, item.decided_at)) else plan.strategy.orders["fill_model"]["share"]
+        )
+        costs = [_worse(plan, market, leg, at, share) for leg in gone]
+        known = [cost for cost in costs if cost is not None]
+        out.append(Night(item, sum(known) if known and len(known) == len(costs) else None))
+    return out
+
+
+def _worse(plan: Plan, market: Market, leg: LegClose, at: int, share: int) -> float | None:
+    """What dealing in a leg later cost, against its fill price at snapshot ``at`` of the clock, in money."""
+    there = market.on_clock(leg.contract.underlying)
+    price = price_of(plan, there.view(at), leg.contract, -leg.contracts, share, closes=True)
+    if price is None:
+        return None
+    opened_on = there.dates[int(there.session_of[at])]
+    worth = float(there.underlying.quantum) / PARTS * there.multiplier(opened_on)
+    return leg.contracts * (price - leg.closed_parts) * worth
 
 
 def in_the_way(

@@ -85,8 +85,11 @@ def equity_curve(histories: Market | Timeline, history: History, begin: int, end
     sessions = np.arange(low, high + 1)
     equity, stale = equity_at(histories, history, timeline.first[sessions + 1] - 1, cash)
     in_market = np.zeros(len(sessions), np.bool_)
+    last = len(timeline.times) - 1
     for _, held in all_legs(timeline, history.closed, history.state.trades):
-        in_market[int(timeline.session_of[held.begin]) - low : int(timeline.session_of[held.end - 1]) - low + 1] = True
+        # the session in which it ended is one of them
+        ended = int(timeline.session_of[min(held.end, last)])
+        in_market[int(timeline.session_of[held.begin]) - low : ended - low + 1] = True
     return EquityCurve(sessions, equity, stale, in_market)
 
 

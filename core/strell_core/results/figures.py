@@ -16,7 +16,7 @@ from strell_core.engine.settlement import expired
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.results import again, bootstrap, metrics
-from strell_core.results.delayed import delayed, unfilled
+from strell_core.results.delayed import Night, delayed, unfilled
 from strell_core.results.equity import EquityCurve
 
 Kind = Literal["money", "share", "ratio", "count", "date", "flag"]
@@ -75,24 +75,27 @@ class Finished(Brief):
 
     history: History
     credits: Sequence[Decimal]
-    """Opening premium of every closed trade in money, debits negative."""
+    """Opening premium of every closed trade in money, debits negative; 0 of those that held units, of whose P/L no share of a
+    premium says anything."""
     seed: int
     limited: bool = True
     """Whether entries that need more capital than is free were refused."""
+    nights: Sequence[Night] = ()
+    """Exits that waited for the next session."""
     waits: int = 0
     """Trades open at the end with a leg that has come to its settlement, whose value is not recorded."""
 
     @classmethod
     def of(
         cls, market: Market, history: History, curve: EquityCurve, start: float, credits: Sequence[Decimal],
-        seed: int, limited: bool = True,
+        seed: int, limited: bool = True, nights: Sequence[Night] = (),
     ) -> Finished:  # fmt: skip
         timeline = market.main
         last = int(timeline.times[timeline.first[int(curve.sessions[-1]) + 1] - 1]) if len(curve.sessions) else 0
         return cls(
             timeline, curve, start, np.array([float(trade.pnl) for trade in history.closed]),
             [need.capital for need in history.needs], len(history.state.trades), history.ruined_at, history, credits,
-            seed, limited,
+            seed, limited, nights,
             sum(
                 any(expired(market.on_clock(trade.symbol), leg.contract, last) for leg in trade.legs)
                 for trade in history.state.trades
@@ -161,6 +164,11 @@ def _exits_delayed(run: Finished) -> int:
     return len(delayed(run.history, run.timeline, int(run.curve.sessions[-1]))) if run.sessions else 0
 
 
+def _days_held(run: Finished) -> float | None:
+    held = [trade.closed_at - trade.opened_at for trade in run.history.closed]
+    return sum(held) / len(held) / 86_400 if held else None
+
+
 def _capital_most(run: Brief) -> float | None:
     return max(run.capital, default=None)
 
@@ -177,7 +185,9 @@ def _return_on_capital(run: Brief) -> float | None:
     most = _capital_most(run)
     if not most or not run.sessions:
         return None
-    return float((run.curve.equity[-1] - run.start) / most * metrics.SESSIONS_A_YEAR / run.sessions)
+    made = float((run.curve.equity[-1] - run.start) / most * metrics.SESSIONS_A_YEAR / run.sessions)
+    # who lost more than the capital put up more of it on the way
+    return made if made >= -1 else None
 
 
 def _ruined_on(run: Brief) -> str | None:
@@ -193,7 +203,7 @@ FIGURES: dict[str, Figure] = {
         Figure("trades_average_loss", "Average loss", "money", "Mean net P/L of the trades that lost.", lambda run: run.trades.average_loss, True, over_trades=again.average_losses),
         Figure("trades_expectancy", "A trade", "money", "Mean net P/L of all closed trades.", lambda run: run.trades.expectancy, True, over_trades=again.expectancies),
         Figure("trades_profit_factor", "Profit factor", "ratio", "Sum of the wins divided by the sum of the losses.", lambda run: run.trades.profit_factor, True, over_trades=again.profit_factors),
-        Figure("trades_credit_kept", "Credit kept", "share", "Net P/L of trades that took a credit, as a share of the credit they took.", lambda run: run.trades.credit_kept, True, over_trades=again.credits_kept),
+        Figure("trades_credit_kept", "Credit kept", "share", "Net P/L of trades that took a credit, as a share of the credit they took; those that held units aside.", lambda run: run.trades.credit_kept, True, over_trades=again.credits_kept),
         Figure("trades_worst", "Worst trade", "money", "Lowest net P/L of a closed trade.", lambda run: run.trades.worst, True),
         Figure("trades_worst_number", "Number of the worst", "count", "Number of the trade with the lowest net P/L, the first of several.", _worst_number, True),
         Figure("intraday_count", "Trades, intraday", "count", "Closed trades that were decided in sessions with several snapshots.", lambda run: run.by_kind[False].count, True),
@@ -208,7 +218,7 @@ FIGURES: dict[str, Figure] = {
         Figure("final_equity", "Final equity", "money", "Cash plus open trades at mid, at the end.", lambda run: float(run.curve.equity[-1]) if run.sessions else run.start, over_days=again.final_equities),
         Figure("cagr", "CAGR", "share", "Compound growth a year: (final ÷ starting equity)^(252 ÷ sessions) - 1; none when all was lost.", lambda run: run.growth, True, over_days=again.growths),
         Figure("capital_most", "Capital, most", "money", "Most capital that open trades needed at the end of a session, by the strategy-based rules.", _capital_most, True),
-        Figure("return_on_capital", "Return on capital", "share", "P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in.", _return_on_capital, True),
+        Figure("return_on_capital", "Return on capital", "share", "P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in; none where more than that capital was lost in a year, for then more was put up on the way.", _return_on_capital, True),
         Figure("capital_average", "Capital, average", "money", "Mean capital that open trades needed at the ends of the sessions with an open trade.", _capital_average, True),
         Figure("max_drawdown", "Drawdown", "share", "Deepest fall of equity from its highest session close so far.", lambda run: run.fall.depth, over_days=again.falls),
         Figure("drawdown_from", "Drawdown from", "date", "Session of the peak before the deepest fall.", lambda run: run.day(run.fall.peak), True),
@@ -219,7 +229,8 @@ FIGURES: dict[str, Figure] = {
         Figure("calmar", "Calmar", "ratio", "CAGR divided by the drawdown of the last 36 months, 756 sessions (T. Young, 1991); none in a shorter run.", lambda run: metrics.calmar(run.curve.equity, run.start), True),
         Figure("sharpe", "Sharpe", "ratio", "√252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).", lambda run: metrics.sharpe(run.daily), True, over_days=again.sharpes),
         Figure("sortino", "Sortino", "ratio", "252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).", lambda run: metrics.sortino(run.daily), True, over_days=again.sortinos),
-        Figure("time_in_market", "In the market", "share", "Sessions in which a position was held.", lambda run: float(run.curve.in_market.mean()) if run.sessions else 0.0),
+        Figure("trades_held", "Days held", "ratio", "Mean calendar days from a closed trade's first fill to its end.", _days_held, True),
+        Figure("time_in_market", "In the market", "share", "Sessions in which a position was held, those in which it ended included.", lambda run: float(run.curve.in_market.mean()) if run.sessions else 0.0),
         Figure("longest_flat", "Longest without a new high", "count", "Most sessions in a row without a new high of equity.", lambda run: run.flat[0]),
         Figure("flat_from", "Without a new high from", "date", "First session of the longest stretch without a new high.", lambda run: run.day(run.flat[1]) if run.flat[0] else None, True),
         Figure("flat_to", "Without a new high to", "date", "Its last session.", lambda run: run.day(run.flat[2]) if run.flat[0] else None, True),
@@ -228,7 +239,7 @@ FIGURES: dict[str, Figure] = {
         Figure("daily_skew", "Skew of daily P/L", "ratio", "Third moment of the changes of equity around their mean ÷ standard deviation³: below zero where large days are losses.", lambda run: metrics.skewness(run.moves), True),
         Figure("daily_tail", "Mean of the worst days", "money", "Mean change of equity in the worst 5 % of sessions (expected shortfall).", lambda run: metrics.tail_mean(run.moves), True),
         Figure("costs", "Costs", "money", "Commissions of closed trades.", lambda run: _money([t.costs for t in run.history.closed])),
-        Figure("credit_taken", "Credit taken", "money", "Sum of the credits of closed trades.", lambda run: _money([c for c in run.credits if c > 0])),
+        Figure("credit_taken", "Credit taken", "money", "Sum of the credits of closed trades, those that held units aside.", lambda run: _money([c for c in run.credits if c > 0])),
         Figure("sessions", "Sessions", "count", "Sessions the run looked at.", lambda run: run.sessions),
         Figure("single_sessions", "Single-snapshot sessions", "count", "Sessions with one snapshot only.", lambda run: int(run.timeline.is_single[run.timeline.first[run.curve.sessions]].sum())),
         Figure("stale_sessions", "Stale sessions", "count", "Sessions whose position had to be valued at an older mark.", lambda run: int(run.curve.stale.sum())),
@@ -240,6 +251,8 @@ FIGURES: dict[str, Figure] = {
         Figure("awaiting_value", "Waiting for a settlement", "count", "Open trades with a leg that has come to its settlement, whose official value is not recorded: they are carried at their last marks.", lambda run: run.waits, True),
         Figure("beyond_size", "Beyond the quoted size", "count", "Fills of more lots than were quoted, where the history tells sizes: no quote says what the rest would have cost.", lambda run: sum("quoted" in r.values for r in run.history.reasons if r.kind == "filled"), True),
         Figure("entries_unfilled", "Entries not filled", "count", "Entries whose order came to nothing: a leg had no usable quote, or the limit was not reached, until it ended.", lambda run: len(unfilled(run.history.reasons)), True),
+        Figure("exits_over_night", "Carried over night", "count", "Exits that became true on the last of a session's snapshots, so that nobody could deal before the next session.", lambda run: len(run.nights), True),
+        Figure("night_cost", "Cost of these nights", "money", "By how much those exits were dealt at worse prices than those they were decided on, below 0 where at better; exits of which a leg had no price then left out.", lambda run: float(sum(night.cost for night in run.nights if night.cost is not None)) if run.nights else None, True),
         Figure("exits_delayed", "Decided, not carried out", "count", "Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.", _exits_delayed, True),
     )
 }  # fmt: skip

@@ -14,7 +14,7 @@ from strell_core.market.market import Market, market_of
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED
-from strell_core.results.delayed import Leaving, leavings, unfilled
+from strell_core.results.delayed import Leaving, leavings, over_night, unfilled
 from strell_core.results.equity import EquityCurve, equity_curve
 from strell_core.results.figures import Finished, figures, intervals
 from strell_core.results.still_open import StillOpen, still_open
@@ -43,8 +43,9 @@ def finished(
     market = market_of(histories)
     limited = plan.strategy.limits["capital"].params["entries"] == "refuse"
     curve = equity_curve(market, history, begin, _ended(market.main, history, end), cash)
-    credits = [_credit(market, trade) for trade in history.closed]
-    return Finished.of(market, history, curve, float(cash), credits, seed, limited)
+    credits = [Decimal(0) if trade.holds_units else _credit(market, trade) for trade in history.closed]
+    nights = over_night(plan, market, history)
+    return Finished.of(market, history, curve, float(cash), credits, seed, limited, nights)
 
 
 def _credit(market: Market, trade: ClosedTrade) -> Decimal:

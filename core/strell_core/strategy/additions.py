@@ -5,6 +5,7 @@ What a person is shown is made of the very item that is inserted, so that the tw
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -13,6 +14,7 @@ from strell_core.measures import values
 from strell_core.measures.declaration import Declaration
 from strell_core.strategy import catalogue
 from strell_core.strategy.adjusting import OPENS_A_LEG
+from strell_core.strategy.document import DocumentError, normalise
 from strell_core.strategy.parts import switched_on
 from strell_core.strategy.sentences import sentence_words, sheet
 
@@ -45,22 +47,24 @@ class Addition:
 def additions(document: Mapping[str, Any], series: str = "") -> list[Addition]:
     """Every sentence that may be added to a normalised document, in the sheet's order; ``series``: the first of one's
     own, nothing where there is none."""
-    written = sheet(document)
-    out = []
+    written, out = sheet(document), []
+    sound = not _problem(document)
     for block in written.blocks:
         for part, path in block.lists.items():
             there = _list(document, path)
             for declaration in catalogue.sentences(part).values():
-                bar = _there_already(declaration, part, there)
+                taken = declaration.once and any(item["rule"] == declaration.id for item in there)
                 begun: list[Measured] = [("", declaration.begins)]
                 if declaration.id == GENERAL:
                     begun += _beginnings(declaration)
                 for measure, begins in begun:
                     item = addition(document, path, part, declaration, begins, series)
-                    says = bar or _missing(item, declaration)
+                    bar = "It is there already." if taken else _missing(item, declaration)
+                    # on which measure a condition is, is no matter to the document as a whole
+                    bar = bar or (_problem(_with(document, path, item)) if sound and not measure else "")
                     text = sentence_words(written, part, declaration, item)
                     out.append(
-                        Addition(path, part, block.section, block.entry, declaration.id, measure, item, text, says)
+                        Addition(path, part, block.section, block.entry, declaration.id, measure, item, text, bar)
                     )
     return out
 
@@ -101,12 +105,25 @@ def addition(
     return {**item, **declaration.normal({key: value for key, value in item.items() if key in _names(declaration)})}
 
 
-def _there_already(declaration: Declaration, part: str, there: list[dict[str, Any]]) -> str:
-    """Why a sentence cannot stand beside those of its list."""
-    if declaration.once and any(item["rule"] == declaration.id for item in there):
-        return "It is there already."
-    says_lots = part == "size" and any(True for _ in switched_on(there))
-    return "Another sentence says how many lots: change that one." if says_lots else ""
+def _problem(document: Mapping[str, Any]) -> str:
+    """Why a document is none, its first problem as a sentence; nothing: it is one."""
+    try:
+        normalise(document)
+    except DocumentError as error:
+        message = error.problems[0].message
+        return f"{message[:1].upper()}{message[1:]}."
+    return ""
+
+
+def _with(document: Mapping[str, Any], path: str, item: Item) -> dict[str, Any]:
+    """The document with a sentence at the end of a list."""
+    out = copy.deepcopy(dict(document))
+    *way, name = path.split("/")
+    holder: Any = out
+    for bit in way:
+        holder = holder[int(bit)] if isinstance(holder, list) else holder[bit]
+    holder[name] = [*holder.get(name, []), item]
+    return out
 
 
 def _names(declaration: Declaration) -> set[str]:

@@ -21,6 +21,10 @@ _ACTS_SOONER: dict[str, Callable[[Item], tuple[float, ...]]] = {
 """Exits of which, of one kind, the one with the lowest of these acts first."""
 
 
+_OF_PREMIUM = ("credit_target", "debit_target", "premium_stop", "trailing_profit", "profit_floor")
+_OF_POSITION = ("pnl", "best_pnl", "pnl_drop")
+
+
 def remarks(document: Mapping[str, Any], numbers: Mapping[str, int]) -> dict[str, str]:
     """What stands in the way of sentences of a normalised document, by their ids; ``numbers`` are those of its sheet."""
     out: dict[str, str] = {}
@@ -31,6 +35,7 @@ def remarks(document: Mapping[str, Any], numbers: Mapping[str, int]) -> dict[str
         every = [*common, *own]
         _overtaken(every if len(document["entries"]) == 1 else own, every, numbers, out)
         _window(entry, every, numbers, out)
+        _of_premium(entry, every, out)
         adjust = [item for _, item in switched_on([*document["adjust"], *entry["adjust"]])]
         _later(entry, adjust, numbers, out)
         _looks(adjust, timed[entry["id"]], out)
@@ -45,6 +50,18 @@ def remarks(document: Mapping[str, Any], numbers: Mapping[str, int]) -> dict[str
         elif item["rule"] == "patience" and item["most"] > item["start"] and item["step"] == 0:
             out[item["id"]] = f"Without a step it stays at {item['start']} %."
     return out
+
+
+def _of_premium(entry: Item, leave: Sequence[Item], out: dict[str, str]) -> None:
+    """Exits by a share of the premium of trades that hold units from their entry on."""
+    if any(leg["rule"] == catalogue.UNITS.id for _, leg in switched_on(entry["legs"])):
+        for item in leave:
+            if item["rule"] in _OF_PREMIUM or (
+                (item.get("left") or {}).get("unit") == "premium" and item["left"]["measure"] in _OF_POSITION
+            ):
+                out[item["id"]] = (
+                    "It is never known: the position holds units, so its P/L is no share of a premium. Say it in money, or of one leg."
+                )
 
 
 def _overtaken(mine: Sequence[Item], every: Sequence[Item], numbers: Mapping[str, int], out: dict[str, str]) -> None:

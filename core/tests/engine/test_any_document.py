@@ -38,8 +38,8 @@ class AnyDocumentTest(unittest.TestCase):
                 self.assertEqual(from_text(to_text(document)), document)
                 self.assertFalse(any("{" in sentence.text for sentence in sheet(document).sentences))
                 plan = make_plan(parse(document), timeline)
-                # two sessions of several snapshots, wherever the dice fall
-                begin = int(timeline.first[len(timeline.dates) - 3 - seed % 20])
+                # three sessions of several snapshots, wherever the dice fall
+                begin = int(timeline.first[len(timeline.dates) - 4 - seed % 20])
                 end = int(timeline.first[len(timeline.dates) - 1 - seed % 20])
                 blocks = run_blocks(plan, market, begin, end, CASH)
                 steps = run_steps(plan, market, begin, end, CASH)

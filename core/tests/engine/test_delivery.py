@@ -145,6 +145,33 @@ class DeliveryTest(unittest.TestCase):
         (told,) = self.told(gone)
         self.assertEqual((told[1], told[3]), ("10-16 17:30", Decimal("47.20")))
 
+    def test_no_share_of_a_premium_is_known_while_units_are_held(self) -> None:
+        """A covered call that loses twenty times its premium is not stopped by a share of it; a leg's own share is known."""
+        call = "2026-10-16/call/102"
+        rows = [
+            {"at": f"2026-10-{day:02d} {time}", "spot": spot, call: quote}
+            for day, spot, quote in ((5, 100, "1.00/1.10"), (6, 78, "0.05/0.10"), (7, 78, "0.05/0.10"))
+            for time in ("15:45", "15:50", "15:55")
+        ]
+        legs = [BUY, {**option("sell", "call"), "id": "c"}]
+        shares = [
+            {"rule": "premium_stop", "percent": 200}, {"rule": "credit_target", "percent": 50},
+            {"rule": "condition", "as": "loss", "left": {"measure": "pnl", "unit": "premium"}, "is": "at most", "right": -200},
+            {"rule": "profit_floor", "start": 10, "floor": 5, "step": 10}, {"rule": "trailing_profit", "start": 10, "back": 5},
+        ]  # fmt: skip
+        kept = self.ran(legs, rows, shares)
+        self.assertEqual(([r.kind for r in kept.reasons if r.kind == "left"], len(kept.state.trades)), ([], 1))
+        leg = {
+            "rule": "leg_condition",
+            "what": "c",
+            "as": "other",
+            "left": {"measure": "leg_pnl", "leg": "c"},
+            "is": "at least",
+            "right": 60,
+        }
+        bought_back = self.ran(legs, rows, [leg])
+        self.assertEqual([x.contract.is_unit for x in bought_back.state.trades[0].legs], [True])
+
     def test_an_exit_at_work_sells_what_an_assignment_has_left(self) -> None:
         """Two units and a call: decided at 17:25, when nobody makes a price in the call; one unit is called away at
         17:30, and the order that was to sell two sells the other."""

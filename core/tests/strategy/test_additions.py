@@ -80,6 +80,7 @@ class AdditionsTest(unittest.TestCase):
         self.assertEqual(measured["series_value"], "It reads a series of your own: load one under Data first.")
         once = {a.rule: a.bar for a in additions(document) if a.part == "size"}
         self.assertEqual(once["fixed_lots"], "It is there already.")
+        self.assertIn("how many lots", once["risk_share"], "what the document would refuse says why")
 
     def test_a_stop_is_offered_as_a_stop_and_a_comparison_suits_its_measure(self) -> None:
         offered = {(a.part, a.rule, a.measure): a.item for a in additions(example("harbour-strangle"), SERIES)}
@@ -100,5 +101,5 @@ class AdditionsTest(unittest.TestCase):
 
     def test_what_opens_a_leg_names_the_one_that_is_opened_later(self) -> None:
         wheel = next(document for name, document in documents().items() if name.startswith("53"))
-        (opens,) = [a for a in additions(wheel) if a.rule == "open_leg" and a.path.startswith("entries")]
+        (opens,) = [a for a in additions(wheel) if a.rule == "open_leg"]
         self.assertEqual(opens.item["what"], "c")

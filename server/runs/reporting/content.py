@@ -26,12 +26,14 @@ MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", 
 BESIDE = (
     "final_equity", "cagr", "return_on_capital", "max_drawdown", "mar", "sharpe", "sortino", "trades_count",
     "trades_win_rate", "trades_expectancy", "trades_profit_factor", "trades_worst", "daily_tail", "capital_most",
-    "time_in_market", "longest_flat", "costs",
+    "trades_held", "time_in_market", "longest_flat", "costs",
 )  # fmt: skip
 """Figures that are set side by side."""
 TOLD_IN_HEAD = (
     "ruined_on",
     "exits_delayed",
+    "exits_over_night",
+    "night_cost",
     "capital_refused",
     "capital_calls",
     "awaiting_value",

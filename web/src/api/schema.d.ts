@@ -4271,7 +4271,7 @@ export interface components {
             trades_profit_factor: number | null;
             /**
              * Trades Credit Kept
-             * @description Net P/L of trades that took a credit, as a share of the credit they took.
+             * @description Net P/L of trades that took a credit, as a share of the credit they took; those that held units aside.
              */
             trades_credit_kept: number | null;
             /**
@@ -4346,7 +4346,7 @@ export interface components {
             capital_most: number | null;
             /**
              * Return On Capital
-             * @description P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in.
+             * @description P/L a year of 252 sessions as a share of the most capital that was needed: what CAGR is to cash that was only typed in; none where more than that capital was lost in a year, for then more was put up on the way.
              */
             return_on_capital: number | null;
             /**
@@ -4400,8 +4400,13 @@ export interface components {
              */
             sortino: number | null;
             /**
+             * Trades Held
+             * @description Mean calendar days from a closed trade's first fill to its end.
+             */
+            trades_held: number | null;
+            /**
              * Time In Market
-             * @description Sessions in which a position was held.
+             * @description Sessions in which a position was held, those in which it ended included.
              */
             time_in_market: number;
             /**
@@ -4446,7 +4451,7 @@ export interface components {
             costs: number;
             /**
              * Credit Taken
-             * @description Sum of the credits of closed trades.
+             * @description Sum of the credits of closed trades, those that held units aside.
              */
             credit_taken: number;
             /**
@@ -4504,6 +4509,16 @@ export interface components {
              * @description Entries whose order came to nothing: a leg had no usable quote, or the limit was not reached, until it ended.
              */
             entries_unfilled: number | null;
+            /**
+             * Exits Over Night
+             * @description Exits that became true on the last of a session's snapshots, so that nobody could deal before the next session.
+             */
+            exits_over_night: number | null;
+            /**
+             * Night Cost
+             * @description By how much those exits were dealt at worse prices than those they were decided on, below 0 where at better; exits of which a leg had no price then left out.
+             */
+            night_cost: number | null;
             /**
              * Exits Delayed
              * @description Decisions to leave that were not carried out by the end of the next session, or never: a leg had no valid quote.

@@ -1,4 +1,4 @@
-"""Multiples, sums, differences and quotients of values."""
+"""Multiples, sums, differences, products and quotients of values, their size, and the larger or smaller of two."""
 
 from __future__ import annotations
 
@@ -85,6 +85,42 @@ for _declaration, _combine in (
             example="(the price of leg 3 ÷ the price of leg 4)", words=("ratio", "divided"), scope="combined",
         ),
         _quotient,
+    ),
+    (
+        Declaration(
+            id="product", usual=("above", 100), begins={"first": {"measure": "iv_rank"}, "second": {"measure": "put_call_interest"}},
+            section="measure", title="A product", sentence="({first} times {second})", params=PAIR,
+            explains="Two values multiplied. Unvalued with either.",
+            example="(IV rank over 252 sessions times open interest of puts against calls out to 60 days)", words=("multiplied", "times"), scope="combined",
+        ),
+        lambda params, parts: parts[0] * parts[1],
+    ),
+    (
+        Declaration(
+            id="absolute", usual=("above", 2), begins={"of": {"measure": "move_since_close"}}, section="measure", title="The size of a value",
+            sentence="(the size of {of})", params=(Param("of", "value", "Of", 0),),
+            explains="A value without its sign. Unvalued with it.", example="(the size of the move since the last close)",
+            words=("absolute", "either way", "without sign", "abs"), scope="combined",
+        ),
+        lambda params, parts: np.abs(parts[0]),
+    ),
+    (
+        Declaration(
+            id="larger", usual=("above", 20), begins={"first": {"measure": "iv_now"}, "second": {"measure": "realised_volatility"}}, section="measure",
+            title="The larger of two values", sentence="(the larger of {first} and {second})", params=PAIR,
+            explains="Whichever of two values is higher. Unvalued with either.",
+            example="(the larger of at-the-money IV over 30 days and realised volatility over 20 sessions)", words=("maximum", "max", "at least"), scope="combined",
+        ),
+        lambda params, parts: np.maximum(parts[0], parts[1]),
+    ),
+    (
+        Declaration(
+            id="smaller", usual=("below", 15), begins={"first": {"measure": "iv_now"}, "second": {"measure": "realised_volatility"}}, section="measure",
+            title="The smaller of two values", sentence="(the smaller of {first} and {second})", params=PAIR,
+            explains="Whichever of two values is lower. Unvalued with either.",
+            example="(the smaller of at-the-money IV over 30 days and realised volatility over 20 sessions)", words=("minimum", "min", "at most"), scope="combined",
+        ),
+        lambda params, parts: np.minimum(parts[0], parts[1]),
     ),
 ):  # fmt: skip
     measures.register(Arithmetic(_declaration, _combine))

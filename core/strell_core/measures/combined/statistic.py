@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
-import itertools
 from dataclasses import dataclass
 
 import numpy as np
 
 from strell_core.market.market import Market
-from strell_core.market.timeline import Timeline
 from strell_core.measures import values
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Frame
@@ -44,20 +42,10 @@ class Statistic(Measure):
         key = (*key_of(self, params), *values.data_of(params, market))
         known: Series | None = timeline.computed.get(key)
         if known is None:
-            named = {str(part.get(UNDERLYING) or symbol) for part in values.parts_of(params["of"])}
-            split = {date for name in named for date, _ in market.timeline(name).underlying.splits}
-            begins = [
-                0,
-                *(n for n, date in enumerate(timeline.dates) if n and _between(timeline, n, split)),
-                len(timeline.dates) + 1,
-            ]
-            if len(begins) == 2:
-                known = self._made(market, symbol, params, None)
-            else:
+            known = np.full(len(timeline.dates) + 1, np.nan)
+            for begin, end in values.unit_sessions(params["of"], market, symbol):
                 # between two splits all days have the same units, so one series serves the sessions there
-                known = np.full(len(timeline.dates) + 1, np.nan)
-                for begin, end in itertools.pairwise(begins):
-                    known[begin:end] = self._made(market, symbol, params, timeline.dates[begin])[begin:end]
+                known[begin:end] = self._made(market, symbol, params, timeline.dates[begin])[begin:end]
             timeline.computed[key] = known
         return known
 
@@ -90,11 +78,6 @@ class Statistic(Measure):
         of = self._symbol(symbol, params)
         made = self._known(market, of, params) if units_of is None else self._made(market, of, params, units_of)
         return made[1:]
-
-
-def _between(timeline: Timeline, session: int, days: set[dt.date]) -> bool:
-    """Whether one of the days lies after the session before and not after this one."""
-    return any(timeline.dates[session - 1] < day <= timeline.dates[session] for day in days)
 
 
 def _of_windows(which: str, windows: Series) -> Series:

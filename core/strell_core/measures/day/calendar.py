@@ -6,7 +6,7 @@ from bisect import bisect_left
 import numpy as np
 
 from strell_core.market.timeline import Timeline
-from strell_core.measures.declaration import Declaration
+from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.measure import MarketMeasure, Params, Series, measures
 
 MONTH = Declaration(
@@ -22,6 +22,17 @@ MONTH_END = Declaration(
     id="sessions_left_in_month", usual=("at most", 2), section="measure", title="Sessions left in the month", sentence="the sessions left in the month", params=(),
     explains="Sessions of the calendar after today's within its month; 0 on the last.", example="the sessions left in the month",
     words=("turn of month", "month end"), scope="clock", clock="day", grid=1,
+)  # fmt: skip
+NUMBER = Declaration(
+    id="session_number", usual=("at most", 1), section="measure", title="Number of the session in week or month",
+    sentence="the session's number from the {end} of the {period}",
+    params=(
+        Param("end", "choice", "Counted from", "start", choices={"start": "start", "close": "end"}),
+        Param("period", "choice", "Of the", "week", choices={"week": "week", "month": "month"}),
+    ),
+    explains="1 in the first session of the calendar's week or month, or in the last counted from its end; a week begins on Monday.",
+    example="the session's number from the start of the week", words=("first session", "last session", "nth session", "turn of month", "third Friday"),
+    scope="clock", clock="day", grid=1,
 )  # fmt: skip
 DIVIDEND = Declaration(
     id="sessions_to_dividend", usual=("at most", 5), section="measure", title="Sessions to the next dividend", sentence="sessions to the next dividend", params=(),
@@ -54,6 +65,20 @@ def month_end(timeline: Timeline, params: Params) -> Series:
     return np.array(out, np.float64)
 
 
+def number(timeline: Timeline, params: Params) -> Series:
+    out, day = [], dt.timedelta(days=1)
+    for date in timeline.dates:
+        if params["period"] == "week":
+            first = date - dt.timedelta(days=date.weekday())
+            last = first + dt.timedelta(days=6)
+        else:
+            first = date.replace(day=1)
+            last = (date.replace(day=28) + dt.timedelta(days=4)).replace(day=1) - day
+        others = (first, date - day) if params["end"] == "start" else (date + day, last)
+        out.append(1 + len(timeline.calendar.between(*others)))
+    return np.array(out, np.float64)
+
+
 def to_dividend(timeline: Timeline, params: Params) -> Series:
     days = sorted(date for date, _ in timeline.underlying.dividends)
     out = np.full(len(timeline.dates), np.nan)
@@ -75,6 +100,6 @@ def since_dividend(timeline: Timeline, params: Params) -> Series:
 
 
 for _declaration, _series in (
-    (MONTH, month), (WEEK, week), (MONTH_END, month_end), (DIVIDEND, to_dividend), (SINCE_DIVIDEND, since_dividend),
+    (MONTH, month), (WEEK, week), (MONTH_END, month_end), (NUMBER, number), (DIVIDEND, to_dividend), (SINCE_DIVIDEND, since_dividend),
 ):  # fmt: skip
     measures.register(MarketMeasure(_declaration, _series))

@@ -23,7 +23,7 @@ SHOWN = (
     "trades_count", "final_equity", "cagr", "return_on_capital", "capital_most", "max_drawdown", "mar", "sharpe", "sortino", "trades_win_rate",
     "trades_expectancy", "trades_profit_factor", "trades_worst", "costs", "time_in_market", "intraday_count",
     "intraday_expectancy", "closing_count", "closing_expectancy", "single_sessions", "sessions", "open_trades",
-    "exits_delayed", "awaiting_value", "capital_limited", "capital_refused", "capital_calls", "ruined_on", "beyond_size", "entries_unfilled",
+    "exits_delayed", "exits_over_night", "night_cost", "trades_held", "awaiting_value", "capital_limited", "capital_refused", "capital_calls", "ruined_on", "beyond_size", "entries_unfilled",
 )  # fmt: skip
 
 

@@ -93,6 +93,7 @@ export function BacktestEvidence({ strategy, runs, run, trade, error, unknown, l
           {run && named === null && !all && (
             <RunHead
               run={run}
+              currency={currency}
               baseline={runs.find((row) => row.baseline)?.id}
               last={strategy.held_from && !run.held ? dayBefore(strategy.held_from) : last}
               onGone={() => setQuery({})}
@@ -147,12 +148,21 @@ function Missing({ what, leave }: { what: string; leave: () => void }) {
   );
 }
 
-/** What the sheet that ran does in sessions with one snapshot. */
-function policy(run: Run): string {
+/** The policy that the sheet that ran says of something; undefined: it says nothing. */
+function said(run: Run, rule: string): string | undefined {
   const orders = (run.document.orders ?? []) as { rule: string; policy?: string; off?: boolean }[];
-  const sentence = orders.find((item) => item.rule === "single_snapshots" && !item.off);
-  return sentence?.policy === "skip" ? " (entries skipped)" : " (decided on them)";
+  return orders.find((item) => item.rule === rule && !item.off)?.policy;
 }
+
+/** What it does in sessions with one snapshot. */
+const policy = (run: Run) =>
+  said(run, "single_snapshots") === "skip" ? " (entries skipped)" : " (decided on them)";
+
+const SIZES: Record<string, string> = {
+  take: "dealt in any size",
+  split: "within quoted sizes, the rest waits",
+  refuse: "entries within quoted sizes only",
+};
 
 function RunHead({
   run,
@@ -160,8 +170,10 @@ function RunHead({
   last,
   onGone,
   onBack,
+  currency,
 }: {
   run: Run;
+  currency: string;
   /** The last recorded session. */
   last: string;
   /** What other runs of the strategy are compared with. */
@@ -190,6 +202,8 @@ function RunHead({
         {run.extended.length > 0 && `, extended after ${run.extended.map(date).join(" and ")}`}
         {figures &&
           ` · ${plural(figures.single_sessions, "single-snapshot session")}${policy(run)}, ${number(figures.sessions - figures.single_sessions)} intraday`}
+        {/* runs of earlier versions did not count these, and dealt in any size */}
+        {figures?.exits_over_night != null && ` · ${SIZES[said(run, "quoted_size") ?? "split"]}`}
       </span>
       {figures?.ruined_on && (
         <span className="pill border-loss text-loss" title={words("ruined_on")}>
@@ -199,6 +213,16 @@ function RunHead({
       {!!figures?.exits_delayed && (
         <span className="pill border-loss text-loss" title={words("exits_delayed")}>
           {plural(figures.exits_delayed, "exit")} decided, not carried out
+        </span>
+      )}
+      {!!figures?.exits_over_night && (
+        <span
+          className="pill"
+          title={`${words("exits_over_night")} ${figures.night_cost == null ? "" : words("night_cost")}`}
+        >
+          {plural(figures.exits_over_night, "exit")} carried over night
+          {figures.night_cost != null &&
+            `, ${figures.night_cost < 0 ? "gained" : "cost"} ${number(Math.abs(figures.night_cost))} ${currency}`}
         </span>
       )}
       {figures?.capital_limited === false && (

@@ -120,8 +120,11 @@ export function RunFigures({ figures, intervals, currency, openTrade, showStretc
         )}
         {figures.credit_taken > 0 &&
           ` · credit kept ${percent(figures.trades_credit_kept, 0)} of ${number(figures.credit_taken)} ${currency}`}{" "}
-        · costs {number(figures.costs)} {currency} · in the market {percent(figures.time_in_market, 0)} of
-        sessions · longest without a new high{" "}
+        · costs {number(figures.costs)} {currency}
+        {figures.trades_held != null && (
+          <span title={words("trades_held")}> · held {number(figures.trades_held, 1)} days on average</span>
+        )}{" "}
+        · in the market {percent(figures.time_in_market, 0)} of sessions · longest without a new high{" "}
         {figures.flat_from && figures.flat_to ? (
           <button
             type="button"
