@@ -15,9 +15,8 @@ from strell_core.engine.stored import load
 from strell_core.market.market import Market
 from strell_core.market.prices import money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
-from strell_core.strategy import catalogue
 from strell_core.strategy.document import parse
-from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.reasons import sentence_said
 from strell_core.strategy.sentences import sheet
 
 
@@ -115,7 +114,8 @@ def reason_words(document: dict[str, Any], timeline: Timeline, reason: Reason) -
 
 def _said_no(document: dict[str, Any], reason: Reason) -> str:
     """What the sentence that was not true said, in its own words."""
-    sentence = next((s for s in sheet(document).sentences if s.id == reason.rule), None)
+    written = sheet(document)
+    sentence = next((s for s in written.sentences if s.id == reason.rule), None)
     if sentence is None or reason.truth is None:
         return ", ".join(f"{key} {value}" for key, value in reason.values.items())
-    return reason_text(catalogue.sentences(sentence.part)[sentence.rule], reason.truth, reason.values, str)
+    return sentence_said(written, document, sentence, reason.truth, reason.values)

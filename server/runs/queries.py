@@ -31,9 +31,8 @@ from strell_core.results import metrics
 from strell_core.results.causes import causes
 from strell_core.results.figures import FIGURES
 from strell_core.results.parted import parted
-from strell_core.strategy import catalogue
 from strell_core.strategy.document import clock_of, parse, typed
-from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.reasons import sentence_said
 from strell_core.strategy.sentences import sheet
 from strell_core.strategy.sweeps import UNDERLYING, places
 
@@ -222,18 +221,19 @@ def _known(values: Any) -> list[float | None]:
 
 def decisions(document: dict[str, Any], history: Timeline, made: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Every decision time with what was decided and why, in words."""
-    known = {s.id: (s, catalogue.sentences(s.part)[s.rule]) for s in sheet(document).sentences}
+    written = sheet(document)
+    known = {sentence.id: sentence for sentence in written.sentences}
     several = len(typed(document).traded) > 1
     out = []
     for item in made:
-        sentence, declaration = known[item["rule"]]
+        sentence = known[item["rule"]]
         if item["kind"] == "entry":
             codes = item["values"]["contracts"]
             text = f"entered {labels(codes, history.underlying.symbol, several)}"
             if "lapsed" in item["values"]:
                 text = f"{text}: not filled, {item['values']['lapsed']}"
         else:
-            text = reason_text(declaration, item["truth"], item["values"], str)
+            text = sentence_said(written, document, sentence, item["truth"], item["values"])
         out.append(
             {
                 "at": item["at"], "local": history.calendar.local(item["at"]).strftime("%Y-%m-%dT%H:%M"),

@@ -13,8 +13,7 @@ from strell_core.measures.frames import TRUE
 from strell_core.results.causes import Causes
 from strell_core.results.delayed import Leaving, in_the_way
 from strell_core.results.still_open import StillOpen
-from strell_core.strategy import catalogue
-from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.reasons import sentence_said
 from strell_core.strategy.sentences import sheet
 
 
@@ -38,14 +37,14 @@ def exit_reason(history: Timeline, document: dict[str, Any], rule: str, values: 
         return ENDS[rule]
     if rule == "split":
         return f"closed at its last mids: its contracts cannot be followed over the split {values['split']}"
-    sentence = next(s for s in sheet(document).sentences if s.id == rule)
-    declaration = catalogue.sentences(sentence.part)[sentence.rule]
+    written = sheet(document)
+    sentence = next(s for s in written.sentences if s.id == rule)
 
     def as_money(parts: int) -> str:
         amount = money(parts_to_money(parts, history.underlying.quantum, history.multiplier(opened_on)))
         return amount_text(amount, history.underlying.on(opened_on).currency)
 
-    return reason_text(declaration, TRUE, values, as_money)
+    return sentence_said(written, document, sentence, TRUE, values, as_money)
 
 
 def _when(history: Timeline, at: int) -> str:

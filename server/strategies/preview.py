@@ -20,12 +20,12 @@ from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import FALSE, TRUE, TRUTH_WORDS, Account, just_opened
 from strell_core.pricing.held import Holding
 from strell_core.selection.select import LegChoice, Selection
-from strell_core.strategy import catalogue, conditions, kinds
+from strell_core.strategy import conditions, kinds
 from strell_core.strategy.document import parse
 from strell_core.strategy.kinds import EntryFrame
-from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.reasons import condition_text, sentence_said
 from strell_core.strategy.schedule import DUE, MISSED, POLICY_SKIP
-from strell_core.strategy.sentences import sheet
+from strell_core.strategy.sentences import Sheet, sheet
 
 RUNNERS_UP = 6
 Looks = npt.NDArray[np.int64]
@@ -52,14 +52,15 @@ def preview(document: dict[str, Any], owner_id: int, at: str | None, entry_id: s
     last = int(looks[-1]) if len(looks) else len(history.times) - 1
     index = last if at is None else instant_of(history, at)
     decision = decide_entry(entry, Observation(whole, index), _account(entry), RUNNERS_UP, thorough=True)
-    barred = _barred(plan, entry, whole, index)
+    written = sheet(document)
+    barred = _barred(written, plan, entry, whole, index)
     local = history.calendar.local(int(history.times[index]))
     status = entry.schedule.status(whole, index)
     out: dict[str, Any] = {
         "at": int(history.times[index]), "local": local.strftime("%Y-%m-%dT%H:%M"),
         "shown": local.strftime("%a %-d %b %Y %H:%M"), "asked": _asked(history, index, at), "zone": local.tzname(), "spot": int(there.spot[index]) / 100, "symbol": entry.entry.underlying,
         "status": status, "status_text": STATUS_TEXT[status], "enters": decision.entered and not any(barred.values()), "said_no": _no_of_all(barred, decision), "last_true": _last_true(entry, whole, looks[looks < index], decision),
-        "entry": entry.id, "entries": [_in_short(plan, item, whole, index) for item in plan.entries],
+        "entry": entry.id, "entries": [_in_short(written, plan, item, whole, index) for item in plan.entries],
         "neighbours": _neighbours(history, looks, index), "verdicts": _verdicts(document, decision, barred),
         "legs": [_leg(there, index, choice) for choice in decision.selection.choices] if decision.selection else [],
         "single": bool(history.is_single[index]), "structure": None,
@@ -73,17 +74,17 @@ def _account(entry: EntryPlan) -> Account:
     return just_opened(CASH, entry.entry.underlying)
 
 
-def _in_short(plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[str, Any]:
+def _in_short(written: Sheet, plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[str, Any]:
     """Whether an entry would enter, and which sentence says no."""
     decision, barred = (
         decide_entry(entry, Observation(whole, index), _account(entry)),
-        _barred(plan, entry, whole, index),
+        _barred(written, plan, entry, whole, index),
     )
     due, no = entry.schedule.status(whole, index) == DUE, _no_of_all(barred, decision)
     return {"id": entry.id, "due": due, "enters": decision.entered and not any(barred.values()), "said_no": no}
 
 
-def _barred(plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[str, str]:
+def _barred(written: Sheet, plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[str, str]:
     """Limits that let nothing be entered while they hold, in the sheet's order: what one says that does hold or cannot be
     told, nothing of one that does not."""
     frame = EntryFrame(Observation(whole, index), _account(entry), entry.entry.underlying).frame()
@@ -92,8 +93,8 @@ def _barred(plan: Plan, entry: EntryPlan, whole: Market, index: int) -> dict[str
         kind = kinds.limit_rules[rule.kind]
         if kind.bars:
             truth = int(conditions.truths(rule.params, frame)[0])
-            said = reason_text(kind.declaration, truth, conditions.told(rule.params, frame), str)
-            out[rule.id] = "" if truth == FALSE else said
+            words = condition_text(written, rule.params, truth, conditions.told(rule.params, frame))
+            out[rule.id] = "" if truth == FALSE else words
     return out
 
 
@@ -138,8 +139,8 @@ def _neighbours(history: Timeline, found: Looks, index: int) -> dict[str, str | 
 
 
 def _verdicts(document: dict[str, Any], decision: EntryDecision, barred: dict[str, str]) -> list[dict[str, Any]]:
-    out = []
-    for sentence in sheet(document).sentences:
+    out, written = [], sheet(document)
+    for sentence in written.sentences:
         if sentence.id in barred:
             said = barred[sentence.id]
             out.append(
@@ -150,8 +151,7 @@ def _verdicts(document: dict[str, Any], decision: EntryDecision, barred: dict[st
         found = next((verdict for key, verdict in decision.verdicts if key == sentence.id), None)
         if found is None or sentence.off:
             continue
-        declaration = catalogue.sentences(sentence.part)[sentence.rule]
-        text = reason_text(declaration, found.truth, found.values, str)
+        text = sentence_said(written, document, sentence, found.truth, found.values)
         out.append(
             {"id": sentence.id, "number": sentence.number, "truth": TRUTH_WORDS[found.truth], "text": text,
              "sentence": sentence.text}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Mapping
 from dataclasses import asdict
 from functools import lru_cache
 from typing import Any, cast
@@ -21,6 +22,7 @@ from strell_core.measures.values import allowed, family
 from strell_core.pricing.held import Holding
 from strell_core.selection.select import select
 from strell_core.strategy import catalogue
+from strell_core.strategy.acting import acting
 from strell_core.strategy.additions import additions
 from strell_core.strategy.differences import differences
 from strell_core.strategy.document import clock_of, parse
@@ -32,8 +34,10 @@ def sheet_of(document: dict[str, Any]) -> list[dict[str, Any]]:
     return _drawn(sheet(document))
 
 
-def _drawn(whole: Sheet) -> list[dict[str, Any]]:
-    return [{**asdict(sentence), "text": sentence.text} for sentence in whole.sentences]
+def _drawn(whole: Sheet, acts: Mapping[str, str] | None = None) -> list[dict[str, Any]]:
+    """``acts``: by sentence, when it acts, where that is known."""
+    known = acts or {}
+    return [{**asdict(item), "text": item.text, "acts": known.get(item.id, "")} for item in whole.sentences]
 
 
 def glyph_now(document: dict[str, Any], owner_id: int) -> dict[str, Any]:
@@ -111,7 +115,7 @@ def strategy_facts(strategy: Strategy) -> dict[str, Any]:
     return {
         "id": strategy.pk, "name": latest.document["name"], "underlying": clock_of(latest.document), "underlyings": latest.document["underlyings"],
         "revision": latest.number, "digest": latest.digest, "document": latest.document,
-        "sheet": _drawn(whole), "blocks": [asdict(block) for block in whole.blocks], "glyph": glyph_now(latest.document, strategy.owner_id),
+        "sheet": _drawn(whole, acting(latest.document, market_for(latest.document, strategy.owner_id).main)), "blocks": [asdict(block) for block in whole.blocks], "glyph": glyph_now(latest.document, strategy.owner_id),
         "sentences": sum(1 for s in whole.sentences if not s.off), "held_from": strategy.held_from, "looks": strategy.looks,
     }  # fmt: skip
 

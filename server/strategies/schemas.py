@@ -36,6 +36,8 @@ class SentenceOut(Schema):
     note: str
     remark: str
     """What stands in the way of it; nothing: nothing does."""
+    acts: str
+    """When the time that it names acts on the recorded snapshots, where that is another."""
 
 
 class AdditionOut(Schema):

@@ -7,7 +7,8 @@ right form of the word after it.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import difflib
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -15,6 +16,13 @@ from typing import Any
 from strell_core.measures.params import NAMES, WEEKDAYS, Param, minutes
 
 __all__ = ["WEEKDAYS", "Declaration", "Param", "minutes"]
+
+
+def known_words(given: object, known: Iterable[str], has: str = "there is") -> str:
+    """What there is instead of a word that is not known: the nearest ones where some are near, else all."""
+    there = list(known)
+    near = difflib.get_close_matches(str(given)[:60].casefold(), there, 3, 0.6)
+    return f"did you mean {' or '.join(near)}?" if near else f"{has} {', '.join(there) or 'none'}"
 
 
 @dataclass(frozen=True)
@@ -106,7 +114,7 @@ class Declaration:
         found = [
             (
                 str(name)[:60],
-                f"'{str(name)[:60]}' is not a value of this sentence; it has {', '.join(sorted(known)) or 'none'}",
+                f"'{str(name)[:60]}' is not a value of this sentence; {known_words(name, sorted(known), 'it has')}",
             )
             for name in list(values)[:60]
             if name not in known

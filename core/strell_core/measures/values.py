@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from strell_core.market.market import Market
+from strell_core.measures.declaration import known_words
 from strell_core.measures.frames import Frame
 from strell_core.measures.measure import UNDERLYING, Measure, Series, measures
 from strell_core.measures.params import Editor, Param, ParamKind, param_kinds
@@ -112,7 +113,7 @@ def problems(value: Any, scopes: tuple[str, ...], depth: int = 1) -> Iterator[tu
     if not isinstance(name, str) or name not in measures:
         yield (
             "measure",
-            f"'{str(name)[:40]}' is not known; there is {', '.join(m.declaration.id for m in allowed(scopes))}",
+            f"'{str(name)[:40]}' is not known; {known_words(name, [m.declaration.id for m in allowed(scopes)])}",
         )
         return
     declaration = measures[name].declaration

@@ -142,6 +142,11 @@ class Figure:
     over_trades: Callable[[again.Trades], metrics.Floats] | None = field(default=None, repr=False)
     """How it is made of trades drawn again."""
 
+    def value(self, run: Finished) -> Any:
+        """Its value, money in whole cents; ``None``: it has none."""
+        found = self.of(run)
+        return round(found, 2) if self.kind == "money" and found is not None else found
+
 
 def _money(values: Sequence[Decimal]) -> float:
     return float(sum(values, Decimal(0)))
@@ -261,7 +266,7 @@ FIGURES: dict[str, Figure] = {
 
 def figures(run: Finished) -> dict[str, Any]:
     """Every figure of a finished run by its id; ``None``: it has no value."""
-    return {name: figure.of(run) for name, figure in FIGURES.items()}
+    return {name: figure.value(run) for name, figure in FIGURES.items()}
 
 
 def intervals(run: Finished) -> dict[str, tuple[float, float]]:

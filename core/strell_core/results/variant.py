@@ -89,7 +89,7 @@ def _outcome(made: Brief, begin: int, end: int, shared: bool) -> Outcome:
     session_of = made.timeline.session_of
     daily = np.zeros(int(session_of[end - 1]) - int(session_of[begin]) + 1)
     daily[: len(made.daily)] = np.where(np.isnan(made.daily), 0.0, made.daily)
-    return Outcome({name: cast(Callable[[Brief], Any], FIGURES[name].of)(made) for name in TOLD}, daily, shared)
+    return Outcome({name: cast(Callable[[Brief], Any], FIGURES[name].value)(made) for name in TOLD}, daily, shared)
 
 
 def _brief(timeline: Timeline, told: Told, begin: int, end: int, cash: Decimal) -> Brief:

@@ -15,7 +15,7 @@ from functools import cached_property
 from typing import Any, TypeVar
 
 from strell_core.market.instruments import UNIT
-from strell_core.measures.declaration import Declaration
+from strell_core.measures.declaration import Declaration, known_words
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 from strell_core.strategy.upgrades import FORMAT, upgraded
@@ -288,10 +288,8 @@ def _list(path: str, part: str, raw: Any, taken: set[str], problems: list[Proble
             problems.append(Problem(place, "a sentence is a mapping with 'rule' and its values"))
             continue
         if not isinstance(item.get("rule"), str) or item["rule"] not in known:
-            there = ", ".join(known) or "none yet"
-            problems.append(
-                Problem(f"{place}/rule", f"'{str(item.get('rule'))[:60]}' is not known in {part}; there is {there}")
-            )
+            there = known_words(item.get("rule"), known)
+            problems.append(Problem(f"{place}/rule", f"'{str(item.get('rule'))[:60]}' is not known in {part}; {there}"))
             continue
         out.append(_sentence(place, item, known[item["rule"]], taken, problems))
     return out
@@ -333,7 +331,7 @@ def _sentence(
 def _pick(path: str, raw: Any, known: Mapping[str, Declaration], problems: list[Problem]) -> dict[str, Any]:
     given = raw.get("pick") if isinstance(raw, dict) else raw
     if not isinstance(raw, dict) or not isinstance(given, str) or given not in known:
-        problems.append(Problem(f"{path}/pick", f"'{str(given)[:60]}' is not known; there is {', '.join(known)}"))
+        problems.append(Problem(f"{path}/pick", f"'{str(given)[:60]}' is not known; {known_words(given, known)}"))
         return {}
     declaration = known[raw["pick"]]
     filled = declaration.normal(

@@ -236,7 +236,8 @@ class GrammarTest(unittest.TestCase):
     def test_what_is_wrong_is_named_with_what_is_allowed(self) -> None:
         load()
         for value, path, words in (
-            ({"measure": "rsii"}, "measure", "'rsii' is not known; there is"),
+            ({"measure": "rsii"}, "measure", "'rsii' is not known; did you mean rsi"),
+            ({"measure": "zzzzzz"}, "measure", "'zzzzzz' is not known; there is"),
             ({"measure": "pnl"}, "measure", "speaks of a position, which is not known here"),
             ({"measure": "rsi", "sessions": 1}, "sessions", "must lie between 2 and 100"),
             (

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
 
 from strell_core.formats.strategies import from_text
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED
 from strell_core.strategy import catalogue
-from strell_core.strategy.reasons import reason_text
+from strell_core.strategy.document import normalise
+from strell_core.strategy.reasons import reason_text, sentence_said
 from strell_core.strategy.schema import json_schema
 from strell_core.strategy.sentences import sheet
 from tests.engine.variations import variations
@@ -46,6 +48,58 @@ class SheetTest(unittest.TestCase):
         texts = [s.text for s in sheet(variations()["by premium at mid"]).sentences]
         self.assertIn("Only while fewer than 5 positions are open.", texts)
         self.assertIn("0 days before expiration at 17:00.", texts)
+
+
+class ConditionTextTest(unittest.TestCase):
+    """What a condition said names what it compared, of several the one that decided."""
+
+    def said(self, condition: dict[str, Any], truth: int, **values: Any) -> str:
+        document = from_text((EXAMPLES / "harbour-strangle.yaml").read_text())
+        legs = [leg["id"] for leg in document["entries"][0]["legs"]]
+        filled = {"is": "below", **condition}
+        for item in (filled, *filled.get("also", ())):
+            if isinstance(item["left"], dict) and item["left"].get("leg") == "":
+                item["left"]["leg"] = legs[1]
+        document = normalise({**document, "leave": [{"rule": "condition", "as": "other", **filled}]})
+        written = sheet(document)
+        (sentence,) = [s for s in written.sentences if s.part == "leave"]
+        return sentence_said(written, document, sentence, truth, {"is": filled["is"], **values})
+
+    def test_one_comparison(self) -> None:
+        delta = {"left": {"measure": "leg_greek", "leg": ""}, "right": -0.45}
+        self.assertEqual(self.said(delta, TRUE, value=-0.51, than=-0.45), "the delta of leg 4 is −0.51, below −0.45")
+        self.assertEqual(
+            self.said(delta, FALSE, value=-0.41, than=-0.45), "the delta of leg 4 is −0.41, needs below −0.45"
+        )
+        self.assertEqual(self.said(delta, UNVALUED, value=None, than=-0.45), "the delta of leg 4 is not known now")
+
+    def test_against_another_value_both_are_told(self) -> None:
+        price = {"left": {"measure": "price"}, "right": {"measure": "moving_average", "sessions": 50}}
+        self.assertEqual(
+            self.said(price, FALSE, value=3110.5, than=3090.25),
+            "the underlying's price is 3110.5, needs below the simple average over 50 sessions, 3090.25",
+        )
+        self.assertEqual(
+            self.said(price, UNVALUED, value=None, than=None),
+            "the underlying's price and the simple average over 50 sessions are not known now",
+        )
+
+    def test_of_several_the_one_that_decided(self) -> None:
+        both = {
+            "left": {"measure": "price"}, "right": 3000,
+            "also": [{"left": {"measure": "rsi"}, "is": "above", "right": 70}],
+        }  # fmt: skip
+        told = self.said(both, FALSE, value=55.2, than=70, which=", condition 2 of 2", **{"is": "above"})
+        self.assertEqual(told, "RSI over 14 sessions is 55.2, needs above 70")
+        until = {
+            "left": {"measure": "price"},
+            "right": 3000,
+            "until": {"left": {"measure": "rsi"}, "is": "above", "right": 70},
+        }
+        self.assertEqual(
+            self.said(until, TRUE, value=3050.0, than=3000, which=", or it held before"),
+            "the underlying's price is 3050; below 3\u00a0000 held and has counted since",
+        )
 
 
 class SchemaTest(unittest.TestCase):

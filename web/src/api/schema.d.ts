@@ -3778,6 +3778,8 @@ export interface components {
             note: string;
             /** Remark */
             remark: string;
+            /** Acts */
+            acts: string;
         };
         /** StrategyOut */
         StrategyOut: {

@@ -235,6 +235,9 @@ const SentenceLine = memo(function SentenceLine({
             </span>
           ))}
         </span>
+        {sentence.acts && !sentence.off && (
+          <span className="block font-sans text-xs text-soft">{sentence.acts}</span>
+        )}
         {sentence.remark && !sentence.off && (
           <span className="block font-sans text-xs text-loss">{sentence.remark}</span>
         )}
