@@ -130,7 +130,7 @@ class OwnFactsStory(BrowserTestCase):
         self.added("Enter", "series of one")
         dialog = self.page.get_by_role("dialog")
         # without one of one's own it says what to do
-        expect(dialog.get_by_role("alert")).to_contain_text("load one under Data first")
+        expect(dialog.get_by_role("option").first).to_contain_text("load one under Data first")
         self.page.keyboard.press("Escape")
         for name, value in (("BREADTH", 40.0), ("VIEW", 1.5)):
             series = Series.objects.create(owner=self.user, name=name)
@@ -146,13 +146,13 @@ class OwnFactsStory(BrowserTestCase):
         def keeps(route: Route) -> None:
             held.append(route)
 
-        self.page.route("**/api/data-others", keeps)
+        self.page.route("**/additions", keeps)
         self.page.reload()
         self.added("Enter", "series of one")
         self.page.wait_for_timeout(300)
         for route in held:
             route.continue_()
-        self.page.unroute("**/api/data-others")
+        self.page.unroute("**/additions")
         asked = self.page.locator("[data-sentence]").filter(has_text="the series \u201cBREADTH\u201d is")
         expect(asked).to_be_visible()
         asked.get_by_role("button", name="\u201cBREADTH\u201d, change").click()

@@ -119,7 +119,8 @@ class TimedRemoteRunner(RemoteTestRunner):
 
 class ApartSuite(ParallelTestSuite):
     """Classes side by side. Those tagged ``long`` come first of their kind, so that nobody waits for one at the end;
-    kinds keep Django's order, for the last may leave something in the database."""
+    kinds keep Django's order, for the last may leave something in the database. What takes the database away from all who use it
+    (``last``) is behind everything."""
 
     init_worker = work_apart
     runner_class = TimedRemoteRunner
@@ -127,8 +128,9 @@ class ApartSuite(ParallelTestSuite):
     def __init__(self, subsuites: list[unittest.TestSuite], *args: object, **kwargs: object) -> None:
         def place(suite: unittest.TestSuite) -> tuple[int, bool]:
             test = next(iter(suite))
+            tags = getattr(test, "tags", ())
             kind = 0 if isinstance(test, TestCase) else 1 if isinstance(test, SimpleTestCase) else 2
-            return kind, "long" not in getattr(test, "tags", ())
+            return 3 if "last" in tags else kind, "long" not in tags
 
         super().__init__(sorted(subsuites, key=place), *args, **kwargs)
 

@@ -13,9 +13,15 @@ from strell_core.pricing.black import years_between
 
 
 def dividend_ahead(timeline: Timeline, date: dt.date) -> float:
-    """Points that go ex after session ``date`` and by the session that follows it."""
+    """Points that go ex after session ``date`` and by the session that follows it, of a unit of ``date``: what is split by
+    then is paid on as many as it becomes."""
     following = timeline.calendar.between(date + dt.timedelta(days=1), date + dt.timedelta(days=14))[:1]
-    return sum(amount for ex, amount in timeline.underlying.dividends if date < ex <= (following or [date])[0])
+    now = timeline.units_on(date)
+    return sum(
+        amount * timeline.units_on(ex) / now
+        for ex, amount in timeline.underlying.dividends
+        if date < ex <= (following or [date])[0]
+    )
 
 
 def exercised(timeline: Timeline, contract: ContractKey, index: int) -> bool:

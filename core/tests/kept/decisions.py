@@ -2,11 +2,12 @@
 
 ``strategies.json`` holds documents of format 1 as they were written, ``decisions.json`` a digest of each part of what
 is decided from them over the demo's whole history. Both were made when format 1 was the only one; :func:`decided` must
-go on giving the same bytes until a rule or the demo is meant to change. Since then they changed four times: what nobody bids for is
+go on giving the same bytes until a rule or the demo is meant to change. Since then they changed five times: what nobody bids for is
 given away and the settlement of one leg loses no decision for the others (semantics rules 3 and 8, fifteen strategies); a
 stop pays the other side (ten of those that fill at a part of the spread); and times of day act in half days, one
 contract is not bought and sold by two legs of an entry (six strategies); and the demo lists Fridays out to nine weeks
-instead of five (thirteen; before the listing changed the engine of that day gave the bytes that were kept).
+instead of five (thirteen; before the listing changed the engine of that day gave the bytes that were kept); and a time to
+leave that comes with a session's last snapshot is decided on the one before (two butterflies that leave at 17:30).
 
 Capital was not limited then: they decide as if their sheets said so, and calls, which came with it, are not looked at.
 """

@@ -19,7 +19,7 @@ from desk.models import Account, DeskFill, Leader
 from fix_gateway.tests.kills import ALL, Arena, run
 
 
-@tag("long")
+@tag("long", "last")
 class KillTest(unittest.TestCase):
     databases: ClassVar[set[str]] = {"default"}
 
@@ -34,7 +34,8 @@ class KillTest(unittest.TestCase):
         self.arena.stop()
         Account.objects.filter(owner=self.user).delete()
         self.user.delete()
-        connection.close()
+        # the outage left connections behind that are none any more
+        connection.close_pool()
 
     def fills(self) -> int:
         return DeskFill.objects.filter(account=self.arena.account).count()

@@ -38,8 +38,8 @@ class OwnSeriesTest(DemoTestCase):
             found = preview(strategy.latest.document, self.mara.pk, f"2026-11-0{day}T15:45")
             said[day] = found["verdicts"][0]["truth"], found["verdicts"][0]["text"]
         self.assertEqual(said[3][0], "unvalued")
-        self.assertEqual(said[4], ("true", "1.5, above 0"))
-        self.assertEqual(said[5], ("false", "−2, needs above 0"))
+        self.assertEqual(said[4], ("true", "the series “VIEW” is 1.5, above 0"))
+        self.assertEqual(said[5], ("false", "the series “VIEW” is −2, needs above 0"))
         self.assertEqual(found["last_true"], "last true on 4 Nov 2026")
         never = self.rules({"rule": "condition", "left": {"measure": "price"}, "is": "above", "right": 99_999})
         told = preview(never, self.mara.pk, "2026-11-05T15:45")["last_true"]

@@ -29,15 +29,6 @@ export const useOthers = () =>
 /** Names of the person's own series. */
 export const useSeriesNames = (): string[] => useOthers().data?.series.map((one) => one.name) ?? [];
 
-/** The first of them, as soon as they are known: who is quick does not wait for the page. */
-export function useFirstSeries(): () => Promise<string> {
-  const others = useOthers();
-  return async () => {
-    const known = others.data ?? (await others.refetch({ cancelRefetch: false })).data;
-    return known?.series[0]?.name ?? "";
-  };
-}
-
 export const useFacts = (symbol: string, kind: string, enabled: boolean) =>
   useQuery({
     queryKey: keys.facts(symbol, kind),

@@ -1,5 +1,5 @@
 import { Command } from "cmdk";
-import { useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { type Document, useAdditions } from "../../api/queries";
 import { Window } from "../../ui/Dialog";
@@ -57,6 +57,16 @@ export function AddSentence({
     }
   }
 
+  const [hurry, setHurry] = useState(false);
+  const found = search.trim() ? best(offers, search) : offers;
+  // who presses Enter before the list is there gets what it would have taken
+  useEffect(() => {
+    if (!hurry || additions.isPending) return;
+    setHurry(false);
+    const first = found.find((offer) => offer.addition.bar === "");
+    if (first) void choose(first);
+  });
+
   return (
     <Window
       open={blocks !== null}
@@ -64,6 +74,7 @@ export function AddSentence({
         if (!open) close();
         setError(null);
         setSearch("");
+        setHurry(false);
       }}
       title="Add a sentence"
       returnTo={() => {
@@ -80,13 +91,16 @@ export function AddSentence({
           className="field mb-2 w-full"
           value={search}
           onValueChange={setSearch}
+          onKeyDown={(event) => {
+            if (event.key === "Enter" && additions.isPending) setHurry(true);
+          }}
         />
         <Command.List className="max-h-[52vh] overflow-auto">
           <Command.Empty className="py-4 text-soft">
             {additions.isPending ? "One moment…" : "No sentence speaks of that."}
           </Command.Empty>
           {search.trim()
-            ? best(offers, search).map((offer) => (
+            ? found.map((offer) => (
                 <Item
                   key={offer.value}
                   offer={offer}
