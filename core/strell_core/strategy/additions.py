@@ -51,7 +51,7 @@ def additions(document: Mapping[str, Any], series: str = "") -> list[Addition]:
     sound = not _problem(document)
     for block in written.blocks:
         for part, path in block.lists.items():
-            there = _list(document, path)
+            there, general = _list(document, path), list[Addition]()
             for declaration in catalogue.sentences(part).values():
                 taken = declaration.once and any(item["rule"] == declaration.id for item in there)
                 begun: list[Measured] = [("", declaration.begins)]
@@ -63,9 +63,11 @@ def additions(document: Mapping[str, Any], series: str = "") -> list[Addition]:
                     # on which measure a condition is, is no matter to the document as a whole
                     bar = bar or (_problem(_with(document, path, item)) if sound and not measure else "")
                     text = sentence_words(written, part, declaration, item)
-                    out.append(
+                    (general if measure else out).append(
                         Addition(path, part, block.section, block.entry, declaration.id, measure, item, text, bar)
                     )
+            # ready-made sentences come before what is said of single values
+            out += general
     return out
 
 
