@@ -13,6 +13,7 @@ from strell_core.engine.run import History
 from strell_core.engine.state import ClosedTrade, EngineState, LegState, Need, Reason, TradeState
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import market_of
+from strell_core.results.delayed import Leaving, Night
 from strell_core.results.equity import EquityCurve
 from strell_core.results.figures import FIGURES, Finished, figures, intervals, text
 from tests.handmade import instant, session_chains, timeline_of
@@ -67,7 +68,9 @@ def run() -> Finished:
         np.array([False, True, True, False, False, False]), np.array([False, True, True, True, False, False]),
     )  # fmt: skip
     credits = [Decimal(value) for value in ("100", "-50", "200", "80", "-30")]
-    return Finished.of(market_of(timeline), history, curve, 1000.0, credits, 7, limited=False)
+    waited = Leaving(3, "stop", at("06 17:30"), at("07 15:40"), False)
+    nights = [Night(waited, 12.345), Night(waited, None)]
+    return Finished.of(market_of(timeline), history, curve, 1000.0, credits, 7, limited=False, nights=nights)
 
 
 class FiguresTest(unittest.TestCase):
@@ -102,11 +105,16 @@ class FiguresTest(unittest.TestCase):
             "costs": 8.8, "credit_taken": 380.0, "sessions": 6, "single_sessions": 4, "stale_sessions": 2,
             "open_trades": 2, "capital_limited": False, "capital_refused": 1, "capital_calls": 1,
             "ruined_on": "2026-10-12", "awaiting_value": 1, "beyond_size": 1, "exits_delayed": 1, "entries_unfilled": 1,
+            "exits_over_night": 2, "night_cost": 12.345,
+            # days, and minutes of the last one
+            "trades_held": (3 + 105 / 1440 + 2 * (2 + 110 / 1440) + 1 + 110 / 1440 + 0) / 5,
         }  # fmt: skip
         self.assertEqual(set(found), set(expected))
         for name, value in expected.items():
             with self.subTest(name):
-                if isinstance(value, float):
+                if FIGURES[name].kind == "money" and value is not None:
+                    self.assertEqual(found[name], round(value, 2), "in whole cents")
+                elif isinstance(value, float):
                     self.assertAlmostEqual(found[name], value, places=9)
                 else:
                     self.assertEqual(found[name], value)
@@ -123,7 +131,7 @@ class FiguresTest(unittest.TestCase):
         zero = {
             "trades_count", "intraday_count", "closing_count", "drawdown_sessions", "longest_flat", "sessions",
             "single_sessions", "stale_sessions", "open_trades", "capital_refused", "capital_calls", "awaiting_value",
-            "beyond_size", "exits_delayed", "entries_unfilled",
+            "beyond_size", "exits_delayed", "exits_over_night", "entries_unfilled",
         }  # fmt: skip
         shares = {"max_drawdown": 0.0, "time_in_market": 0.0}
         flags = {"drawdown_recovered": True, "capital_limited": True}
