@@ -47,7 +47,7 @@ class Addition:
 def additions(document: Mapping[str, Any], series: str = "") -> list[Addition]:
     """Every sentence that may be added to a normalised document, in the sheet's order; ``series``: the first of one's
     own, nothing where there is none."""
-    written, out = sheet(document), []
+    written, out = sheet(document), list[Addition]()
     sound = not _problem(document)
     for block in written.blocks:
         for part, path in block.lists.items():
