@@ -86,7 +86,8 @@ class Sheet:
 def value_words(written: Sheet, value: Mapping[str, Any]) -> str:
     """A value as a sheet's sentences write it."""
     legs = {sentence.id: sentence.number for sentence in written.sentences if sentence.part == "legs"}
-    tokens = _Writer(legs).tokens(measure_of(value).declaration, value, "")
+    # of a family, so that it says which underlying it is of where it names one
+    tokens = _Writer(legs).tokens(measure_of(value).declaration, value, "", "value")
     return "".join(token.text for token in tokens)
 
 

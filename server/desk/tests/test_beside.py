@@ -51,7 +51,7 @@ class BesideTest(DeskTestCase):
             self.desk.round()
         made.refresh_from_db()
         self.assertEqual(made.cursor, self.exchange_time(9, 50))
-        self.assertIn("no entry at 09:40: a value is not there", made.says)
+        self.assertIn("no entry at 09:40: the underlying's price of OSTL is not known now", made.says)
 
     def test_a_market_that_stands_is_not_waited_for(self) -> None:
         market = observed(self.both.latest.document, self.mara.pk)
