@@ -14,13 +14,12 @@ from numba import njit
 from strell_core.engine.changed import changed
 from strell_core.engine.corporate import before_splits
 from strell_core.engine.plan import Plan
-from strell_core.engine.state import LegState, TradeState
+from strell_core.engine.state import LegState, TradeState, with_units
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import valid_quote, valid_quotes
 from strell_core.measures.frames import PositionLeg, Stretch
-from strell_core.strategy.actions import HEDGE
 
 NEVER = -(2**62)
 IntArray = npt.NDArray[np.int64]
@@ -77,8 +76,7 @@ def _joined(
         highest = own[0].best if len(own) == 1 else None
         return _joined(plan, market, begin, own, bid[rows], ask[rows], good[rows], trade, premium, 0, highest)
 
-    # with units there is no premium of which a P/L could be a share
-    base = 0 if any(leg.contract.is_unit and leg.leg_id != HEDGE for leg in legs) else opening
+    base = 0 if with_units(legs) else opening
     return Stretch(
         legs, base, trade.opened_on, timeline.calendar, timeline.ordinal[begin:end],
         partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,

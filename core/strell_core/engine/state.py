@@ -14,6 +14,7 @@ from strell_core.engine.changed import changed
 from strell_core.engine.plain import UNSAID
 from strell_core.engine.record import NOTHING_YET, Outcome, Record, Rest
 from strell_core.market.instruments import ContractKey
+from strell_core.measures.frames import PositionLeg
 from strell_core.strategy.actions import HEDGE, Consequence
 
 DELIVERY = "delivery"
@@ -31,7 +32,7 @@ class OrderLeg:
     """Signed: bought positive, sold negative."""
 
 
-def with_units(legs: Iterable[LegState | LegClose]) -> bool:
+def with_units(legs: Iterable[LegState | LegClose | PositionLeg]) -> bool:
     """Whether units of the underlying are among legs, a hedge aside: what they make is no share of a premium (semantics
     rule 5)."""
     return any(leg.contract.is_unit and leg.leg_id != HEDGE for leg in legs)

@@ -27,6 +27,7 @@ PICKS = Param(
 STOPS: Params = {"as": "loss"}
 """A new sentence that begins as a stop leaves like one."""
 PATIENT: Params = {}
+"""One that takes a profit or does something else leaves as its parameters begin: with limit orders."""
 BEGINS = conditions.params(SCOPES, {"measure": "pnl"}, "at most", -500.0)
 OF_LEG = conditions.params(SCOPES, {"measure": "leg_pnl"}, "at least", 60.0)
 
