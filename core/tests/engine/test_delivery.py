@@ -8,6 +8,8 @@ import unittest
 from decimal import Decimal
 from typing import Any
 
+import numpy as np
+
 from strell_core.engine.exercise import exercised
 from strell_core.engine.plain import to_plain
 from strell_core.engine.plan import make_plan
@@ -21,6 +23,8 @@ from tests.engine.test_worked_examples import local
 from tests.handmade import session_chains, timeline_of
 
 CASH = Decimal(50_000)
+HUNDREDTH = 400
+"""Parts of 0.01: a step of 0.05 has 2000."""
 BUY = {"rule": "units", "side": "buy", "ratio": 1}
 
 
@@ -57,16 +61,27 @@ class DeliveryTest(unittest.TestCase):
 
     def ran(
         self, legs: list[dict[str, Any]], rows: list[dict[str, Any]], leave: list[dict[str, Any]] | None = None,
-        dividend: tuple[str, float] | None = None, settlements: dict[str, float] | None = None, **terms: Any,
+        dividend: tuple[str, float] | None = None, settlements: dict[str, float] | None = None,
+        adjust: list[dict[str, Any]] | None = None, iv: float = 0, **terms: Any,
     ) -> History:  # fmt: skip
         """In steps and in blocks, cut and restored anywhere: all the same."""
         paid = ((dt.date.fromisoformat(dividend[0]), dividend[1]),) if dividend else ()
         stock = dataclasses.replace(
             MK30, **{"multiplier": 100, "kind": "stock", "american": True, "dividends": paid, **terms}
         )
-        self.timeline = timeline_of(session_chains(rows, settlements), underlying=stock)
+        chains = session_chains(rows, settlements)
+        if iv:
+            chains = [
+                dataclasses.replace(
+                    chain,
+                    iv=np.full_like(chain.iv, round(iv * 10_000)),
+                    forward=np.tile(chain.spot / 100, (len(chain.expirations), 1)),
+                )
+                for chain in chains
+            ]
+        self.timeline = timeline_of(chains, underlying=stock)
         document = normalise({
-            "name": "units", "underlyings": ["MK30"], "leave": leave or [],
+            "name": "units", "underlyings": ["MK30"], "leave": leave or [], "adjust": adjust or [],
             "entries": [{"when": [{"rule": "decision_times", "weekdays": ["mon"], "time": "15:45"}], "legs": legs,
                          "conditions": [{"rule": "open_limit", "limit": 1}], "size": [{"rule": "fixed_lots", "lots": 1}]}],
         })  # fmt: skip
@@ -171,6 +186,25 @@ class DeliveryTest(unittest.TestCase):
         }
         bought_back = self.ran(legs, rows, [leg])
         self.assertEqual([x.contract.is_unit for x in bought_back.state.trades[0].legs], [True])
+
+    def test_a_hedge_leaves_the_share_of_the_premium_known(self) -> None:
+        """A straddle sold for 5.00 and hedged with a unit at 106.01: at 98 all have lost 7.11 at mid, more than 60 % of it."""
+        legs = [{**option("sell", right, 0), "id": right} for right in ("call", "put")]
+        rows = [
+            {"at": f"2026-10-{day:02d} {time}", "spot": spot, "2026-10-16/call/100": call, "2026-10-16/put/100": put}
+            for day, spot, call, put in (
+                (5, 100, "2.50/2.60", "2.50/2.60"),
+                (6, 106, "6.40/6.50", "0.40/0.50"),
+                (7, 98, "1.00/1.10", "3.00/3.10"),
+            )
+            for time in ("15:45", "15:50", "15:55")
+        ]
+        hedge, stop = {"rule": "hedge", "band": 1.0, "daily": "15:45"}, {"rule": "premium_stop", "percent": 60}
+        history = self.ran(legs, rows, [stop], adjust=[hedge], iv=0.4)
+        (trade,) = history.closed
+        self.assertEqual([leg.contract.is_unit for leg in trade.legs], [False, False, True])
+        self.assertEqual((local(trade.left_at), trade.values["premium"]), ("2026-10-07 15:45", 500 * HUNDREDTH))
+        self.assertEqual(trade.values["loss"], 711 * HUNDREDTH)
 
     def test_an_exit_at_work_sells_what_an_assignment_has_left(self) -> None:
         """Two units and a call: decided at 17:25, when nobody makes a price in the call; one unit is called away at
