@@ -21,6 +21,7 @@ from strell_core.measures.frames import FALSE, TRUE, TRUTH_WORDS, Account, just_
 from strell_core.pricing.held import Holding
 from strell_core.selection.select import LegChoice, Selection
 from strell_core.strategy import conditions, kinds
+from strell_core.strategy.condition_truths import truths
 from strell_core.strategy.document import parse
 from strell_core.strategy.kinds import EntryFrame
 from strell_core.strategy.reasons import condition_text, sentence_said
@@ -92,7 +93,7 @@ def _barred(written: Sheet, plan: Plan, entry: EntryPlan, whole: Market, index: 
     for rule in plan.strategy.guards:
         kind = kinds.limit_rules[rule.kind]
         if kind.bars:
-            truth = int(conditions.truths(rule.params, frame)[0])
+            truth = int(truths(rule.params, frame)[0])
             words = condition_text(written, rule.params, truth, conditions.told(rule.params, frame))
             out[rule.id] = "" if truth == FALSE else words
     return out

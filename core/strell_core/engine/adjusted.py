@@ -51,10 +51,12 @@ class Turn(NamedTuple):
 
 
 def are_simple(entry: EntryPlan) -> bool:
-    """Whether an entry's adjustments leave its trades lives by themselves: none deals in the underlying, or enters again."""
+    """Whether an entry's adjustments leave its trades lives by themselves: none deals in the underlying, enters again, or
+    needs more of a trade's past than its best P/L."""
     again = (found for item in entry.adjustments if (found := item.kind.otherwise(item.rule.params)))
     return (
         not any(item.kind.often for item in entry.adjustments)
+        and not (entry.adjustments and entry.remembers)
         and not any(isinstance(then, Reenter) for found in again for then in found)
         and all(leg.strike is not None for leg in entry.entry.later)
     )

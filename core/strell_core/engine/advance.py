@@ -45,6 +45,7 @@ def advance(
     step.lapse()
     step.update_paths()
     step.watch_capital()
+    step.remember()
     step.watch_limits()
     if "leave" in plan.acts:
         step.exits()

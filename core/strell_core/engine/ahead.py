@@ -82,7 +82,7 @@ Known = dict[int, Ahead]
 
 def quiet(plan: Plan, state: EngineState, index: int, ahead: Known) -> dict[int, int]:
     """Trades of which nothing becomes on a snapshot, with their highest P/L by then."""
-    if plan.delivers or plan.watches or plan.looks_at_legs:
+    if plan.delivers or plan.watches or plan.looks_at_legs or plan.remembers or plan.remembers_account:
         return {}
     busy, out = {order.trade for order in state.orders}, {}
     for trade in state.trades:
@@ -98,11 +98,11 @@ def skip(
     """Carry trades' paths over skipped snapshots ``[index, after)``."""
     if after <= index or not state.trades:
         return state
-    trades = []
+    trades, whole = [], plan.looks_at_legs or plan.remembers
     for trade in state.trades:
         known = ahead.get(trade.number)
         marks = None if known is None or not known.marked_as(trade) else known.marks
-        if known is not None and marks is not None and not plan.looks_at_legs and after - known.begin <= len(marks.mid):
+        if known is not None and marks is not None and not whole and after - known.begin <= len(marks.mid):
             trades.append(with_best(trade, int(marks.best[after - 1 - known.begin])))
         else:
             trades.append(with_paths(plan, trade, stretch(plan, trade, market, index, after)))

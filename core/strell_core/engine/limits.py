@@ -15,6 +15,7 @@ from strell_core.engine.state import Need, OrderLeg, TradeState
 from strell_core.measures.frames import FALSE, TRUE, Account, Ended, Past, PickedLeg, Values, Verdict
 from strell_core.strategy import conditions, kinds
 from strell_core.strategy.actions import Close
+from strell_core.strategy.condition_truths import remember, truths
 from strell_core.strategy.kinds import EntryFrame
 
 
@@ -49,6 +50,17 @@ class Limits(Expiry):
         if self.timeline.is_last[self.index]:
             self.record = self.record.closed(self.observation.date, self._funds().equity)
 
+    def remember(self) -> None:
+        """Keep what conditions on the account will need of this snapshot."""
+        limits = self.plan.of_limits
+        if not self.plan.remembers_account:
+            return
+        asked = [(entry.id, (*entry.of_account, *limits), entry.entry.underlying) for entry in self.plan.entries]
+        for name, of_account, symbol in (("", limits, self.plan.strategy.underlying), *asked):
+            if of_account:
+                frame = EntryFrame(self.observation, self.account(name), symbol).frame()
+                self.memory[name] = remember(of_account, frame)
+
     def watch_limits(self) -> None:
         """Close trades where a limit says so."""
         for rule in self.plan.strategy.guards if self.trades and "leave" in self.plan.acts else ():
@@ -56,7 +68,7 @@ class Limits(Expiry):
             if kind.closes is None or any(order.whole and order.rule == rule.id for order in self.orders):
                 continue
             frame = EntryFrame(self.observation, self.account(""), self.plan.strategy.underlying).frame()
-            if int(conditions.truths(rule.params, frame)[0]) != TRUE:
+            if int(truths(rule.params, frame)[0]) != TRUE:
                 continue
             told = conditions.told(rule.params, frame)
             self.rests[rule.id] = Rest(rule.id, self.observation.date)
@@ -78,7 +90,7 @@ class Limits(Expiry):
                     return rule.id, FALSE, {"message": words}
             if kind.bars:
                 frame = EntryFrame(self.observation, self.account(entry.id), entry.entry.underlying).frame()
-                truth = int(conditions.truths(rule.params, frame)[0])
+                truth = int(truths(rule.params, frame)[0])
                 if truth != FALSE:
                     return rule.id, truth, conditions.told(rule.params, frame)
         return None
@@ -124,7 +136,7 @@ class Limits(Expiry):
         )
         return Account(
             state.open_count + len(gone), state.open_of(entry) + of_entry, funds, entered.get(entry, 0), sum(entered.values()),
-            lambda: self._past(entry), symbol, state.open_on(symbol) + of_symbol, on_it,
+            lambda: self._past(entry), symbol, state.open_on(symbol) + of_symbol, on_it, self.memory.get(entry, ()),
         )  # fmt: skip
 
     def _short_of(self, needed: float, free: float) -> dict[str, Any] | None:

@@ -20,6 +20,7 @@ from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import valid_quote, valid_quotes
 from strell_core.measures.frames import PositionLeg, Stretch
+from strell_core.strategy.condition_truths import remember
 
 NEVER = -(2**62)
 IntArray = npt.NDArray[np.int64]
@@ -82,7 +83,7 @@ def _joined(
         partial(timeline.reached, begin=begin, end=end), timeline.spot[begin:end], closable, mid, valued, doubtful,
         highest_so_far, narrow=narrow, market=market, symbol=trade.symbol, begin=begin,
         opened_at=trade.opened_at, worth=float(timeline.underlying.quantum) / PARTS * timeline.multiplier(trade.opened_on),
-        adjustments=trade.adjustments,
+        adjustments=trade.adjustments, memory=trade.memory,
     )  # fmt: skip
 
 
@@ -151,8 +152,12 @@ def with_best(trade: TradeState, best: int) -> TradeState:
 
 
 def with_paths(plan: Plan, trade: TradeState, ahead: Stretch) -> TradeState:
-    """The trade at the end of a stretch: its best P/L so far, and its legs' where a rule looks at legs."""
+    """The trade at the end of a stretch: its best P/L so far, its legs' where a rule looks at legs, and what its conditions
+    need of the past."""
     trade = with_best(trade, int(ahead.best[-1]))
+    asked = plan.entry(trade.entry).remembers
+    if asked:
+        trade = changed(trade, memory=remember(asked, ahead.frame))
     if plan.looks_at_legs:
         found = (int(ahead.narrow([leg.leg_id]).best[-1]) for leg in trade.legs)
         highest = [best if best > NEVER else None for best in found]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property, partial
@@ -17,9 +17,11 @@ from strell_core.market.instruments import Underlying
 from strell_core.market.market import Market, market_of
 from strell_core.market.prices import PARTS
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import Params
 from strell_core.selection.select import Allows, walks
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.actions import Close, Consequence
+from strell_core.strategy.condition_truths import to_remember
 from strell_core.strategy.document import Entry, Rule, Strategy
 from strell_core.strategy.kinds import Exit, ExitKind
 from strell_core.strategy.schedule import Schedule, together
@@ -52,12 +54,22 @@ class EntryPlan:
     """What strikes have to be for any of its picks."""
     walks: bool = False
     """A leg's expiration is looked for until the structure passes its checks."""
+    remembers: tuple[Params, ...] = ()
+    """Conditions of its exits and adjustments of which something is kept from snapshot to snapshot."""
+    of_account: tuple[Params, ...] = ()
+    """The same of the conditions it is made on."""
     wishes: dict[tuple[str, ...], Any] = field(default_factory=dict, repr=False, compare=False)
     """Made so far by :func:`exits.wishes`, by the legs that are held."""
 
     @property
     def id(self) -> str:
         return self.entry.id
+
+
+def _remembered(rules: Iterable[Rule]) -> tuple[Params, ...]:
+    """Conditions of sentences of which something is kept from snapshot to snapshot."""
+    asked = [rule.params for rule in rules if {"left", "is", "right"} <= set(rule.params)]
+    return tuple(item for params in asked for item in to_remember(params))
 
 
 Part = Literal["enter", "leave", "adjust"]
@@ -123,6 +135,8 @@ class Plan:
             tuple(ActiveAdjustment.of(rule, kinds.adjustments[rule.kind], schedule) for rule in adjust),
             allows,
             walks(entry.legs),
+            _remembered((*(item.rule for item in exits), *adjust)),
+            _remembered(entry.conditions),
         )
 
     def entry(self, name: str) -> EntryPlan:
@@ -144,12 +158,28 @@ class Plan:
         first = self.entries[0]
         common = {rule.id for rule in self.strategy.leave}
         exits = tuple(item for item in first.exits if item.rule.id in common)
-        return EntryPlan(first.entry, first.schedule, exits, ())
+        remembers = _remembered(item.rule for item in exits)
+        return EntryPlan(first.entry, first.schedule, exits, (), remembers=remembers)
 
     @cached_property
     def looks_at_legs(self) -> bool:
         """Whether any rule looks at the path of single legs."""
         return any(item.closes.legs and not item.kind.asks_all for entry in self.entries for item in entry.exits)
+
+    @cached_property
+    def remembers(self) -> bool:
+        """Whether something of open trades is kept from snapshot to snapshot for conditions on them."""
+        return any(entry.remembers for entry in self.entries)
+
+    @cached_property
+    def of_limits(self) -> tuple[Params, ...]:
+        """Conditions of limits of which something is kept from snapshot to snapshot."""
+        return _remembered(self.strategy.guards)
+
+    @cached_property
+    def remembers_account(self) -> bool:
+        """Whether something of the account is kept, so that it is looked at on every snapshot."""
+        return bool(self.of_limits) or any(entry.of_account for entry in self.entries)
 
     @cached_property
     def watches(self) -> bool:

@@ -129,7 +129,8 @@ def _next_event(
 ) -> int:  # fmt: skip
     """First snapshot from ``index`` on at which :func:`advance` may do more than mark positions: the earliest that
     any look, order, exit, settlement or split offers."""
-    if any(not due.later for due in state.due) or (plan.watches and state.trades):
+    watched = plan.remembers_account or (plan.watches and state.trades)
+    if watched or any(not due.later for due in state.due):
         return min(index, end)
     timeline = market.main
     at = int(np.searchsorted(looks, index))

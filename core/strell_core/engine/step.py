@@ -62,6 +62,7 @@ class Step:
         self.entered = {item.entry: item for item in state.entered}
         self.outcomes = {item.entry: item for item in state.outcomes}
         self.record, self.rests = state.record, {item.rule: item for item in state.rests}
+        self.memory = dict(state.memory)
         self.intents: list[Order] = []
         self.reasons: list[Reason] = []
         self.entries_made: list[LedgerEntry] = []
@@ -85,7 +86,7 @@ class Step:
             self.cash, self.next_trade, tuple(self.trades.values()), tuple(self.orders), tuple(self.due),
             tuple(self.entered[name] for name in sorted(self.entered)),
             tuple(self.outcomes[name] for name in sorted(self.outcomes)), self.record,
-            tuple(self.rests[name] for name in sorted(self.rests)),
+            tuple(self.rests[name] for name in sorted(self.rests)), tuple(sorted(self.memory.items(), key=lambda item: item[0])),
         )  # fmt: skip
 
     def loud(self) -> list[TradeState]:

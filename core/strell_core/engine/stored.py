@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -33,6 +33,7 @@ from strell_core.engine.state import (
     TradeState,
 )
 from strell_core.market.instruments import ContractKey
+from strell_core.measures.memory import Kept, Remembered
 from strell_core.strategy.actions import consequence
 
 VERSION = 5
@@ -60,6 +61,7 @@ def load(text: str, underlying: str) -> EngineState:
             tuple(Entered(i["entry"], dt.date.fromisoformat(i["on"]), i["times"]) for i in raw["entered"]),
             tuple(outcome_of(item) for item in raw["outcomes"]), record_of(raw["record"]),
             tuple(Rest(item["rule"], dt.date.fromisoformat(item["since"])) for item in raw["rests"]),
+            tuple((name, _memory(items)) for name, items in raw.get("memory", ())),
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, ArithmeticError) as error:
         raise StoredStateError(f"a stored state cannot be read: {error}") from error
@@ -161,8 +163,13 @@ def _trade(raw: dict[str, Any], underlying: str) -> TradeState:
             "closed_legs": tuple(LegClose(**_leg(item, underlying)) for item in raw["closed_legs"]),
             "stops": tuple(LegStop(**item) for item in raw.get("stops", ())), "acted": tuple(raw.get("acted", ())),
             "adjusted_on": dt.date.fromisoformat(adjusted) if adjusted else None,
+            "memory": _memory(raw.get("memory", ())),
         }
     )  # fmt: skip
+
+
+def _memory(raw: Sequence[dict[str, Any]]) -> tuple[Remembered, ...]:
+    return tuple(Remembered(**{**item, "now": Kept(**item["now"]), "before": Kept(**item["before"])}) for item in raw)
 
 
 def _held(raw: dict[str, Any], underlying: str) -> LegState:

@@ -81,6 +81,7 @@ class Variants:
             plan.acts == EVERYTHING
             and not plan.delivers
             and not strategy.guards
+            and not plan.remembers_account
             and plan.working.plain
             and not timeline.unfinished
             and not any(self.begin <= at < self.end for at in timeline.splits)

@@ -20,6 +20,8 @@ OF_ALL = {"of_underlying": "open_trades", "underlying_entered_today": "all_enter
 class Nobody:
     """An account that may not be asked: it answers with an error."""
 
+    memory = ()
+
     def __init__(self, error: type[Exception]) -> None:
         self._error = error
 
@@ -34,6 +36,7 @@ class Watched:
         self._counts, self._funds = counts, funds
         self.asked = [NONE] * len(COUNTS)
         self.of_funds = False
+        self.memory = ()
 
     def __getattr__(self, name: str) -> int:
         name = OF_ALL.get(name, name)

@@ -21,6 +21,7 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import ChainView, Quote
+from strell_core.measures.memory import Remembered
 
 TRUE, FALSE, UNVALUED = 1, 0, -1
 TRUTH_WORDS = {TRUE: "true", FALSE: "false", UNVALUED: "unvalued"}
@@ -105,6 +106,8 @@ class Stretch:
     """Money of one part of one contract."""
     adjustments: int = field(default=0, kw_only=True)
     """Adjustments that were dealt."""
+    memory: tuple[Remembered, ...] = field(default=(), kw_only=True)
+    """What is kept of conditions on it from before the stretch."""
 
     def leg(self, leg_id: str) -> PositionLeg | None:
         """A held leg; ``None``: it is absent."""
@@ -160,7 +163,8 @@ class Stretch:
     @property
     def frame(self) -> Frame:
         """Where values are asked for, for conditions on this position."""
-        return Frame(self.market, self.begin, self.begin + len(self.mid), self.symbol, position=self)
+        end = self.begin + len(self.mid)
+        return Frame(self.market, self.begin, end, self.symbol, position=self, memory=self.memory)
 
 
 @njit(cache=True, nogil=True)
@@ -228,6 +232,8 @@ class Account:
     """Its open trades."""
     underlying_entered_today: int = 0
     """How often its entries were made in this session."""
+    memory: tuple[Remembered, ...] = field(default=(), repr=False)
+    """What is kept of conditions on it from before."""
 
 
 def just_opened(cash: float, symbol: str) -> Account:
@@ -253,6 +259,8 @@ class Frame:
     session (semantics rule 1)."""
     units_of: dt.date | None = None
     """Values in points are told in the units of this day; ``None``: each in those of its own (semantics rule 11)."""
+    memory: tuple[Remembered, ...] = field(default=(), repr=False)
+    """What is kept of conditions on the position, or the account, from before the frame."""
 
     @property
     def timeline(self) -> Timeline:

@@ -14,11 +14,12 @@ from strell_core.measures.frames import TRUE, Frame, Params, PickedLeg, Stretch,
 from strell_core.measures.params import TimeKind, param_kinds
 from strell_core.strategy import conditions
 from strell_core.strategy.actions import Consequence, Reenter
+from strell_core.strategy.condition_truths import MARKET, truths
 from strell_core.strategy.kinds import AdjustFrame
 from strell_core.strategy.schedule import Schedule
 
-SCOPES = (*conditions.MARKET, "position", "leg")
-GOAL_SCOPES = (*conditions.MARKET, "structure", "leg")
+SCOPES = (*MARKET, "position", "leg")
+GOAL_SCOPES = (*MARKET, "structure", "leg")
 """Of what is asked of a position as it would be."""
 GONE: dict[str, tuple[str, ...]] = {
     "closed": ("order",), "expired": ("settlement",), "delivered": ("exercise", "assignment"),
@@ -87,7 +88,7 @@ def declared(
 
 
 def test(stretch: Stretch, params: Params) -> Truths:
-    return conditions.truths(params, stretch.frame)
+    return truths(params, stretch.frame)
 
 
 def values(stretch: Stretch, params: Params, i: int) -> Values:
@@ -124,4 +125,4 @@ def structure(
 
 def holds(condition: Params, where: Frame) -> bool:
     """Whether a condition holds at a frame's first snapshot."""
-    return int(conditions.truths(condition, where)[0]) == TRUE
+    return int(truths(condition, where)[0]) == TRUE

@@ -5,9 +5,7 @@ The same condition serves entries, checks on what was picked, and exits; what di
 
 from __future__ import annotations
 
-import datetime as dt
-import itertools
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import lru_cache
 from typing import Any
@@ -16,15 +14,11 @@ import numpy as np
 
 from strell_core.measures import compare, values
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Truths, Values
-from strell_core.measures.measure import Series
+from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Values
 from strell_core.measures.params import Editor, IntegerKind, ParamKind, param_kinds
-from strell_core.measures.snapshot.clock import Clock
+from strell_core.strategy.condition_truths import CROSSINGS, alone, other_than_a_market, to_leave, truths
 
 COMPARISONS = {**compare.COMPARISONS, "crosses above": "crossing above", "crosses below": "crossing below"}
-CROSSINGS = ("crosses above", "crosses below")
-MARKET = ("market", "clock", "event", "series")
-"""What a value may speak of wherever there is a market; only of these it is known whether one crossed another."""
 MOST = 6
 """Further conditions in a sentence."""
 
@@ -150,193 +144,37 @@ def declared(acts: str, **more: Any) -> Declaration:
     )  # fmt: skip
 
 
-def problems(condition: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
-    """``(path, message)`` of what a sentence's conditions have wrong together."""
+def problems(condition: Mapping[str, Any], scopes: tuple[str, ...]) -> Iterator[tuple[str, str]]:
+    """``(path, message)`` of what a sentence's conditions have wrong together. ``scopes``: of what its values may speak; of a
+    structure that was only picked nothing is known from before."""
     every = [("", condition), *((f"also/{n}/", item) for n, item in enumerate(condition.get("also") or ()))]
-    until = condition.get("until")
+    until, lived = condition.get("until"), "structure" not in scopes
     if until:
         every.append(("until/", until))
     for path, item in every:
-        crosses, looks = item["is"] in CROSSINGS, item.get("looks")
-        if looks and crosses:
-            yield f"{path}looks", "a crossing is over with the next value; it does not hold for several snapshots"
-        why = "whether it crosses" if crosses else "whether it held before" if looks else "since when it holds"
-        if crosses or looks or until:
-            other = _of_more_than_a_market(item)
-            if other is not None:
-                yield (
-                    f"{path}is",
-                    f"{why} is only known of a market's values, not of '{other}'; use above or below alone",
-                )
+        yield from _of_its_past(path, item, lived, bool(until))
+    if condition.get("provided"):
+        yield from _of_its_past("provided/", condition["provided"], False, False)
 
 
-def _of_more_than_a_market(condition: Mapping[str, Any]) -> str | None:
-    """The title of a value of a condition that speaks of more than a market."""
-    for part in (*values.parts_of(condition["left"]), *values.parts_of(condition["right"])):
-        declaration = values.measure_of(part).declaration
-        if declaration.scope not in (*MARKET, values.COMBINED):
-            return declaration.title
-    return None
-
-
-def truths(condition: Params, frame: Frame, crossed: bool = False) -> Truths:
-    """Truths ``(n,)`` of a sentence's conditions at a frame's snapshots: joined by *and* it is true where all are and
-    false where any is, by *or* the other way round. What does not exist makes its condition false (semantics rule 4).
-    ``crossed``: the crossing that the first one waits for has been."""
-    if condition.get("until"):
-        return _lasting(condition, frame)
-    found = np.full(frame.end - frame.begin, TRUE, np.int8) if crossed else _alone(condition, frame)
-    decides = TRUE if condition.get("join") == "or" else FALSE
-    for item in condition.get("also") or ():
-        other = _alone(item, frame)
-        settled = (found == decides) | (other == decides)
-        unknown = (found == UNVALUED) | (other == UNVALUED)
-        found = np.where(settled, decides, np.where(unknown, UNVALUED, FALSE if decides == TRUE else TRUE)).astype(
-            np.int8
-        )
-    return found
-
-
-def asks_the_clock(condition: Params) -> bool:
-    """Whether a sentence's conditions ask what changes with every minute and by itself."""
-    every = [condition, *(condition.get("also") or ())]
-    parts = (part for item in every for side in ("left", "right") for part in values.parts_of(item[side]))
-    return not condition.get("until") and any(isinstance(values.measure_of(part), Clock) for part in parts)
-
-
-def to_leave(condition: Params, frame: Frame) -> Truths:
-    """:func:`truths` for an exit: what the clock makes true with a session's last snapshot is true on the one before,
-    everything else as it is there (semantics rule 1)."""
-    found = truths(condition, frame)
-    if asks_the_clock(condition) and frame.market.main.to_last[frame.begin : frame.end].any():
-        found = np.where(truths(condition, replace(frame, closing=True)) == TRUE, TRUE, found).astype(np.int8)
-    return found
+def _of_its_past(path: str, item: Mapping[str, Any], lived: bool, lasts: bool) -> Iterator[tuple[str, str]]:
+    crosses, looks = item["is"] in CROSSINGS, item.get("looks")
+    if looks and crosses:
+        yield f"{path}looks", "a crossing is over with the next value; it does not hold for several snapshots"
+    if (crosses or looks or lasts) and not lived:
+        other = other_than_a_market(item)
+        if other is not None:
+            why = "whether it crosses" if crosses else "whether it held before" if looks else "since when it holds"
+            yield (
+                f"{path}is",
+                f"'{other}' is asked of contracts that are not held yet, so {why} is not known; use above or below alone",
+            )
 
 
 def told_to_leave(condition: Params, frame: Frame, place: int = 0) -> Values:
-    """:func:`told` of :func:`to_leave`."""
+    """:func:`told` of :func:`~strell_core.strategy.condition_truths.to_leave`."""
     early = int(truths(condition, frame)[place]) != TRUE and int(to_leave(condition, frame)[place]) == TRUE
     return told(condition, replace(frame, closing=early), place)
-
-
-def _alone(condition: Params, frame: Frame) -> Truths:
-    """Of one comparison, held for as many snapshots as it says."""
-    looks = condition.get("looks")
-    if not looks:
-        return _now(condition, frame)
-    begin = max(0, frame.begin - looks + 1)
-    held = _now(condition, Frame(frame.market, begin, frame.end, frame.symbol))
-    # before the first snapshot nothing is known
-    held = np.concatenate([np.full(looks - 1 - (frame.begin - begin), UNVALUED, np.int8), held])
-    windows = np.lib.stride_tricks.sliding_window_view(held, looks)
-    broken, whole = (windows == FALSE).any(axis=1), (windows == TRUE).all(axis=1)
-    return np.where(broken, FALSE, np.where(whole, TRUE, UNVALUED)).astype(np.int8)
-
-
-def _now(condition: Params, frame: Frame) -> Truths:
-    if condition["is"] in CROSSINGS:
-        return _crossed(condition, frame)
-    left, right = values.over(condition["left"], frame), values.over(condition["right"], frame)
-    if left is None or right is None:
-        return np.full(frame.end - frame.begin, FALSE, np.int8)
-    return compare.compared(condition["is"], left, right)
-
-
-def _lasting(condition: Params, frame: Frame) -> Truths:
-    """True from when the conditions hold until the last one does, and not while both do; false to begin with. What is
-    not valued changes nothing."""
-    begins, ends = {**condition, "until": None}, condition["until"]
-
-    def made(places: list[Frame]) -> Truths:
-        starts = np.concatenate([truths(begins, where) for where in places])
-        stops = np.concatenate([_alone(ends, where) for where in places])
-        changes = np.where(stops == TRUE, -1, np.where(starts == TRUE, 1, 0))
-        last = np.maximum.accumulate(np.where(changes != 0, np.arange(len(changes)), -1))
-        return np.where((last >= 0) & (changes[np.maximum(last, 0)] == 1), TRUE, FALSE).astype(np.int8)
-
-    return _looked_up("lasting", condition, frame, made)
-
-
-def _crossed(condition: Params, frame: Frame) -> Truths:
-    """Was at or below and is above, or the other way round, between the last two valued instants of the values' own
-    clock; true until the next value."""
-    left, comparison, right = condition["left"], condition["is"], condition["right"]
-
-    def away(where: Frame) -> Series:
-        return _valued(left, where) - _valued(right, where)
-
-    def made(places: list[Frame]) -> Truths:
-        found = np.concatenate([away(where) for where in places])
-        out = _changes(found, comparison)
-        for place, begin, day in _splits(places):
-            # what was before a split is told in the units of what comes after it
-            before, after = np.flatnonzero(~np.isnan(found[:place])), np.flatnonzero(~np.isnan(found[place:]))
-            if len(before) and len(after):
-                last = int(before[-1])
-                there = begin + last if len(places) == 1 else places[last].begin
-                then = away(Frame(frame.market, there, there + 1, frame.symbol, units_of=day))
-                pair = np.array([then[0], found[place + after[0]]])
-                out[place + after[0]] = _changes(pair, comparison)[1]
-        return out
-
-    return _looked_up("crossed", {"left": left, "is": comparison, "right": right}, frame, made)
-
-
-def _splits(places: list[Frame]) -> Iterator[tuple[int, int, dt.date]]:
-    """Where in all the places together a split begins to hold, the snapshot at which they begin, and its day."""
-    market = places[0].market
-    for (_, _), (here, day) in itertools.pairwise(Frame(market, places[0].begin, places[-1].end).by_units()):
-        begin = places[0].begin
-        at = here.start + begin
-        place = (
-            here.start if len(places) == 1 else next((n for n, frame in enumerate(places) if frame.begin >= at), None)
-        )
-        if place:
-            yield place, begin, day
-
-
-def _valued(value: Params, frame: Frame) -> Series:
-    found = values.over(value, frame)
-    return np.full(frame.end - frame.begin, np.nan) if found is None else found
-
-
-def _looked_up(what: str, condition: Params, frame: Frame, made: Callable[[list[Frame]], Truths]) -> Truths:
-    """Truths at a frame's snapshots of what is made once of the whole history, in which no value depends on a later
-    one: of every snapshot, or of the first of each session where nothing in it changes within one."""
-    timeline, market = frame.market.main, frame.market
-    until = condition.get("until")
-    every = [condition, *(condition.get("also") or ()), *([until] if until else [])]
-    compared = [item[side] for item in every for side in ("left", "right")]
-    others = sorted({digest for value in compared for digest in values.data_of(value, market)})
-    of = market.timeline(frame.symbol)
-    if of is not timeline:
-        # what names no underlying is of the one that is traded
-        others = [of.underlying.symbol, of.digest, *others]
-    said = {name: condition.get(name) for name in ("left", "is", "right", "looks", "join", "also", "until")}
-    key = (what, repr(said), *others)
-    known: Truths | None = timeline.computed.get(key)
-    if known is None:
-        ticks = values.finest(iter([values.clock_of(value) for value in compared]))
-        if ticks == "snapshot" or any(item.get("looks") for item in every):
-            known = made([Frame(market, 0, len(timeline.times), frame.symbol)])
-        else:
-            first = [Frame(market, int(at), int(at) + 1, frame.symbol) for at in timeline.first[:-1]]
-            known = made(first)[timeline.session_of]
-        timeline.computed[key] = known
-    return known[frame.begin : frame.end]
-
-
-def _changes(away: Series, comparison: str) -> Truths:
-    away = np.round(away, compare.PLACES)
-    valued = ~np.isnan(away)
-    out = np.full(len(away), UNVALUED, np.int8)
-    places = np.flatnonzero(valued)
-    if len(places):
-        known = away[places]
-        up = (known[1:] > 0) & (known[:-1] <= 0)
-        down = (known[1:] < 0) & (known[:-1] >= 0)
-        out[places[1:]] = np.where(up if comparison == "crosses above" else down, TRUE, FALSE)
-    return out
 
 
 def told(condition: Params, frame: Frame, place: int = 0) -> Values:
@@ -361,6 +199,6 @@ def _deciding(condition: Params, frame: Frame, place: int) -> tuple[int, Params]
     """The first comparison that settles what several give together, else the first."""
     settles = (TRUE,) if condition.get("join") == "or" else (FALSE, UNVALUED)
     for number, item in enumerate([condition, *condition["also"]], 1):
-        if int(_alone(item, frame)[place]) in settles:
+        if int(alone(item, frame)[place]) in settles:
             return number, item
     return 1, condition

@@ -49,7 +49,9 @@ class EntryFrame:
     def frame(self, legs: Sequence[PickedLeg] = (), view: ChainView | None = None) -> Frame:
         """Where values are asked for: the instant, with picked legs where there are any."""
         index, structure = self.observation.index, None if view is None else Structure(legs, view)
-        return Frame(self.observation.market, index, index + 1, self.symbol, None, structure, self.account)
+        return Frame(
+            self.observation.market, index, index + 1, self.symbol, None, structure, self.account, memory=self.account.memory
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)

@@ -47,6 +47,8 @@ def condition_text(written: Sheet, condition: Mapping[str, Any], truth: int, val
         return f"{missing} {'are' if now is None and than is None else 'is'} not known now"
     if until and truth == TRUE:
         return f"{left} is {_plain(now)}; {against} held and has counted since"
+    if truth not in (TRUE, FALSE):
+        return f"{left} is {_plain(now)}; needs {against}, and how it was before is not known yet"
     return f"{left} is {_plain(now)}, {against}" if truth == TRUE else f"{left} is {_plain(now)}, needs {against}"
 
 

@@ -109,7 +109,8 @@ def _references(document: dict[str, Any]) -> list[Problem]:
                     known = ", ".join(document["underlyings"])
                     out.append(Problem(f"{place}/{at}", f"'{name}' is no underlying of the strategy; it has {known}"))
             if {"left", "is", "right"} <= set(sentence):
-                out += [Problem(f"{place}/{at}", wrong) for at, wrong in conditions.problems(sentence)]
+                scopes = next(param.scopes for param in declaration.params if param.name == "left")
+                out += [Problem(f"{place}/{at}", wrong) for at, wrong in conditions.problems(sentence, scopes)]
     return out
 
 

@@ -10,7 +10,7 @@ from strell_core.measures.declaration import Declaration
 from strell_core.measures.measure import load
 from strell_core.measures.params import WEEKDAYS, Param
 from strell_core.strategy import catalogue
-from strell_core.strategy.conditions import MARKET
+from strell_core.strategy.condition_truths import MARKET
 from tests.demo import BREADTH
 
 Raw = dict[str, Any]
@@ -74,7 +74,7 @@ class Maker:
         ]  # fmt: skip
         declaration = self.dice.choice(found)
         made = {"rule": declaration.id, **self.filled(declaration)}
-        if made.get("is") in ("crosses above", "crosses below") and part != "conditions":
+        if made.get("is") in ("crosses above", "crosses below") and part == "checks":
             made["is"] = "above"
         if any(param.name == "also" for param in declaration.params):
             self.add(made, declaration.param("also").scopes)
@@ -88,17 +88,18 @@ class Maker:
         return {**made, "right": round(self.dice.uniform(-50, 150), 2)}
 
     def add(self, made: Raw, scopes: tuple[str, ...]) -> None:
-        """Now and then further conditions, and on a market's values for how long and until when."""
+        """Now and then further conditions, and, of what has a past, for how long and until when."""
+        lived = MARKET if "structure" in scopes else scopes
         if self.dice.random() < 0.25:
             made["also"] = [self.further(scopes) for _ in range(self.dice.randint(1, 3))]
             made["join"] = self.dice.choice(("and", "or"))
         if self.dice.random() < 0.15:
-            made.update(self.further(MARKET))
+            made.update(self.further(lived))
             made["looks"] = self.dice.randint(2, 20)
         elif self.dice.random() < 0.1:
-            made.update(self.further(MARKET))
+            made.update(self.further(lived))
             made.pop("also", None), made.pop("join", None)
-            made["until"] = self.further(MARKET)
+            made["until"] = self.further(lived)
 
     def leg(self, number: int) -> Raw:
         key = f"leg{number}"

@@ -11,6 +11,7 @@ from typing import Any
 from tests.demo import REPORTS, breadth
 from tests.engine.plain_capital import Capital
 from tests.engine.plain_market import move_chance, volatility
+from tests.engine.plain_past import CROSSINGS, Past, needs_past, of_a_market
 from tests.engine.plain_recording import (
     ABSENT,
     MONEY,
@@ -29,12 +30,14 @@ OF_A_TRADE = (
 )  # fmt: skip
 
 
-class Values(Capital):
+class Values(Past, Capital):
     # -- conditions
     def true_now(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
         """Whether a sentence's conditions hold now."""
         if not rule.get("until"):
             return self.together(rule, trade, picked)
+        if needs_past(rule):
+            return self.lasts(rule, trade)
         known = self.lasting.get(rule["id"])
         if known is None:
             known, on = [], False
@@ -78,10 +81,14 @@ class Values(Capital):
 
     def bars(self, rule: dict[str, Any]) -> bool:
         """Whether a limit lets nothing be entered: it holds, or it cannot be told whether it does."""
-        if rule.get("until") or any(item.get("looks") for item in (rule, *(rule.get("also") or ()))):
+        every = (rule, *(rule.get("also") or ()))
+        if rule.get("until") or any(item.get("looks") and of_a_market(item) for item in every):
             return self.true_now(rule)
-        found = []
-        for item in (rule, *(rule.get("also") or ())):
+        found: list[bool | None] = []
+        for item in every:
+            if item.get("looks") or item["is"] in CROSSINGS:
+                found.append(self.by_its_past(item, None))
+                continue
             sides = [self.value(item[side]) for side in ("left", "right")]
             found.append(None if None in sides else compares(item, *sides))
         if rule.get("join") == "or":
@@ -90,7 +97,11 @@ class Values(Capital):
 
     def one(self, rule: dict[str, Any], trade: dict[str, Any] | None = None, picked: Any = None) -> bool:
         if rule["is"] in ("crosses above", "crosses below"):
+            if not of_a_market([rule["left"], rule["right"]]):
+                return bool(self.by_its_past(rule, trade))
             return self.crossed(rule)
+        if rule.get("looks") and not of_a_market([rule["left"], rule["right"]]):
+            return bool(self.by_its_past(rule, trade))
         if not rule.get("looks"):
             sides = [self.value(rule[side], trade, picked) for side in ("left", "right")]
             return compares(rule, *sides)

@@ -55,6 +55,7 @@ class Reference(Exits):
         self.set = {r["rule"]: r for r in document["orders"] if not r.get("off")}
         self.open: list[dict[str, Any]] = []
         self.lasting: dict[str, list[bool]] = {}
+        self.accounts: dict[str, dict[str, Any]] = {}
         self.orders: list[dict[str, Any]] = []
         self.closed: list[dict[str, Any]] = []
         self.rests: dict[str, int] = {}
@@ -79,6 +80,7 @@ class Reference(Exits):
                 self.lapse()
                 self.mark()
                 self.call()
+                self.note_account()
                 self.guard()
                 self.exits()
                 self.adjust()
@@ -99,6 +101,7 @@ class Reference(Exits):
         return float(self.cash + Decimal(float(sum(mids, Fraction(0)) * MONEY)))
 
     def guard(self) -> None:
+        self.asking = ""
         for rule in self.document["limits"] if self.open else ():
             if rule["rule"] != "close_trades" or any(o["rule"] == rule["id"] for o in self.orders if o.get("whole")):
                 continue
@@ -178,6 +181,15 @@ class Reference(Exits):
     def mark(self) -> None:
         for trade in self.open:
             self.mark_one(trade)
+            self.note([*trade["entry"]["leaves"], *trade["entry"]["adjusts"]], trade)
+
+    def note_account(self) -> None:
+        limits = [rule for rule in self.document["limits"] if not rule.get("off")]
+        for entry in self.entries:
+            self.entry, self.asking = entry, entry["name"]
+            self.note([*entry["conditions"], *limits])
+        self.asking = ""
+        self.note(limits)
 
     def mark_one(self, trade: dict[str, Any]) -> None:
         quotes = [self.recording.quote(leg["contract"], self.session, self.snap) for leg in trade["legs"]]
@@ -276,7 +288,7 @@ class Reference(Exits):
     def judge(
         self, entry: dict[str, Any], again: bool = False, legs: dict[str, tuple[Contract, int]] | None = None
     ) -> tuple[str, list[str], list[tuple[Contract, int]], int]:
-        self.entry = entry
+        self.entry, self.asking = entry, entry["name"]
         kept = legs if again else self.legs_of_the_day(entry)
         if kept is None and not again and self.look(entry) == "due":
             self.keep(entry)

@@ -252,7 +252,6 @@ class DocumentTest(ByHandCase):
         for rule, path, words in (
             (when({"measure": "leg_price", "leg": "zz"}, "above", 1), "leave/0/left/leg", "no leg 'zz'"),
             (when({"measure": "price", "underlying": "OTHR"}, "above", 1), "leave/0/left/underlying", "no underlying of the strategy"),
-            (when({"measure": "pnl"}, "crosses above", 1), "leave/0/is", "only known of a market's values"),
             (when({"measure": "equity"}, "above", 1), "leave/0/left/measure", "speaks of a account"),
             (when({"measure": "pnl"}, "above", "much"), "leave/0/right", "is no value"),
         ):  # fmt: skip

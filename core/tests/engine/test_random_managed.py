@@ -12,7 +12,7 @@ from strell_core.strategy.document import normalise
 from tests.engine.test_random_histories import AgreeCase, random_history, random_strategy, with_holes
 from tests.handmade import session_chains
 
-COUNT = int(os.environ.get("STRELL_HISTORIES", "100"))
+COUNT = int(os.environ.get("STRELL_HISTORIES", "110"))
 
 
 def random_condition(rng: random.Random, legs: list[str]) -> dict[str, Any]:
@@ -36,6 +36,12 @@ def random_condition(rng: random.Random, legs: list[str]) -> dict[str, Any]:
             rng.choice(("and", "or")),
             [{"left": {"measure": "price"}, "is": "above", "right": 3090}],
         )
+    if rng.random() < 0.3:
+        made.update(rng.choice((
+            {"looks": rng.choice((2, 3))}, {"is": rng.choice(("crosses above", "crosses below"))},
+            {"until": {"left": left, "is": "below" if made["is"] in ("above", "at least") else "above", "right": right}},
+            {"until": {"left": {"measure": "price"}, "is": "above", "right": 3110, "looks": 2}},
+        )))  # fmt: skip
     return made
 
 
@@ -79,6 +85,20 @@ def random_adjustment(rng: random.Random, legs: list[str]) -> dict[str, Any]:
     return {**moves, **said}
 
 
+def random_of_account(rng: random.Random) -> dict[str, Any]:
+    """A condition on the account that needs its past."""
+    left, right = rng.choice((
+        ({"measure": "pnl_today"}, rng.choice((-100, 0, 50))), ({"measure": "below_high", "unit": "money"}, rng.choice((1, 200))),
+        ({"measure": "open_trades"}, 1), ({"measure": "losses_in_a_row"}, 1), ({"measure": "open_trade", "which": "newest", "what": "pnl"}, 0),
+    ))  # fmt: skip
+    made = {"left": left, "is": rng.choice(("above", "below", "at least", "at most")), "right": right}
+    made.update(rng.choice((
+        {"looks": rng.choice((2, 3))}, {"is": rng.choice(("crosses above", "crosses below"))},
+        {"until": {"left": {"measure": "price"}, "is": "above", "right": 3110, "looks": 2}}, {"until": {**made, "right": right + 1}},
+    )))  # fmt: skip
+    return made
+
+
 def random_managed(rng: random.Random) -> dict[str, Any]:
     """A strategy that does not only leave."""
     document = random_strategy(rng)
@@ -89,6 +109,13 @@ def random_managed(rng: random.Random) -> dict[str, Any]:
     legs = [leg["id"] for leg in document["entries"][0]["legs"]]
     document["leave"] = rng.sample(document["leave"], min(1, len(document["leave"])))
     document["leave"] += [random_exit(rng, legs) for _ in range(rng.randint(0, 2))]
+    if rng.random() < 0.15:
+        document["entries"][0]["conditions"].append({"rule": "condition", **random_of_account(rng)})
+    if rng.random() < 0.15:
+        limit = rng.choice(
+            ({"rule": "no_entry"}, {"rule": "close_trades", "which": "newest", "sessions": rng.choice((0, 1))})
+        )
+        document["limits"].append({**limit, **random_of_account(rng)})
     document["adjust"] = [random_adjustment(rng, legs) for _ in range(rng.randint(0, 4))]
     return normalise(document)
 

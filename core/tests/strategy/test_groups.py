@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from strell_core.market.market import market_of
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame
 from strell_core.strategy import conditions
+from strell_core.strategy.condition_truths import truths
 from strell_core.strategy.document import DocumentError, normalise
 from strell_core.strategy.reasons import reason_text
 from strell_core.strategy.sentences import sheet
@@ -48,7 +49,7 @@ class GroupsTest(TestCase):
 
     def single(self, condition: dict[str, Any]) -> list[int]:
         """Truths from the first snapshot of the history on, one comparison at a time."""
-        return conditions.truths(condition, Frame(self.market, 0, self.end)).tolist()
+        return truths(condition, Frame(self.market, 0, self.end)).tolist()
 
     def plain(self, condition: dict[str, Any]) -> list[int]:
         bare = self.single({key: condition[key] for key in ("left", "is", "right")})
@@ -83,10 +84,10 @@ class GroupsTest(TestCase):
         if data.draw(st.booleans()):
             condition["until"] = data.draw(comparisons())
         wanted = self.wanted(condition)
-        self.assertEqual(conditions.truths(condition, Frame(self.market, 0, self.end)).tolist(), wanted)
+        self.assertEqual(truths(condition, Frame(self.market, 0, self.end)).tolist(), wanted)
         # asked for an instant it says the same as over a stretch
         for at in data.draw(st.lists(st.integers(0, self.end - 1), min_size=3, max_size=6)):
-            self.assertEqual(int(conditions.truths(condition, Frame(self.market, at, at + 1))[0]), wanted[at])
+            self.assertEqual(int(truths(condition, Frame(self.market, at, at + 1))[0]), wanted[at])
 
     def test_what_is_told_is_of_the_comparison_that_decided(self) -> None:
         calm = {"left": VALUES[0], "is": "above", "right": number(-99)}
@@ -153,7 +154,6 @@ class WrittenTest(TestCase):
         self.assertEqual(pieces, {f"{at}/looks", f"{at}/also/0", f"{at}/until"})
 
     def test_what_makes_no_sense_is_refused_where_it_stands(self) -> None:
-        open_trades = {"left": {"measure": "open_trades"}, "is": "below", "right": 3}
         for more, path, words in (
             ({"looks": 1}, "looks", "between 2 and 200"),
             ({"is": "crosses above", "looks": 2}, "looks", "a crossing is over with the next value"),
@@ -162,8 +162,6 @@ class WrittenTest(TestCase):
             ({"also": [{"is": "about"}]}, "also/0/is", "must be one of"),
             ({"also": [{"left": {"measure": "nothing"}}]}, "also/0/left/measure", "'nothing' is not known"),
             ({"also": [{"which": 1}]}, "also/0/which", "is not a value of this sentence"),
-            ({"also": [{**open_trades, "looks": 2}]}, "also/0/is", "whether it held before is only known of a market's"),
-            ({"until": open_trades}, "until/is", "since when it holds is only known of a market's values"),
             ({"also": [{"left": {"measure": "price", "underlying": "NOPE"}}]}, "also/0/left/underlying", "no underlying of the"),
             ({"join": "xor"}, "join", "must be one of and, or"),
         ):  # fmt: skip
@@ -171,6 +169,24 @@ class WrittenTest(TestCase):
                 self.made(**more)
             at, told = next((p.path, p.message) for p in refused.exception.problems)
             self.assertEqual(at.removeprefix("entries/0/conditions/1/"), path)
+            self.assertIn(words, told)
+
+    def test_contracts_that_are_not_held_yet_have_no_past(self) -> None:
+        greek = {"left": {"measure": "structure_greek"}, "is": "above", "right": 0}
+        price = {"left": {"measure": "price"}, "is": "above", "right": 0}
+        roll = {"rule": "roll_out", "days": 7, **price}
+        for checks, adjust, path, words in (
+            ([{"rule": "condition", **greek, "looks": 2}], [], "checks/0/is", "so whether it held before is not known"),
+            ([{"rule": "condition", **price, "also": [{**greek, "is": "crosses above"}]}], [], "checks/0/also/0/is", "whether it crosses"),
+            ([{"rule": "condition", **greek, "until": price}], [], "checks/0/is", "since when it holds is not known"),
+            ([], [{**roll, "provided": {**greek, "looks": 2}}], "adjust/0/provided/is", "'Greek of the structure' is asked of contracts"),
+        ):  # fmt: skip
+            raw = document("x", STRANGLE, [])
+            raw["entries"][0]["checks"], raw["adjust"] = checks, adjust
+            with self.subTest(path), self.assertRaises(DocumentError) as refused:
+                normalise(raw)
+            at, told = next((p.path, p.message) for p in refused.exception.problems)
+            self.assertEqual(at.removeprefix("entries/0/"), path)
             self.assertIn(words, told)
 
 
@@ -181,7 +197,7 @@ class LookedUpTest(TestCase):
             "left": {"measure": "rsi", "sessions": 5, "bars": "session"}, "is": "above", "right": number(50),
             "until": {"left": {"measure": "rsi", "sessions": 5, "bars": "session"}, "is": "below", "right": number(45)},
         }  # fmt: skip
-        whole = conditions.truths(condition, Frame(market, 0, len(market.main.times)))
+        whole = truths(condition, Frame(market, 0, len(market.main.times)))
         for a, b in zip(market.main.first[:-1], market.main.first[1:], strict=True):
             self.assertEqual(len(np.unique(whole[a:b])), 1)
         self.assertEqual({*whole.tolist()}, {TRUE, FALSE})

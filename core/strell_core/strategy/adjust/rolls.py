@@ -17,6 +17,7 @@ from strell_core.measures.frames import Frame, Params, PositionLeg
 from strell_core.measures.values import over as values_of
 from strell_core.strategy import adjusting, conditions
 from strell_core.strategy.actions import Move, Roll
+from strell_core.strategy.condition_truths import CROSSINGS, MARKET
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
 WHERE = Param("where", "choice", "Where", "away", choices={"away": "away from the money", "toward": "toward the money"})
@@ -43,7 +44,7 @@ UNTIL = dataclasses.replace(_declared(
     (
         *conditions.params(adjusting.SCOPES, {"measure": "net_greek"}, "below", 0.0), adjusting.WHAT, WHERE, Param("most", "integer", "At most", 10, 1, 40),
         Param("goal", "value", "Until", {"measure": "structure_greek"}, scopes=adjusting.GOAL_SCOPES),
-        Param("goal_is", "choice", "Is", "above", choices={k: v for k, v in conditions.COMPARISONS.items() if k not in conditions.CROSSINGS}),
+        Param("goal_is", "choice", "Is", "above", choices={k: v for k, v in conditions.COMPARISONS.items() if k not in CROSSINGS}),
         Param("goal_than", "value", "Than", 0.0, scopes=adjusting.GOAL_SCOPES),
     ),
     "When the position's delta is below 0, roll leg 5 toward the money strike by strike, at most 10, until the structure's delta a lot is above 0.",
@@ -72,7 +73,7 @@ CENTRE = _declared(
     "strike (± {within})",
     (
         *conditions.params(adjusting.SCOPES, {"measure": "leg_distance"}, "above", 2.0), adjusting.WHAT,
-        Param("value", "value", "To", {"measure": "price"}, scopes=conditions.MARKET),
+        Param("value", "value", "To", {"measure": "price"}, scopes=MARKET),
         Param("within", "number", "At most away", 1.0, 0, 20, 0.1, "%"),
     ),
     "When the distance from the price to the strike of leg 4 in % is above 2, move every strike by as much as brings leg 4 nearest to the underlying's "

@@ -9,9 +9,10 @@ from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import FALSE, TRUE, Params, Stretch, Truths, Values
 from strell_core.strategy import conditions
 from strell_core.strategy.actions import Close, CloseAlso, Consequence, Reenter, StopToEntry
+from strell_core.strategy.condition_truths import MARKET, to_leave
 from strell_core.strategy.kinds import Exit, ExitKind, exits
 
-SCOPES = (*conditions.MARKET, "position", "leg")
+SCOPES = (*MARKET, "position", "leg")
 WAYS = {"other": "patiently", "loss": "at the market", "profit": "on firm marks"}
 AS = Param("as", "choice", "How", "other", choices=WAYS)
 WHAT = Param("what", "leg", "Leg", "")
@@ -92,7 +93,7 @@ OTHER_ENTRY = _declared(
 
 
 def test(stretch: Stretch, params: Params) -> Truths:
-    found = conditions.to_leave(params, stretch.frame)
+    found = to_leave(params, stretch.frame)
     if params["as"] == "profit":
         found = np.where((found == TRUE) & stretch.doubtful, FALSE, found).astype(np.int8)
     return found

@@ -3,9 +3,10 @@
 from strell_core.measures.declaration import Param
 from strell_core.measures.frames import Params
 from strell_core.strategy import conditions
+from strell_core.strategy.condition_truths import MARKET
 from strell_core.strategy.kinds import LimitRule, limit_rules
 
-SCOPES = (*conditions.MARKET, "account")
+SCOPES = (*MARKET, "account")
 NO_ENTRY = conditions.declared(
     "bars", id="no_entry", section="limits", title="No entry while", sentence="No entry while {left} is {is} {right}{looks}{also}{until}.",
     params=conditions.params(SCOPES, {"measure": "losses_today"}, "at least", 1.0),

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from strell_core.measures import values
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Params, PickedLeg
-from strell_core.strategy.conditions import MARKET
+from strell_core.strategy.condition_truths import MARKET
 from strell_core.strategy.kinds import EntryFrame, SizeRule, size_rules
 from strell_core.strategy.size.by_money import MOST, NONE, whole_lots
 

@@ -12,7 +12,7 @@ from strell_core.measures.chain.interest import pain_of
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
 from strell_core.measures.smiles import deviation, straddle
-from strell_core.strategy.conditions import MARKET
+from strell_core.strategy.condition_truths import MARKET
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 ROUNDED = {"nearest": "to the nearest", "outward": "away from the money", "inward": "toward the money"}

@@ -5,13 +5,14 @@ from collections.abc import Sequence
 from strell_core.market.view import ChainView
 from strell_core.measures.frames import Params, PickedLeg, Verdict
 from strell_core.strategy import conditions
+from strell_core.strategy.condition_truths import MARKET, truths
 from strell_core.strategy.kinds import EntryFrame, StructureCondition, structure_conditions
 
 DECLARATION = conditions.declared(
     "needs",
     id="condition", section="legs", title="A check", sentence="Only if {left} is {is} {right}{looks}{also}{until}.",
     params=conditions.params(
-        (*conditions.MARKET, "account", "structure", "leg"), {"measure": "reward_to_risk"}, "at least", 0.2
+        (*MARKET, "account", "structure", "leg"), {"measure": "reward_to_risk"}, "at least", 0.2
     ),
     explains="Any value of the legs picked, alone or together, of the market, the clock or the account against another. Unvalued "
     "while either value is.",
@@ -21,7 +22,7 @@ DECLARATION = conditions.declared(
 
 def judge(frame: EntryFrame, legs: Sequence[PickedLeg], view: ChainView, params: Params) -> Verdict:
     where = frame.frame(legs, view)
-    return Verdict(int(conditions.truths(params, where)[0]), conditions.told(params, where))
+    return Verdict(int(truths(params, where)[0]), conditions.told(params, where))
 
 
 structure_conditions.register(StructureCondition(DECLARATION, judge))
