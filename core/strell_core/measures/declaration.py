@@ -99,8 +99,10 @@ class Declaration:
         return {param.name: param for param in self.params}
 
     def told(self, values: Mapping[str, Any]) -> dict[str, Any]:
-        """Values that are not the declared default: what a sentence says beyond it."""
+        """Values that are not the declared default, or not what was meant before there was another: what a sentence says
+        beyond it."""
         defaults = {**{param.name: param.default for param in self.params}, **self.defaults()}
+        defaults |= {param.name: param.unsaid for param in self.params if param.unsaid is not None}
         return {
             param.name: param.of_kind.told(param, values[param.name])
             for param in self.params

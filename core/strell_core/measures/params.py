@@ -114,6 +114,44 @@ class AmountKind(NumberKind):
         return f"{float(value):,.14g}".replace(",", "\u00a0").replace("-", "\u2212")
 
 
+SHARE = re.compile(r"^(\d{1,3})\s*%$")
+
+
+class ToleranceKind(NumberKind):
+    """How far away something may be: a number, or a share of what is wanted, written like ``50 %``."""
+
+    editor: Editor = "text"
+
+    def problem(self, param: Param, value: Any) -> str | None:
+        if not isinstance(value, str):
+            return super().problem(param, value)
+        share = SHARE.match(value)
+        if share is None or not 1 <= int(share[1]) <= 100:
+            return f"{param.called} is a number, or a share like 50 % between 1 and 100 %, not '{value[:40]}'"
+        return None
+
+    def normal(self, param: Param, value: Any) -> Any:
+        if not isinstance(value, str):
+            return value
+        if share := SHARE.match(value.strip()):
+            return f"{int(share[1])} %"
+        try:
+            return float(value)
+        except ValueError:
+            return value
+
+    def text(self, param: Param, value: Any) -> str:
+        return value if isinstance(value, str) else super().text(param, value)
+
+    def schema(self, param: Param) -> dict[str, Any]:
+        return {"anyOf": [super().schema(param), {"type": "string", "pattern": SHARE.pattern}]}
+
+
+def tolerance_of(value: float | str, wanted: float) -> float:
+    """How far away something may be of which ``wanted`` is wanted, in the same unit."""
+    return wanted * int(value.split("%")[0]) / 100 if isinstance(value, str) else value
+
+
 class ChoiceKind(ParamKind):
     """One of the parameter's choices."""
 
@@ -235,6 +273,7 @@ param_kinds: dict[str, ParamKind] = {
     "integer": IntegerKind(), "number": NumberKind(), "choice": ChoiceKind(), "weekdays": WeekdaysKind(),
     "time": TimeKind(), "amount": AmountKind(), "sentence": SentenceKind(), "leg": SentenceKind(), "entry": EntryKind(),
     "underlying": SentenceKind(), "words": WordsKind(), "series": SeriesKind(),
+    "tolerance": ToleranceKind(),
 }  # fmt: skip
 """Kinds by name; a room that needs another adds it when it is imported."""
 
@@ -260,6 +299,8 @@ class Param:
     """What stands before an optional value, a space where nothing is said."""
     scopes: tuple[str, ...] = ()
     """Of a value: what it may speak of; nothing: what the value it stands in may."""
+    unsaid: Any = None
+    """What the identity of a document leaves out, where that is not the default: what was meant before there was another."""
 
     @property
     def called(self) -> str:

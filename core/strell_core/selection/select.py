@@ -185,10 +185,16 @@ def _chosen(
         why = "is traded the other way round by another leg" if ranked else missed
         which = "every strike" if ranked else "no strike"
         return LegChoice(leg.id, tuple(allowed), (), None, f"{which} of {allowed[0]:%-d %b} {why}")
-    if distance[order[0]] > pick.tolerance(view, rule.params):
-        nearest = contract_of(order[0]).label
+    away, most = int(distance[order[0]]), pick.tolerance(view, rule.params)
+    if away > most:
+        nearest, grid, unit = contract_of(order[0]).label, pick.declaration.grid, pick.declaration.unit
+        told = f", by {away * grid:.4g} {unit}; at most {most * grid:.4g} is" if grid else ""
         return LegChoice(
-            leg.id, tuple(allowed), (), None, f"the nearest, {nearest}, is farther from what is wanted than allowed"
+            leg.id,
+            tuple(allowed),
+            (),
+            None,
+            f"the nearest, {nearest}, is farther from what is wanted than allowed{told}",
         )
     candidates = tuple(Candidate(contract_of(row), rank, int(distance[row])) for rank, row in enumerate(order))
     contract = candidates[0].contract

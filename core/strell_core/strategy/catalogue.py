@@ -31,21 +31,21 @@ LEG = Declaration(
         Param("right", "choice", "Right", "put", choices={"call": "call", "put": "put"}),
     ),
     explains="One option of the structure, chosen by rule at the decision time; its quantity is lots × ratio.",
-    example="Sell 1 put nearest to delta 0.20 (± 0.15), in the expiration nearest 10 days (5–18).",
+    example="Sell 1 put nearest to delta 0.20 (± 50 %), in the expiration nearest 10 days (5–18).",
     words=("option", "call", "put"), mirror={"right": {"call": "put", "put": "call"}},
 )  # fmt: skip
 
 OPTIONAL_LEG = dataclasses.replace(
     LEG, id="optional_leg", title="Leg that may be left out", sentence="{side} {ratio} {right} {strike}, in {expiry}; without it where nothing fits.",
     explains="As a leg; where no strike or expiration fits, the entry goes on without it, and without what goes by it.",
-    example="Sell 1 put nearest to delta 0.20 (± 0.15), in the expiration nearest 10 days (5–18); without it where nothing fits.",
+    example="Sell 1 put nearest to delta 0.20 (± 50 %), in the expiration nearest 10 days (5–18); without it where nothing fits.",
     words=("option", "optional", "leave out", "range"),
 )  # fmt: skip
 LATER_LEG = dataclasses.replace(
     LEG, id="later_leg", title="Leg that is opened later", sentence="Later: {side} {ratio} {right} {strike}, in {expiry}.",
     explains="A leg that the entry leaves out and an adjustment opens, by these picks at that time: see *Open a leg*. Other "
     "sentences may speak of it; while it is not there they are not true.",
-    example="Later: Sell 1 put nearest to delta 0.20 (± 0.15), in the expiration nearest 10 days (5–18).",
+    example="Later: Sell 1 put nearest to delta 0.20 (± 50 %), in the expiration nearest 10 days (5–18).",
     words=("option", "call", "put", "wheel", "cycle", "leg in", "hedge"),
 )  # fmt: skip
 OPTION_LEGS = (LEG.id, OPTIONAL_LEG.id, LATER_LEG.id)

@@ -9,7 +9,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-FORMAT = 2
+FORMAT = 3
+DELTA_WITHIN = 0.15
+"""How far the delta of a picked strike could be away in formats 1 and 2 where a file did not say it."""
 ENTRY = "entry"
 """What the only entry of a document of format 1 is called."""
 Places = dict[str, str]
@@ -24,8 +26,11 @@ def upgraded(raw: Mapping[str, Any]) -> tuple[dict[str, Any], Places]:
     document: dict[str, Any] = dict(raw)
     places: Places = {}
     old = "entries" not in document and ("enter" in document or "underlying" in document)
-    if document.get("strell", 1 if old else FORMAT) == 1:
+    version = document.get("strell", 1 if old else FORMAT)
+    if version == 1:
         document, places = _to_2(document)
+    if version < FORMAT:
+        document = _to_3(document)
     return document, places
 
 
@@ -60,6 +65,25 @@ def _to_2(raw: dict[str, Any]) -> tuple[dict[str, Any], Places]:
     underlying = raw.get("underlying")
     places["underlyings"] = "underlying"
     return {
-        "strell": FORMAT, **out, "underlyings": [underlying] if underlying is not None else [],
+        "strell": 2, **out, "underlyings": [underlying] if underlying is not None else [],
         "entries": [{key: value for key, value in entry.items() if value is not None}],
     }, places  # fmt: skip
+
+
+def _to_3(raw: dict[str, Any]) -> dict[str, Any]:
+    """How far a picked delta may be away is a share of what is wanted where nothing is said; it was the same for any."""
+
+    def leg(item: Any) -> Any:
+        strike = item.get("strike") if isinstance(item, dict) else None
+        if not isinstance(strike, dict) or strike.get("pick") != "nearest_delta" or "within" in strike:
+            return item
+        return {**item, "strike": {**strike, "within": DELTA_WITHIN}}
+
+    def entry(item: Any) -> Any:
+        if not isinstance(item, dict) or not isinstance(item.get("legs"), list):
+            return item
+        return {**item, "legs": [leg(one) for one in item["legs"]]}
+
+    entries = raw.get("entries")
+    made = {"entries": [entry(item) for item in entries]} if isinstance(entries, list) else {}
+    return {**raw, **made, "strell": 3}

@@ -37,6 +37,8 @@ class Maker:
             made = round(low / param.step) * param.step + steps * param.step
             made = min(max(made, param.minimum or 0), param.maximum or made)
             return int(made) if param.kind == "integer" else round(made, 6)
+        if param.kind == "tolerance":
+            return dice.choice((f"{dice.randint(1, 100)} %", round(dice.uniform(0.01, 0.99), 2)))
         if param.kind == "choice":
             return dice.choice(list(param.choices))
         if param.kind == "weekdays":

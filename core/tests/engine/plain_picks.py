@@ -95,7 +95,8 @@ class Picks(Values):
         if pick["pick"] == "strikes_from_leg":
             return pick["within"]
         if pick["pick"] == "nearest_delta":
-            return round(pick["within"] * 10_000)
+            wide = pick["within"]
+            return round((pick["delta"] * int(wide[:-2]) / 100 if isinstance(wide, str) else wide) * 10_000)
         if pick["pick"] == "strikes_from_money":
             return pick["within"]
         share = Fraction(str(pick["within"])) / 100

@@ -84,7 +84,8 @@ class PicksTest(unittest.TestCase):
 
     def test_tolerances_are_in_the_distances_own_numbers(self) -> None:
         for pick, params, wanted in (
-            ("nearest_delta", {"delta": 0.2, "within": 0.15}, 1500), ("nearest_premium", {"points": 4.0, "within": 75}, 120),
+            ("nearest_delta", {"delta": 0.2, "within": 0.15}, 1500), ("nearest_delta", {"delta": 0.06, "within": "50 %"}, 300),
+            ("nearest_premium", {"points": 4.0, "within": 75}, 120),
             ("percent_from_spot", {"percent": 3.0, "within": 5.0}, 15_100_000), ("strikes_from_money", {"strikes": 1, "within": 3}, 3),
         ):  # fmt: skip
             self.assertEqual(kinds.strike_picks[pick].tolerance(View(), params), wanted, pick)  # type: ignore[arg-type]

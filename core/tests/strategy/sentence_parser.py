@@ -126,6 +126,12 @@ class Reader:
             if match and self.text.startswith(unit, match.end()):
                 told = match[0].replace("\u2212", "-")
                 yield float(told) if param.kind == "number" else int(told), match.end() + len(unit)
+        elif param.kind == "tolerance":
+            match = re.compile(r"\d+ %").match(self.text, at)
+            if match:
+                yield match[0], match.end()
+            elif number := _NUMBER.match(self.text, at):
+                yield float(number[0]), number.end()
         elif param.kind == "amount":
             match = _AMOUNT.match(self.text, at)
             if match:

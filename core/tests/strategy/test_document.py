@@ -72,6 +72,30 @@ class NormaliseTest(unittest.TestCase):
         ids = [s["id"] for part in parts(document) for s in part.sentences]
         self.assertEqual(len(ids), len(set(ids)))
 
+    def test_how_far_a_delta_may_be_away_where_nothing_is_said_depends_on_the_format(self) -> None:
+        def made(version: int, **strike: Any) -> dict[str, Any]:
+            raw = copy.deepcopy(normalise(SMALL))
+            raw["strell"], raw["entries"][0]["legs"][0]["strike"] = version, {"pick": "nearest_delta", **strike}
+            return normalise(raw)
+
+        def within(document: dict[str, Any]) -> Any:
+            return document["entries"][0]["legs"][0]["strike"]["within"]
+
+        self.assertEqual([within(made(version)) for version in (2, 3)], [0.15, "50 %"])
+        self.assertEqual([within(made(version, within="30%")) for version in (2, 3)], ["30 %", "30 %"])
+        # typed in a field, a number comes as text
+        self.assertEqual(within(made(3, within=" 0.05 ")), 0.05)
+        self.assertEqual(made(2)["strell"], 3)
+        # an earlier run decided the same: what it was known by stays, and says something else of what is new
+        self.assertEqual(rules_digest(made(2)), rules_digest(made(3, within=0.15)))
+        self.assertNotEqual(rules_digest(made(3)), rules_digest(made(3, within=0.15)))
+        self.assertNotEqual(rules_digest(made(3)), rules_digest(made(3, within="30 %")))
+        for wrong in ("0 %", "101 %", "50 per cent", "", "%", 0, 1.5):
+            with self.assertRaises(DocumentError) as refused:
+                made(3, within=wrong)
+            (problem,) = refused.exception.problems
+            self.assertEqual(problem.path, "entries/0/legs/0/strike/within", wrong)
+
     def test_a_normal_document_stays_as_it_is(self) -> None:
         for document in variations().values():
             self.assertEqual(normalise(document), document)
