@@ -60,7 +60,7 @@ class SigningInStory(BrowserTestCase):
         self.page.get_by_role("dialog").get_by_label("Name").fill("Lantern put")
         self.page.get_by_role("button", name="Write it").click()
         expect(self.page.get_by_role("heading", name="Lantern put")).to_be_visible()
-        expect(self.sentence(3)).to_contain_text("Sell 1 put nearest to delta 0.20 (± 0.15)")
+        expect(self.sentence(3)).to_contain_text("Sell 1 put nearest to delta 0.20 (± 50 %)")
         with self.page.expect_download() as got:
             self.page.get_by_role("link", name="Save as a file").click()
         kept = Path(tempfile.mkdtemp()) / "kept.yaml"

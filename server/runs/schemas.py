@@ -134,6 +134,8 @@ class CurveOut(Schema):
     spot: list[float] = []
     vol: list[float | None] = []
     """At-the-money IV over 30 days in percent; nothing of a run from before it was kept."""
+    holding: list[float] = []
+    """What the same cash in the underlying would have come to; nothing of a run from before it was kept."""
 
 
 class MonthOut(Schema):

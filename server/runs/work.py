@@ -199,6 +199,7 @@ def _keep(run: Run, made: Made) -> None:
             "drawdown": metrics.drawdowns(curve.equity, start).round(6).tolist(),
             "spot": (history.spot[last] / 100).round(2).tolist(),
             "vol": _volatility(history, curve.sessions),
+            "holding": told.holding.round(2).tolist(),
         }
         kept.figures, kept.intervals, kept.evidence = told.figures, told.intervals, told.evidence
         kept.decisions = decisions(document, history, told.decisions)

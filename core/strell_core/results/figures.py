@@ -15,7 +15,7 @@ from strell_core.engine.run import History
 from strell_core.engine.settlement import expired
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
-from strell_core.results import again, bootstrap, metrics
+from strell_core.results import again, bootstrap, holding, metrics
 from strell_core.results.delayed import Night, delayed, unfilled
 from strell_core.results.equity import EquityCurve
 
@@ -116,6 +116,19 @@ class Finished(Brief):
             pnl.append(trade.pnl)
             credits.append(credit)
         return {single: metrics.trade_figures(*both) for single, both in found.items()}
+
+    @cached_property
+    def holding(self) -> metrics.Floats:
+        """The same money in the clock's underlying, by session."""
+        return holding.holding(self.timeline, self.curve.sessions, self.start)
+
+    @cached_property
+    def held_daily(self) -> metrics.Floats:
+        return metrics.returns(self.holding, self.start)
+
+    @cached_property
+    def riskless(self) -> metrics.Floats:
+        return holding.riskless(self.timeline, self.curve.sessions)
 
     @cached_property
     def flat(self) -> tuple[int, int, int]:
@@ -233,6 +246,12 @@ FIGURES: dict[str, Figure] = {
         Figure("mar", "MAR", "ratio", "CAGR divided by the drawdown.", _mar, True, over_days=again.mars),
         Figure("calmar", "Calmar", "ratio", "CAGR divided by the drawdown of the last 36 months, 756 sessions (T. Young, 1991); none in a shorter run.", lambda run: metrics.calmar(run.curve.equity, run.start), True),
         Figure("sharpe", "Sharpe", "ratio", "√252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).", lambda run: metrics.sharpe(run.daily), True, over_days=again.sharpes),
+        Figure("sharpe_excess", "Sharpe in excess", "ratio", "The same of daily returns less what the money market brought on these days, by the shortest interest known then (W. Sharpe, 1994): what a strategy brings beyond leaving the cash alone. Cash earns no interest in a run.", lambda run: metrics.sharpe(run.daily - run.riskless), True),
+        Figure("money_market", "Money market", "share", "What cash would have earned a year of 252 sessions by the shortest interest known at each session.", lambda run: metrics.cagr(np.cumprod(1 + run.riskless), 1.0), True),
+        Figure("holding_cagr", "CAGR of holding the underlying", "share", "CAGR of the same cash in the underlying from the first snapshot on: splits followed, dividends reinvested at the price of the session they go ex in; of an index its price alone.", lambda run: metrics.cagr(run.holding, run.start), True),
+        Figure("holding_drawdown", "Drawdown of holding the underlying", "share", "The deepest fall of that holding from its highest session close so far.", lambda run: metrics.max_drawdown(run.holding, run.start).depth if run.sessions else None, True),
+        Figure("beta", "Beta", "ratio", "Slope of daily returns on those of holding the underlying, by least squares (W. Sharpe, 1964): by what part of a move of it equity moves with it.", lambda run: holding.beta(run.daily, run.held_daily), True),
+        Figure("correlation", "Correlation", "ratio", "Pearson's correlation of daily returns with those of holding the underlying.", lambda run: holding.correlation(run.daily, run.held_daily), True),
         Figure("sortino", "Sortino", "ratio", "252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).", lambda run: metrics.sortino(run.daily), True, over_days=again.sortinos),
         Figure("trades_held", "Days held", "ratio", "Mean calendar days from a closed trade's first fill to its end.", _days_held, True),
         Figure("time_in_market", "In the market", "share", "Sessions in which a position was held, those in which it ended included.", lambda run: float(run.curve.in_market.mean()) if run.sessions else 0.0),

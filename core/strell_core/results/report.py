@@ -17,6 +17,7 @@ from strell_core.measures.frames import FALSE, TRUE, UNVALUED
 from strell_core.results.delayed import Leaving, leavings, over_night, unfilled
 from strell_core.results.equity import EquityCurve, equity_curve
 from strell_core.results.figures import Finished, figures, intervals
+from strell_core.results.metrics import Floats
 from strell_core.results.still_open import StillOpen, still_open
 
 
@@ -33,6 +34,8 @@ class Report:
     it was asked since, the limit of open positions aside."""
     still_open: list[StillOpen]
     leavings: list[Leaving]
+    holding: Floats
+    """What the same cash in the clock's underlying would have come to, by session."""
 
 
 def finished(
@@ -66,6 +69,7 @@ def report(
     return Report(
         made.curve, figures(made), intervals(made), decisions(history.reasons), _evidence(plan, timeline, history),
         still_open(market, history, _ended(timeline, history, end) - 1), leavings(history, timeline, last),
+        made.holding,
     )  # fmt: skip
 
 

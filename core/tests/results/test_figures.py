@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
+import math
 import unittest
 from decimal import Decimal
 
@@ -87,6 +88,8 @@ class FiguresTest(unittest.TestCase):
         below = np.sqrt(((60 / 1050) ** 2 + (45 / 990) ** 2) / 6)
         moves = np.array([0.0, 50.0, -60.0, -45.0, 105.0, 50.0]) - 100 / 6
         skew = (moves**3).mean() / (moves**2).mean() ** 1.5
+        rate = run().timeline.underlying.rate
+        excess = daily - np.expm1(rate * np.array([0, 1, 1, 1, 1, 3]) / 365)
         expected = {
             "trades_count": 5, "trades_win_rate": 0.4, "trades_average_win": 80.0, "trades_average_loss": -70 / 3,
             "trades_expectancy": 18.0, "trades_profit_factor": 160 / 70, "trades_credit_kept": 140 / 380,
@@ -106,6 +109,10 @@ class FiguresTest(unittest.TestCase):
             "open_trades": 2, "capital_limited": False, "capital_refused": 1, "capital_calls": 1,
             "ruined_on": "2026-10-12", "awaiting_value": 1, "beyond_size": 1, "exits_delayed": 1, "entries_unfilled": 1,
             "exits_over_night": 2, "night_cost": 12.345,
+            # the price never moves; cash earns the flat rate by calendar days, the weekend's three before the last session
+            "holding_cagr": 0.0, "holding_drawdown": 0.0, "beta": None, "correlation": None,
+            "money_market": math.exp(7 * rate / 365) ** 42 - 1,
+            "sharpe_excess": excess.mean() / excess.std(ddof=1) * np.sqrt(252),
             # days, and minutes of the last one
             "trades_held": (3 + 105 / 1440 + 2 * (2 + 110 / 1440) + 1 + 110 / 1440 + 0) / 5,
         }  # fmt: skip

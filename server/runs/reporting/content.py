@@ -24,9 +24,9 @@ from strell_core.strategy.sentences import sheet
 
 MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 BESIDE = (
-    "final_equity", "cagr", "return_on_capital", "max_drawdown", "mar", "sharpe", "sortino", "trades_count",
+    "final_equity", "cagr", "return_on_capital", "max_drawdown", "mar", "sharpe", "sharpe_excess", "sortino", "trades_count",
     "trades_win_rate", "trades_expectancy", "trades_profit_factor", "trades_worst", "daily_tail", "capital_most",
-    "trades_held", "time_in_market", "longest_flat", "costs",
+    "trades_held", "time_in_market", "longest_flat", "costs", "holding_cagr", "beta", "correlation",
 )  # fmt: skip
 """Figures that are set side by side."""
 TOLD_IN_HEAD = (

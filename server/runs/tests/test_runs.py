@@ -93,6 +93,8 @@ class ResultTest(DemoTestCase):
         self.assertEqual(len(found["curve"]["dates"]), 90)
         self.assertEqual(found["figures"]["trades_count"], len(found["trades"]))
         self.assertAlmostEqual(found["curve"]["equity"][-1], found["figures"]["final_equity"], places=2)
+        held, years = found["curve"]["holding"], 90 / 252
+        self.assertAlmostEqual((held[-1] / 50_000) ** (1 / years) - 1, found["figures"]["holding_cagr"], places=4)
         self.assertEqual(
             {d["kind"] for d in found["decisions"]},
             {"entry", "no entry", "skipped"} & {d["kind"] for d in found["decisions"]},

@@ -4397,6 +4397,36 @@ export interface components {
              */
             sharpe: number | null;
             /**
+             * Sharpe Excess
+             * @description The same of daily returns less what the money market brought on these days, by the shortest interest known then (W. Sharpe, 1994): what a strategy brings beyond leaving the cash alone. Cash earns no interest in a run.
+             */
+            sharpe_excess: number | null;
+            /**
+             * Money Market
+             * @description What cash would have earned a year of 252 sessions by the shortest interest known at each session.
+             */
+            money_market: number | null;
+            /**
+             * Holding Cagr
+             * @description CAGR of the same cash in the underlying from the first snapshot on: splits followed, dividends reinvested at the price of the session they go ex in; of an index its price alone.
+             */
+            holding_cagr: number | null;
+            /**
+             * Holding Drawdown
+             * @description The deepest fall of that holding from its highest session close so far.
+             */
+            holding_drawdown: number | null;
+            /**
+             * Beta
+             * @description Slope of daily returns on those of holding the underlying, by least squares (W. Sharpe, 1964): by what part of a move of it equity moves with it.
+             */
+            beta: number | null;
+            /**
+             * Correlation
+             * @description Pearson's correlation of daily returns with those of holding the underlying.
+             */
+            correlation: number | null;
+            /**
              * Sortino
              * @description 252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).
              */
@@ -4735,6 +4765,11 @@ export interface components {
              * @default []
              */
             vol: (number | null)[];
+            /**
+             * Holding
+             * @default []
+             */
+            holding: number[];
         };
         /**
          * EvidenceOut

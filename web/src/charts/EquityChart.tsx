@@ -1,4 +1,4 @@
-import { useCallback } from "react";
+import { useCallback, useState } from "react";
 import type { Schemas } from "../api/client";
 import { day, number, signedPercent } from "../ui/format";
 import { LazyChart } from "./Lazy";
@@ -35,7 +35,9 @@ function quarters(dates: string[]): (index: number) => boolean {
 
 /** Equity and underlying above, drawdown and volatility below, on one axis of sessions. */
 export function EquityChart({ curve, underlying, currency, cuts, held, stretch, onDate }: Props) {
-  const { dates = [], equity = [], drawdown = [], spot = [], vol = [] } = curve;
+  const { dates = [], equity = [], drawdown = [], spot = [], vol = [], holding = [] } = curve;
+  const [oneScale, setOneScale] = useState(false);
+  const beside = oneScale ? holding : spot;
   const strips = vol.length > 0 ? 2 : 1;
   const option = useCallback(
     (c: Ink) => {
@@ -71,7 +73,8 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
         ],
       };
       const side = { left: 14, right: 52 };
-      const thousands = digitsFor((Math.max(...equity) - Math.min(...equity)) / 4000);
+      const shown = oneScale ? [...equity, ...holding] : equity;
+      const thousands = digitsFor((Math.max(...shown) - Math.min(...shown)) / 4000);
       const fall = digitsFor(-Math.min(0, ...drawdown) * 50);
       return {
         grid: [
@@ -85,7 +88,7 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
           ...tooltip(c),
           formatter: (found: { dataIndex: number }[]) => {
             const i = found[0]?.dataIndex ?? 0;
-            return `<b>${day(dates[i]!)} ${dates[i]!.slice(0, 4)}</b><br>${number(equity[i], 0)} ${currency}, drawdown ${signedPercent(drawdown[i])}<br>${underlying} ${number(spot[i], 1)}${vol[i] == null ? "" : `, at-the-money IV ${number(vol[i], 1)} %`}`;
+            return `<b>${day(dates[i]!)} ${dates[i]!.slice(0, 4)}</b><br>${number(equity[i], 0)} ${currency}, drawdown ${signedPercent(drawdown[i])}<br>${underlying} ${number(spot[i], 1)}${holding.length ? `, holding it ${number(holding[i], 0)} ${currency}` : ""}${vol[i] == null ? "" : `, at-the-money IV ${number(vol[i], 1)} %`}`;
           },
         },
         xAxis: [x(0, false), x(1, strips === 1), ...(strips > 1 ? [x(2, true)] : [])],
@@ -125,10 +128,10 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
         series: [
           {
             type: "line",
-            data: spot,
-            yAxisIndex: 1,
+            data: beside,
+            yAxisIndex: oneScale ? 0 : 1,
             symbol: "none",
-            lineStyle: { color: c.soft, width: 1, opacity: 0.55 },
+            lineStyle: { color: c.soft, width: 1, opacity: oneScale ? 0.9 : 0.55 },
           },
           {
             type: "line",
@@ -165,22 +168,49 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
         ],
       };
     },
-    [dates, equity, drawdown, spot, vol, strips, underlying, currency, cuts, held, stretch],
+    [
+      dates,
+      equity,
+      drawdown,
+      spot,
+      vol,
+      holding,
+      beside,
+      oneScale,
+      strips,
+      underlying,
+      currency,
+      cuts,
+      held,
+      stretch,
+    ],
   );
   const rows = useCallback(
     () => [
-      ["date", "equity", "drawdown", underlying, "at-the-money IV"],
-      ...dates.map((at, i) => [at, equity[i]!, drawdown[i]!, spot[i]!, vol[i] ?? ""]),
+      ["date", "equity", "drawdown", underlying, "at-the-money IV", `holding ${underlying}`],
+      ...dates.map((at, i) => [at, equity[i]!, drawdown[i]!, spot[i]!, vol[i] ?? "", holding[i] ?? ""]),
     ],
-    [dates, equity, drawdown, spot, vol, underlying],
+    [dates, equity, drawdown, spot, vol, holding, underlying],
   );
   return (
     <>
       <p className="flex gap-5 overflow-hidden px-3 text-xs font-medium whitespace-nowrap">
         <span className="text-sea">— equity, {currency}</span>
-        <span className="text-soft">— {underlying}, on a scale of its own</span>
+        <span className="text-soft">
+          — {oneScale ? `the same cash in ${underlying}` : `${underlying}, on a scale of its own`}
+        </span>
         <span className="text-loss">— drawdown</span>
         {strips > 1 && <span className="text-soft">— at-the-money IV, 30 days</span>}
+        {holding.length > 0 && (
+          <button
+            type="button"
+            className="link"
+            aria-pressed={oneScale}
+            onClick={() => setOneScale(!oneScale)}
+          >
+            {oneScale ? `${underlying} on its own scale` : "compare with holding it"}
+          </button>
+        )}
         <span className="ml-auto pr-24 font-normal text-soft">drag to zoom, double-click for all</span>
       </p>
       <LazyChart

@@ -30,13 +30,15 @@ interface Props {
   figures: Figures;
   intervals: Record<string, number[]>;
   currency: string;
+  /** What the clock is of. */
+  underlying: string;
   openTrade: (number: number) => void;
   /** Shows sessions on the curve. */
   showStretch: (from: string, to: string) => void;
 }
 
 /** The main figures, each with the qualifier that keeps it honest. A figure that has a place leads to it. */
-export function RunFigures({ figures, intervals, currency, openTrade, showStretch }: Props) {
+export function RunFigures({ figures, intervals, currency, underlying, openTrade, showStretch }: Props) {
   const place = (from: string | null | undefined, to: string | null | undefined) =>
     from && to ? () => showStretch(from, to) : undefined;
   const worst = figures.trades_worst_number;
@@ -111,6 +113,24 @@ export function RunFigures({ figures, intervals, currency, openTrade, showStretc
         {intervals.trades_profit_factor && ` (${range(intervals.trades_profit_factor, ratios)})`}, average{" "}
         {signed(figures.trades_average_win)} / {signed(figures.trades_average_loss)} · Sortino{" "}
         <span title={words("sortino")}>{number(figures.sortino, 2)}</span>
+        {figures.sharpe_excess != null && (
+          <span title={`${words("sharpe_excess")} ${words("money_market")}`}>
+            {" "}
+            · Sharpe {number(figures.sharpe_excess, 2)} in excess of the money market, which brought{" "}
+            {signedPercent(figures.money_market)}
+          </span>
+        )}
+        {figures.holding_cagr != null && (
+          <span
+            title={`${words("holding_cagr")} ${words("holding_drawdown")} ${words("beta")} ${words("correlation")}`}
+          >
+            {" "}
+            · holding {underlying}: {signedPercent(figures.holding_cagr)} a year, drawdown{" "}
+            {signedPercent(figures.holding_drawdown)}
+            {figures.beta != null &&
+              ` (beta ${number(figures.beta, 2)}, correlation ${number(figures.correlation, 2)})`}
+          </span>
+        )}
         {figures.calmar != null && <span title={words("calmar")}> · Calmar {number(figures.calmar, 2)}</span>}
         {figures.daily_tail != null && (
           <span title={`${words("daily_tail")} ${words("daily_skew")}`}>

@@ -54,6 +54,7 @@ export function RunLooks({ run, figures, underlying, currency, document, save, o
         figures={figures}
         intervals={run.intervals}
         currency={currency}
+        underlying={underlying}
         openTrade={openTrade}
         showStretch={(from, to) => {
           choices.show("trades");

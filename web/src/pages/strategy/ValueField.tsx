@@ -83,6 +83,7 @@ function Editor({
         className="field"
         autoFocus={focus}
         value={String(value ?? "")}
+        onFocus={(event) => param.editor === "text" && event.target.select()}
         onChange={(event) => onChange(event.target.value)}
         {...invalidity}
       />
