@@ -55,7 +55,7 @@ def are_simple(entry: EntryPlan) -> bool:
     needs more of a trade's past than its best P/L."""
     again = (found for item in entry.adjustments if (found := item.kind.otherwise(item.rule.params)))
     return (
-        not any(item.kind.often for item in entry.adjustments)
+        not any(item.often for item in entry.adjustments)
         and not (entry.adjustments and entry.remembers)
         and not any(isinstance(then, Reenter) for found in again for then in found)
         and all(leg.strike is not None for leg in entry.entry.later)
@@ -105,6 +105,8 @@ def _may_act(lives: Lives, plan: Plan, entry: EntryPlan, made: Opening) -> Ints:
     here = slice(made.index, made.stop)
     may = np.zeros(made.stop - made.index, np.bool_)
     for item in entry.adjustments:
+        if item.further_only:
+            continue
         # a leg that is gone ends the whole life, so that only times and every snapshot are looks
         due = np.zeros(len(may), np.bool_)
         if item.every:

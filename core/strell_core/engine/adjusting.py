@@ -4,7 +4,7 @@ rule 17)."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from decimal import Decimal
 from functools import partial
 from typing import Any, Self
@@ -15,9 +15,10 @@ from strell_core.engine.limits import Limits
 from strell_core.engine.looks import ActiveAdjustment
 from strell_core.engine.marks import stretch, with_best, with_paths
 from strell_core.engine.plan import EntryPlan
-from strell_core.engine.state import Fill, Order, OrderLeg, TradeState, in_lots
+from strell_core.engine.state import Fill, Order, OrderLeg, TradeState, in_lots, premium_of
 from strell_core.engine.step import closing_legs
 from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS
 from strell_core.measures.frames import FALSE, TRUE, PickedLeg
 from strell_core.selection.select import select
 from strell_core.strategy import adjusting
@@ -62,13 +63,13 @@ class Adjusting(Limits):
             now = self.now[trade.number]
             for place, item in enumerate(entry.adjustments):
                 rule, found = item.rule, item.kind
-                if (trade.adjusted_on == today and not found.often) or not item.due(self.market, self.index, trade):
+                if (trade.adjusted_on == today and not item.often) or not item.due(self.market, self.index, trade):
                     continue
                 if found.test(now, rule.params)[0] != TRUE:
                     continue
                 legs, then = self.proposed(trade, entry.adjustments[place:]), found.otherwise(rule.params)
                 values = found.values(now, rule.params, 0)
-                made = bool(legs) and self._move(trade, legs, rule.id, values, found.often)
+                made = bool(legs) and self._move(trade, legs, rule.id, values, item.often)
                 if not made and then is not None:
                     self.leave(trade, trade.legs, rule.id, values, (), "other", then, Close())
                 elif not legs:
@@ -83,7 +84,7 @@ class Adjusting(Limits):
         if any(self.over(leg.contract) for leg in legs):
             # what has come to its settlement is left to it, and the rest with it
             return ()
-        further, provided = rule.params.get("further"), rule.params.get("provided")
+        further, provided = rule.params.get("further"), adjusting.provided(rule.params)
         if not legs or not (further or provided):
             return legs
         then = self._dealt(trade, legs)
@@ -94,7 +95,8 @@ class Adjusting(Limits):
                 then = self._dealt(trade, legs)
             elif further == "must":
                 return ()
-        if provided and (then is None or not then.holds(trade.number, provided)):
+        deal = partial(self.credit, trade, legs)
+        if provided and (then is None or not then.holds(trade.number, provided, deal)):
             return ()
         return legs
 
@@ -105,19 +107,35 @@ class Adjusting(Limits):
             return ()
         return self.proposed(trade, asked)
 
-    def holds(self, number: int, condition: Mapping[str, Any]) -> bool:
-        """Whether a condition holds of a lot of a trade now."""
+    def holds(self, number: int, conditions: Sequence[Mapping[str, Any]], deal: Callable[[], float]) -> bool:
+        """Whether conditions hold of a lot of a trade now that was made by dealing which brought so much, in points."""
         trade = self.trades.get(number)
         if trade is None:
             return False
         frame = self._adjusting(trade)
         view = frame.view
-        return view is not None and adjusting.holds(condition, adjusting.structure(frame, view, trade.legs_held))
+        if view is None:
+            return False
+        where = adjusting.structure(frame, view, trade.legs_held, deal=deal)
+        return all(adjusting.holds(condition, where) for condition in conditions)
 
     def _adjusting(self, trade: TradeState) -> AdjustFrame:
         entry, now = self.plan.entry(trade.entry), self.now[trade.number]
         pick = partial(self._picked, entry, trade)
-        return AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick)
+        deal = partial(self._credit_of, trade)
+        return AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick, deal)
+
+    def credit(self, trade: TradeState, legs: Sequence[OrderLeg]) -> float:
+        """What legs of an order bring together now, in points, a debit negative; NaN where one cannot be dealt."""
+        prices = [price for price in self.prices(trade, legs) if price is not None]
+        if len(prices) < len(legs):
+            return math.nan
+        return premium_of(legs, prices) * float(self.of(trade).underlying.quantum) / PARTS
+
+    def _credit_of(self, trade: TradeState, wanted: Sequence[tuple[str, ContractKey, int]]) -> float:
+        """The same of what makes these legs of those that are held."""
+        gone = [OrderLeg(name, contract, -contracts) for name, contract, contracts in trade.legs_held]
+        return self.credit(trade, _merged((*gone, *(OrderLeg(*leg) for leg in wanted))))
 
     def prices(self, trade: TradeState, legs: Sequence[OrderLeg]) -> tuple[int | None, ...]:
         """What legs of an order would be dealt at now, in parts; ``None``: at nothing."""
@@ -149,14 +167,14 @@ class Adjusting(Limits):
             self.observation.instant, self.observation.date, rule, told, entry=trade.entry,
         )  # fmt: skip
 
-    def _picked(self, entry: EntryPlan, trade: TradeState, name: str) -> PickedLeg | None:
-        """What a leg's own picks come to now, beside the others that are held."""
+    def _picked(self, entry: EntryPlan, trade: TradeState, name: str, aside: str) -> PickedLeg | None:
+        """What a leg's own picks come to now, beside the legs that are held but one."""
         rule = next((leg for leg in (*entry.entry.legs, *entry.entry.later) if leg.id == name), None)
         view = self.observation.view(entry.entry.underlying)
         if rule is None or view is None:
             return None
         frame = EntryFrame(self.observation, self.account(entry.id), entry.entry.underlying).frame()
-        held = [(leg.leg_id, leg.contract, leg.contracts) for leg in self.traded(trade.legs) if leg.leg_id != name]
+        held = [(leg.leg_id, leg.contract, leg.contracts) for leg in self.traded(trade.legs) if leg.leg_id != aside]
         return next(iter(select([rule], frame, view, 0, entry.allows, held).legs), None)
 
     def _move(self, trade: TradeState, legs: tuple[OrderLeg, ...], rule: str, values: Any, often: bool) -> bool:

@@ -28,16 +28,23 @@ class ActiveAdjustment:
     """It is looked at on every snapshot."""
     gone: frozenset[str] = frozenset()
     """A leg that is gone in one of these ways is a look, from then until that session ends."""
+    often: bool = False
+    """It acts however often a trade was adjusted in the session."""
+    further_only: bool = False
+    """It acts as a further step of the adjustment before it only."""
 
     @classmethod
     def of(cls, rule: Rule, kind: Adjustment, entry: Schedule) -> ActiveAdjustment:
         """``entry``: when its trade's entry is looked at, which holds where the sentence says nothing."""
         own, upon = adjusting.schedule_of(rule.params, entry.decides_single), rule.params.get("upon")
         gone = frozenset(adjusting.GONE.get(str(upon), ()))
-        return cls(rule, kind, entry if own is None else own, upon == adjusting.EVERY, gone)
+        often, only = kind.often or adjusting.is_often(rule.params), rule.params.get("only") is not None
+        return cls(rule, kind, entry if own is None else own, upon == adjusting.EVERY, gone, often, only)
 
     def due(self, market: Market, index: int, trade: TradeState) -> bool:
         """Whether a snapshot is a look at a trade."""
+        if self.further_only:
+            return False
         if self.schedule.status(market, index) == DUE:
             return True
         if not (self.every or self.gone) or (market.main.is_single[index] and not self.schedule.decides_single):
@@ -58,7 +65,9 @@ class ActiveAdjustment:
         """First snapshot from ``index`` on at which it may act on a trade that stays as it is, times aside; ``end``:
         none. ``true()``: snapshots at which its condition holds of the trade, ascending."""
         timeline = market.main
-        if not self.kind.often and index and trade.adjusted_on == market.date(index - 1):
+        if self.further_only:
+            return end
+        if not self.often and index and trade.adjusted_on == market.date(index - 1):
             index = int(timeline.first[int(timeline.session_of[index - 1]) + 1])
         if index >= end:
             return end

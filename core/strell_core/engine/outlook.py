@@ -112,7 +112,7 @@ def _adjustments(work: Decisions, trade: TradeState, entry: EntryPlan) -> tuple[
         proposal = _proposal(work, trade, legs) if legs else None
         out.append(
             AdjustmentNow(
-                rule, truth, values, proposal, due and (found.often or not adjusted), found.otherwise(rule.params)
+                rule, truth, values, proposal, due and (item.often or not adjusted), found.otherwise(rule.params)
             )
         )
     return tuple(out)

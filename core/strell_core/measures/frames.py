@@ -182,6 +182,8 @@ class Structure:
 
     legs: Sequence[PickedLeg]
     view: ChainView
+    deal: Callable[[], float] | None = field(default=None, repr=False)
+    """What an adjustment brings that makes it, points a lot, NaN where it cannot be dealt; ``None``: it is none."""
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ hold of the position as it would be, and what happens where they cannot be made.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from strell_core.market.instruments import ContractKey
@@ -19,7 +19,7 @@ from strell_core.strategy.kinds import AdjustFrame
 from strell_core.strategy.schedule import Schedule
 
 SCOPES = (*MARKET, "position", "leg")
-GOAL_SCOPES = (*MARKET, "structure", "leg")
+GOAL_SCOPES = (*MARKET, "structure", "leg", "adjustment")
 """Of what is asked of a position as it would be."""
 GONE: dict[str, tuple[str, ...]] = {
     "closed": ("order",), "expired": ("settlement",), "delivered": ("exercise", "assignment"),
@@ -51,9 +51,21 @@ PROVIDED = Param(
     "provided", "condition", "Provided that…", None, optional=True, begins={"left": {"measure": "structure_greek"}, "is": "above", "right": 0.0},
     scopes=GOAL_SCOPES, leads=", provided that then ",
 )  # fmt: skip
+PROVIDED_ALSO = Param(
+    "provided_also", "all_conditions", "Provided also that…", None, optional=True, scopes=GOAL_SCOPES,
+    begins=[{"left": {"measure": "adjustment_credit"}, "is": "at least", "right": 0.0}],
+)  # fmt: skip
 FURTHER = Param(
     "further", "choice", "With the next adjustment…", None, optional=True, begins="may",
     choices={"may": "and then the next adjustment", "must": "only with the next adjustment"},
+)  # fmt: skip
+ONLY = Param(
+    "only", "choice", "Only after the one before…", None, optional=True, begins="after", leads=", ",
+    choices={"after": "only as a further step of the adjustment before it"},
+)  # fmt: skip
+OFTEN = Param(
+    "often", "choice", "More than once a session…", None, optional=True, begins="often", leads=", ",
+    choices={"often": "as often as it holds"},
 )  # fmt: skip
 OTHERWISE = Param(
     "otherwise", "choice", "Or else…", None, optional=True, begins="close",
@@ -69,7 +81,8 @@ WHEN_LOOKED_AT = (
 )
 WHOLE = (
     "With the next adjustment: that is judged on the position as this one would leave it, and both are one order. What is provided "
-    "is asked of a lot of the position as all of it would be."
+    "is asked of a lot of the position as all of it would be. As a further step only: it is never asked by itself. As often as it holds: "
+    "also when the trade was adjusted in this session already."
 )
 
 
@@ -82,8 +95,8 @@ def declared(
     clause, param = ("{otherwise}", (OTHERWISE,)) if or_else else ("", ())
     return conditions.declared(
         "adjusts", id=key, section="adjust", title=title,
-        sentence=f"When {{left}} is {{is}} {{right}}{{looks}}{{also}}{{until}}, {does}{{further}}{{provided}}{clause}{{daily}}{{upon}}.",
-        params=(*params, PROVIDED, FURTHER, *param, *LOOKS), explains=f"{says}{WHOLE}", example=example, words=("adjust", *words), scope="position",
+        sentence=f"When {{left}} is {{is}} {{right}}{{looks}}{{also}}{{until}}, {does}{{further}}{{provided}}{{provided_also}}{clause}{{only}}{{daily}}{{upon}}{{often}}.",
+        params=(*params, PROVIDED, PROVIDED_ALSO, FURTHER, *param, ONLY, *LOOKS, OFTEN), explains=f"{says}{WHOLE}", example=example, words=("adjust", *words), scope="position",
     )  # fmt: skip
 
 
@@ -112,15 +125,31 @@ def schedule_of(params: Params, decides_single: bool) -> Schedule | None:
 
 
 def structure(
-    frame: AdjustFrame, view: ChainView, held: Iterable[tuple[str, ContractKey, int]], lots: int | None = None
-) -> Frame:
+    frame: AdjustFrame, view: ChainView, held: Iterable[tuple[str, ContractKey, int]], lots: int | None = None,
+    deal: Callable[[], float] | None = None,
+) -> Frame:  # fmt: skip
     """Where values of a structure are asked for of legs, each with its contracts: of a lot of them, or of one of so many
-    ``lots``."""
+    ``lots``. ``deal``: what the adjustment brings that makes it, in points; nothing: that from what is held."""
     legs = list(held)
     parts = lots or math.gcd(*(contracts for _, _, contracts in legs))
     picked = [PickedLeg(name, contract, contracts // parts, view.quote(contract)) for name, contract, contracts in legs]
     index = frame.observation.index
-    return Frame(frame.observation.market, index, index + 1, frame.symbol, None, Structure(picked, view))
+
+    def brings() -> float:
+        return (frame.deal(legs) if deal is None else deal()) / parts
+
+    return Frame(frame.observation.market, index, index + 1, frame.symbol, None, Structure(picked, view, brings))
+
+
+def provided(params: Params) -> list[Mapping[str, Any]]:
+    """All that has to hold of the position as it would be."""
+    first = params.get("provided")
+    return [*([first] if first else []), *(params.get("provided_also") or ())]
+
+
+def is_often(params: Params) -> bool:
+    """Whether a sentence acts however often a trade was adjusted in the session."""
+    return params.get("often") is not None
 
 
 def holds(condition: Params, where: Frame) -> bool:

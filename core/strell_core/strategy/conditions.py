@@ -107,6 +107,9 @@ class ConditionKind(ParamKind):
 class ConditionsKind(ConditionKind):
     """Several of them."""
 
+    joined = True
+    """By a word that the sentence says; otherwise all of them have to hold."""
+
     def problems(self, param: Param, value: Any) -> Iterator[tuple[str, str]]:
         if not isinstance(value, list) or not 0 < len(value) <= MOST:
             yield "", f"{param.called}: a list of at least one condition, at most {MOST}"
@@ -132,7 +135,18 @@ class ConditionsKind(ConditionKind):
         yield from ((str(place), further(param.scopes), item) for place, item in enumerate(value))
 
 
-param_kinds |= {"snapshots": SnapshotsKind(), "condition": ConditionKind(), "conditions": ConditionsKind()}
+class AllConditionsKind(ConditionsKind):
+    """Several, all of which have to hold."""
+
+    joined = False
+
+
+param_kinds |= {
+    "snapshots": SnapshotsKind(),
+    "condition": ConditionKind(),
+    "conditions": ConditionsKind(),
+    "all_conditions": AllConditionsKind(),
+}
 
 
 def declared(acts: str, **more: Any) -> Declaration:
@@ -155,6 +169,10 @@ def problems(condition: Mapping[str, Any], scopes: tuple[str, ...]) -> Iterator[
         yield from _of_its_past(path, item, lived, bool(until))
     if condition.get("provided"):
         yield from _of_its_past("provided/", condition["provided"], False, False)
+    elif condition.get("provided_also"):
+        yield "provided_also", "say first what is provided: the sentence's own 'provided that'"
+    for number, item in enumerate(condition.get("provided_also") or ()):
+        yield from _of_its_past(f"provided_also/{number}/", item, False, False)
 
 
 def _of_its_past(path: str, item: Mapping[str, Any], lived: bool, lasts: bool) -> Iterator[tuple[str, str]]:

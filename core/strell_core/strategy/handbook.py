@@ -22,13 +22,14 @@ A **value** is a number, or a mapping with `measure` and the measure's parameter
 (`left`, `is`, `right`). What is unvalued never acts; what does not exist (a leg that is gone) makes its condition false.
 To a condition may be added: `looks`, for how many snapshots in a row it has to hold; `also`, further conditions, each with its
 own `left`, `is`, `right` and `looks`, all joined by `join: and` or `join: or`; and `until`, a condition that ends it: from the
-snapshot on which all of it holds it counts as true until that one is true, whatever becomes of it meanwhile. How long and since
-when is known of a market's values only. Sentences of an entry must all be true, exits act each by itself, so that *and* within
+snapshot on which all of it holds it counts as true until that one is true, whatever becomes of it meanwhile. Of values of a
+position and its legs that is counted from its first fill on, of values of the account from the first snapshot of a run; of contracts that
+were only picked nothing is known from before. Sentences of an entry must all be true, exits act each by itself, so that *and* within
 *or* is several exits, and *or* within *and* several conditions.
 """
 SCOPES = {
     "market": "Of a market (each takes `underlying`, another one of the strategy's)", "event": "Of what is announced", "series": "Of series of one's own", "clock": "Of the clock and the calendar",
-    "leg": "Of a leg, picked or held", "structure": "Of what was picked together (checks)", "position": "Of a position (exits, adjustments)",
+    "leg": "Of a leg, picked or held", "structure": "Of what was picked together (checks)", "adjustment": "Of an adjustment (what is provided, until what is rolled)", "position": "Of a position (exits, adjustments)",
     "account": "Of the account (entries, checks)", "combined": "Made of other values",
 }  # fmt: skip
 

@@ -205,9 +205,11 @@ class AdjustFrame:
     symbol: str
     lots: int
     """Held."""
-    pick: Callable[[str], PickedLeg | None]
-    """What a leg's own picks come to now beside the other legs that are held, of one lot; ``None``: there is no such leg, or
-    nothing fits."""
+    pick: Callable[[str, str], PickedLeg | None]
+    """What a leg's own picks come to now beside the legs that are held, the second one aside, of one lot; ``None``: there is
+    no such leg, or nothing fits."""
+    deal: Callable[[Sequence[tuple[str, ContractKey, int]]], float]
+    """What dealing brings, in points, that makes these legs of those that are held; NaN where one cannot be dealt."""
 
     @property
     def view(self) -> ChainView | None:

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from strell_core.strategy import catalogue
 
-LIMITS = {"sentences": 80, "legs": 8, "entries": 12, "underlyings": 8, "name": 80, "note": 500, "unknown": 60}
+LIMITS = {"sentences": 80, "legs": 8, "entries": 60, "underlyings": 8, "name": 80, "note": 500, "unknown": 60}
 
 
 @dataclass(frozen=True)

@@ -110,9 +110,14 @@ def _later(entry: Item, adjust: Sequence[Item], numbers: Mapping[str, int], out:
     """Legs that nothing opens, and what would open a leg that the entry opens."""
     legs = {leg["id"]: leg["rule"] for _, leg in switched_on(entry["legs"])}
     opened = {item["what"] for item in adjust if item["rule"] == OPENS_A_LEG}
+    # what another leg is rolled to may be nothing but a pick
+    opened |= {item["other"] for item in adjust if item["rule"] == "roll_like"}
     for name, rule in legs.items():
         if rule == catalogue.LATER_LEG.id and name not in opened:
             out[name] = "Nothing opens it: add “Open a leg” to the adjustments."
     for item in adjust:
         if item["rule"] == OPENS_A_LEG and legs.get(item["what"], catalogue.LATER_LEG.id) != catalogue.LATER_LEG.id:
             out[item["id"]] = f"Leg {numbers[item['what']]} is opened by the entry: name one that is opened later."
+    for before, item in zip([None, *adjust], adjust, strict=False):
+        if item.get("only") and not (before or {}).get("further"):
+            out[item["id"]] = "It never acts: the adjustment before it does not go on with the next one."

@@ -188,9 +188,11 @@ class _Writer:
             return [Token(param.leads or " "), Token(param.text(value), path, piece=path)]
         for at, declaration, inner in param.of_kind.within(param, value):
             place = f"{path}/{at}" if at else path
-            if at:
+            if at and getattr(param.of_kind, "joined", False):
                 word = values.get("join") or "and"
                 out += [Token(" "), Token(word, f"{path.rpartition('/')[0]}/join"), Token(" ")]
+            elif at:
+                out.append(Token(" and "))
             else:
                 out.append(Token(param.leads))
             out += [

@@ -7,7 +7,7 @@ import math
 from typing import Any
 
 from tests.engine.plain_looks import Looks
-from tests.engine.plain_recording import ABSENT, Contract, Fraction, compares
+from tests.engine.plain_recording import ABSENT, QUANTUM, Contract, Fraction, compares
 
 OF_LEGS = ("leg_condition", "leg_condition_stop", "leg_condition_partner")
 GONE = {"closed": ("order",), "expired": ("settlement",), "delivered": (), "gone": ("order", "settlement")}
@@ -108,9 +108,28 @@ class Managed(Looks):
         parts = lots or math.gcd(*(n for _, _, n in legs))
         return {name: (contract, n // parts) for name, contract, n in legs}
 
-    def would_hold(self, condition: dict[str, Any], legs: list[Leg]) -> bool:
+    def would_hold(self, condition: dict[str, Any], legs: list[Leg], brings: float | None) -> bool:
+        """Of a position that dealing would make which ``brings`` so many points; nothing: it cannot be dealt."""
+        parts = math.gcd(*(n for _, _, n in legs))
+        self.brings = None if brings is None else brings / parts
         sides = [self.value(condition[side], None, self.as_picked(legs)) for side in ("left", "right")]
         return compares(condition, *sides)
+
+    def credit_of(self, trade: dict[str, Any], legs: list[Leg]) -> float | None:
+        """What dealing in legs brings now, in points."""
+        held, found = {(leg["id"], leg["contract"]) for leg in trade["legs"]}, Fraction(0)
+        for name, contract, n in legs:
+            price = self.dealt_at(contract, n, (name, contract) in held)
+            if price is None:
+                return None
+            found -= n * Fraction(round(PARTS * price), PARTS)
+        return float(found * QUANTUM)
+
+    def credit_between(self, trade: dict[str, Any], wanted: list[Leg]) -> float | None:
+        count: dict[tuple[str, Contract], int] = {}
+        for name, contract, n in [*((name, c, -n) for name, c, n in self.held_legs(trade)), *wanted]:
+            count[name, contract] = count.get((name, contract), 0) + n
+        return self.credit_of(trade, [(*key, n) for key, n in count.items() if n])
 
     def ladder(self, leg: dict[str, Any], where: str) -> list[Contract]:
         """Quoted contracts away from the money or toward it, nearest first."""
@@ -132,8 +151,9 @@ class Managed(Looks):
             if lots + more > rule["bound"] if more > 0 else lots + more < rule["bound"]:
                 return []
             return [(name, leg["contract"], leg["n"] // lots * more) for name, leg in held.items()]
-        if kind == "roll_out":
-            return self.rolled_out(rule, trade)
+        if kind in ("roll_out", "roll_leg_out"):
+            mine = [leg for leg in trade["legs"] if leg["n"] < 0] if kind == "roll_out" else [held.get(rule["what"])]
+            return self.rolled_out(rule, [leg for leg in mine if leg])
         if kind == "open_leg":
             sheet = next(leg for leg in trade["entry"]["later"] if leg["id"] == rule["what"])
             contract = None if rule["what"] in held else self.picked_beside(sheet, trade)
@@ -156,12 +176,15 @@ class Managed(Looks):
             goal = {"left": rule["goal"], "is": rule["goal_is"], "right": rule["goal_than"]}
             for contract in self.ladder(leg, rule["where"])[: rule["most"]]:
                 legs = [(n, contract if n == leg["id"] else c, k) for n, c, k in self.held_legs(trade)]
-                if self.would_hold(goal, legs):
+                if self.would_hold(goal, legs, self.credit_between(trade, legs)):
                     to = contract
                     break
         elif kind == "roll_anew":
             sheets = [*trade["entry"]["legs"], *trade["entry"]["later"]]
             to = self.picked_beside(next(sheet for sheet in sheets if sheet["id"] == leg["id"]), trade)
+        elif kind == "roll_like":
+            sheets = [*trade["entry"]["legs"], *trade["entry"]["later"]]
+            to = self.picked_beside(next(sheet for sheet in sheets if sheet["id"] == rule["other"]), trade, leg["id"])
         else:
             assert kind == "roll_to_delta", kind
             to = self.nearest_delta(leg["contract"], rule["delta"])
@@ -169,9 +192,10 @@ class Managed(Looks):
             return []
         return [(leg["id"], leg["contract"], -leg["n"]), (leg["id"], to, leg["n"])]
 
-    def picked_beside(self, sheet: dict[str, Any], trade: dict[str, Any]) -> Contract | None:
+    def picked_beside(self, sheet: dict[str, Any], trade: dict[str, Any], aside: str = "") -> Contract | None:
         """What a leg's sentence picks now beside the trade's other legs."""
-        others = [leg for leg in trade["legs"] if leg["id"] != sheet["id"] and not self.over(leg["contract"])]
+        aside = aside or sheet["id"]
+        others = [leg for leg in trade["legs"] if leg["id"] != aside and not self.over(leg["contract"])]
         count = sheet["ratio"] * (-1 if sheet["side"] == "sell" else 1)
         picked = {leg["id"]: (leg["contract"], leg["n"]) for leg in others}
         return self.pick(
@@ -195,12 +219,10 @@ class Managed(Looks):
             if self.recording.quote(c, self.session, self.snap)
         ]  # fmt: skip
 
-    def rolled_out(self, rule: dict[str, Any], trade: dict[str, Any]) -> list[Leg]:
+    def rolled_out(self, rule: dict[str, Any], legs: list[dict[str, Any]]) -> list[Leg]:
         out: list[Leg] = []
-        for leg in trade["legs"]:
+        for leg in legs:
             day, right, strike = leg["contract"]
-            if leg["n"] > 0:
-                continue
             # expirations in which anything is offered now
             later = {e for e in self.recording.quoted(self.session, self.snap) if e > day}
             if not later:
@@ -239,6 +261,7 @@ class Managed(Looks):
             if (leg["n"] + more) * leg["n"] <= 0:
                 continue
             legs = [(n, c, k + more if n == leg["id"] else k) for n, c, k in self.held_legs(trade)]
+            self.brings = self.credit_between(trade, legs)
             goal, to = (self.value(rule[name], None, self.as_picked(legs, 1)) for name in ("goal", "to"))
             if goal is None or to is None:
                 return []
@@ -252,7 +275,8 @@ class Managed(Looks):
         legs = self.moves(rule, trade)
         if any(self.over(contract) for _, contract, _ in legs):
             return []
-        if not legs or not (rule.get("further") or rule.get("provided")):
+        provided = [*([rule["provided"]] if rule.get("provided") else []), *(rule.get("provided_also") or [])]
+        if not legs or not (rule.get("further") or provided):
             return legs
         then = self.as_dealt(trade, legs)
         if rule.get("further"):
@@ -265,10 +289,10 @@ class Managed(Looks):
                 then = self.as_dealt(trade, legs)
             elif rule["further"] == "must":
                 return []
-        if rule.get("provided") and not (
-            then and then["legs"] and self.would_hold(rule["provided"], self.held_legs(then))
-        ):
-            return []
+        brings = self.credit_of(trade, legs)
+        for condition in provided:
+            if not (then and then["legs"] and self.would_hold(condition, self.held_legs(then), brings)):
+                return []
         return legs
 
     def as_dealt(self, trade: dict[str, Any], legs: list[Leg]) -> dict[str, Any] | None:

@@ -51,6 +51,8 @@ class Values(Past, Capital):
             self.lasting[rule["id"]] = known
         return bool(known[self.recording.number[self.session, self.snap]])
 
+    brings: float | None = None
+    """What the adjustment that is asked about brings a lot, in points."""
     closing = False
     """The clock's values are asked as they will be on the session's last snapshot."""
 
@@ -248,6 +250,8 @@ class Values(Past, Capital):
             if value.get("basis") == "mid":
                 return float(sum((-n * Fraction(sum(q), 2) for n, q in known), Fraction(0)) * QUANTUM), 0.0001
             return float(sum((-n * Fraction(q[0] if n < 0 else q[1]) for n, q in known), Fraction(0)) * QUANTUM), 0.0001
+        if name == "adjustment_credit":
+            return self.brings, 0.0001
         if name == "structure_greek":
             deltas = [(n, self.recording.delta(c, self.session, self.snap)) for c, n in picked.values()]
             return (

@@ -215,7 +215,8 @@ class Reference(Exits):
                 continue
             for place, rule in enumerate(rules):
                 if (
-                    trade["adjusted"] == self.session
+                    (trade["adjusted"] == self.session and not rule.get("often"))
+                    or rule.get("only")
                     or not self.asked_now(rule, trade)
                     or not self.true_now(rule, trade)
                 ):
@@ -238,7 +239,8 @@ class Reference(Exits):
         needs = self.capital([(contract, n, price) for (_, contract), (n, price) in held.items() if n])
         if self.refuses and needs > self.free() + self.capital(self.at_mid(trade)) + 0.005:
             return False
-        trade["adjusted"] = self.session
+        if not rule.get("often"):
+            trade["adjusted"] = self.session
         if not self.last:
             self.orders.append({"kind": "adjust", "trade": trade["number"], "legs": [(c, n) for _, c, n in legs], "ids": [x for x, _, _ in legs],
                                 "at": self.at, "since": self.at, "session": self.session, "rule": rule["id"], "lots": trade["lots"]})  # fmt: skip

@@ -12,7 +12,7 @@ from strell_core.strategy.document import normalise
 from tests.engine.test_random_histories import AgreeCase, random_history, random_strategy, with_holes
 from tests.handmade import session_chains
 
-COUNT = int(os.environ.get("STRELL_HISTORIES", "110"))
+COUNT = int(os.environ.get("STRELL_HISTORIES", "130"))
 
 
 def random_condition(rng: random.Random, legs: list[str]) -> dict[str, Any]:
@@ -60,18 +60,26 @@ def random_exit(rng: random.Random, legs: list[str]) -> dict[str, Any]:
 def random_adjustment(rng: random.Random, legs: list[str]) -> dict[str, Any]:
     what, credit = rng.choice(legs), {"measure": "net_credit", "basis": rng.choice(("fill", "mid"))}
     capital = {"left": {"measure": "capital_a_lot"}, "is": "below", "right": rng.choice((5000, 20_000))}
+    own = {"left": {"measure": "adjustment_credit"}, "is": "at least", "right": rng.choice((-4, 0, 1.5))}
     said: dict[str, Any] = random_condition(rng, legs)
     for name, values in (
         ("daily", ("09:07", "15:45", "17:30")), ("upon", ("every", "gone", "closed", "expired")), ("further", ("may", "may", "must")),
-        ("provided", ({"left": credit, "is": "above", "right": rng.choice((-5, 3))}, capital)), ("otherwise", ("close", "again")),
+        ("provided", ({"left": credit, "is": "above", "right": rng.choice((-5, 3))}, capital, own)), ("otherwise", ("close", "again")),
+        ("often", ("often",)), ("only", ("after",)),
     ):  # fmt: skip
         if rng.random() < 0.25:
             said[name] = rng.choice(values)
+    if said.get("provided") and rng.random() < 0.5:
+        said["provided_also"] = [own, {"left": {"measure": "price"}, "is": "above", "right": 3085}]
+    if said.get("only") and rng.random() < 0.5:
+        del said["only"]
     where = rng.choice(("away", "toward"))
     moves = rng.choice((
         {"rule": "roll_strikes", "what": what, "strikes": rng.choice((1, 2)), "where": where},
         {"rule": "roll_until", "what": what, "where": where, "most": 3, "goal": credit, "goal_is": "above", "goal_than": rng.choice((-60, -10, 5))},
         {"rule": "roll_anew", "what": what}, {"rule": "close_leg", "what": what},
+        {"rule": "roll_like", "what": what, "other": rng.choice(legs)}, {"rule": "roll_leg_out", "what": what, "days": rng.choice((3, 8))},
+        {"rule": "roll_until", "what": what, "where": where, "most": 3, "goal": {"measure": "adjustment_credit"}, "goal_is": "at least", "goal_than": 0.5},
         {"rule": "roll_out", "days": rng.choice((3, 8))},
         {"rule": "recentre", "what": what, "value": {"measure": "price"}, "within": rng.choice((0.0, 2.0))},
         {"rule": "change_lots", "way": rng.choice(("open", "close")), "lots": rng.choice((1, 2)), "bound": rng.choice((1, 3, 5))},
@@ -147,6 +155,8 @@ class RandomManagedTest(AgreeCase):
             "roll_strikes",
             "roll_until",
             "roll_anew",
+            "roll_like",
+            "roll_leg_out",
             "close_leg",
             "roll_out",
             "recentre",

@@ -57,6 +57,12 @@ class RemarksTest(unittest.TestCase):
         self.assertEqual(len(self.said(raw)), 1, "one that is switched off is none")
         raw["adjust"] = [roll, {**roll, "daily": "10:00"}, {**roll, "upon": "gone"}]
         self.assertEqual(self.said(raw), {})
+        raw["adjust"] = [{**roll, "further": "may"}, {**roll, "only": "after"}]
+        self.assertEqual(self.said(raw), {})
+        raw["adjust"] = [{**roll, "only": "after"}, roll, {**roll, "only": "after"}]
+        never = "It never acts: the adjustment before it does not go on with the next one."
+        self.assertEqual(list(self.said(raw).values()), [never, never])
+        raw["adjust"] = [roll, {**roll, "daily": "10:00"}, {**roll, "upon": "gone"}]
         raw["entries"][0]["when"] = [{"rule": "after_trade", "entry": raw["entries"][0].get("id", "entry")}]
         self.assertEqual(
             list(self.said(raw).values()), ["The entry has no decision times: say when this is looked at."]

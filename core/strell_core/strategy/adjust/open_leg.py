@@ -35,7 +35,7 @@ def closed(frame: AdjustFrame, params: Params) -> Sequence[Move]:
 
 
 def opened(frame: AdjustFrame, params: Params) -> Sequence[Move]:
-    found = frame.pick(params["what"]) if frame.now.leg(params["what"]) is None else None
+    found = frame.pick(params["what"], params["what"]) if frame.now.leg(params["what"]) is None else None
     return () if found is None else (OpenLeg(found.leg_id, found.contract, found.contracts * frame.lots),)
 
 

@@ -67,6 +67,20 @@ OUT = _declared(
     "When days to the nearest expiration is at most 7, roll every short leg to the expiration nearest 14 days later.",
     ("expiration", "time", "cycle"), "At the same strikes, or the nearest quoted ones. ",
 )  # fmt: skip
+LIKE = _declared(
+    "roll_like", "Roll a leg to another's pick", "roll {what} to what the sentence of {other} picks now",
+    (*AT_DELTA, adjusting.WHAT, Param("other", "leg", "To the pick of", "")),
+    "When the delta of leg 3 is above 0.35, roll leg 3 to what the sentence of leg 4 picks now.",
+    ("pick", "date", "expiration", "diagonal", "later leg"),
+    "Beside the other legs that are held. A leg that is opened later says a pick for nothing but this: any strike, any expiration. The leg stays "
+    "bought or sold, with as many contracts. ",
+)  # fmt: skip
+LEG_OUT = _declared(
+    "roll_leg_out", "Roll one leg out in time", "roll {what} to the expiration nearest {days|day|days} later",
+    (*conditions.params(adjusting.SCOPES, {"measure": "leg_days"}, "at most", 7.0), adjusting.WHAT, Param("days", "integer", "Days later", 14, 1, 300)),
+    "When days to the expiration of leg 3 is at most 7, roll leg 3 to the expiration nearest 14 days later.",
+    ("expiration", "time", "calendar", "one leg"), "At the same strike, or the nearest quoted one. ",
+)  # fmt: skip
 CENTRE = _declared(
     "recentre", "Recentre the structure",
     "move every strike by as much as brings {what} nearest to {value}, each to a listed "
@@ -136,7 +150,15 @@ def to_delta(frame: AdjustFrame, params: Params) -> Sequence[Move]:
 
 def anew(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     leg = frame.now.leg(params["what"])
-    found = frame.pick(params["what"]) if leg is not None else None
+    return _to_pick(frame, leg, params["what"])
+
+
+def like(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    return _to_pick(frame, frame.now.leg(params["what"]), params["other"])
+
+
+def _to_pick(frame: AdjustFrame, leg: PositionLeg | None, of: str) -> Sequence[Move]:
+    found = frame.pick(of, leg.leg_id) if leg is not None else None
     return () if leg is None or found is None or found.contract == leg.contract else (Roll(leg.leg_id, found.contract),)
 
 
@@ -175,16 +197,25 @@ def recentre(frame: AdjustFrame, params: Params) -> Sequence[Move]:
 
 
 def out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
-    view, moves = frame.view, []
+    shorts = [leg for leg in frame.now.legs if not leg.contract.is_unit and leg.contracts < 0]
+    return _later(frame.view, shorts, params["days"])
+
+
+def leg_out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
+    leg = frame.now.leg(params["what"])
+    return () if leg is None or leg.contract.is_unit else _later(frame.view, [leg], params["days"])
+
+
+def _later(view: ChainView | None, legs: Sequence[PositionLeg], days: int) -> Sequence[Move]:
+    """Legs in the listed expiration nearest to so many days after their own; none where one has none."""
+    moves: list[Move] = []
     if view is None:
         return ()
-    for leg in frame.now.legs:
-        if leg.contract.is_unit or leg.contracts > 0:
-            continue
+    for leg in legs:
         later = [date for date in view.expirations if date > leg.contract.expiration]
         if not later:
             return ()
-        wanted = leg.contract.expiration + dt.timedelta(days=params["days"])
+        wanted = leg.contract.expiration + dt.timedelta(days=days)
         chain = view.slice(min(later, key=lambda date: (abs((date - wanted).days), date)), leg.contract.right)
         strikes = chain.strikes[chain.valid].tolist()
         if not strikes:
@@ -198,7 +229,8 @@ def out(frame: AdjustFrame, params: Params) -> Sequence[Move]:
 
 Moves = Callable[[AdjustFrame, Params], Sequence[Move]]
 _EVERY: tuple[tuple[Declaration, Moves], ...] = (
-    (STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (ANEW, anew), (OUT, out), (CENTRE, recentre),
+    (STRIKES, by_strikes), (UNTIL, until), (DELTA, to_delta), (ANEW, anew), (LIKE, like), (OUT, out), (LEG_OUT, leg_out),
+    (CENTRE, recentre),
 )  # fmt: skip
 for _declaration, _moves in _EVERY:
     adjustments.register(Adjustment(_declaration, adjusting.test, adjusting.values, _moves, adjusting.otherwise))
