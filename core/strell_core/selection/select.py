@@ -17,6 +17,7 @@ from strell_core.measures.frames import Frame, Ints, PickedLeg
 from strell_core.strategy import catalogue, kinds
 from strell_core.strategy.document import LegRule, Rule
 from strell_core.strategy.kinds import Picking, StrikePick
+from strell_core.strategy.whole import names_in
 
 
 @dataclass(frozen=True)
@@ -76,16 +77,20 @@ def select(
     choices: list[LegChoice] = []
     out: set[str] = set()
     listed = view.expirations
+    before = [PickedLeg(name, contract, contracts, view.quote(contract)) for name, contract, contracts in held]
     for leg in legs:
         picked = [choice.picked for choice in choices if choice.picked is not None]
-        there = [*held, *((p.leg_id, p.contract, p.contracts) for p in picked)]
+        legs_there = [*before, *picked]
+        there = [(leg.leg_id, leg.contract, leg.contracts) for leg in legs_there]
         other_way = [contract for _, contract, contracts in there if contracts * leg.contracts < 0]
         named = {name: contract for name, contract, _ in there if not contract.is_unit}
         gone = out and refers_to(leg) & out
         if gone:
             choice = LegChoice(leg.id, (), (), None, "it goes by a leg that is left out", left_out=True)
         else:
-            choice = _choose(leg, Picking(frame, view, named), listed, other_way, runners_up, allows, walked)
+            choice = _choose(
+                leg, Picking(frame, view, named, legs_there), listed, other_way, runners_up, allows, walked
+            )
             if choice.picked is None and leg.optional:
                 choice = dataclasses.replace(choice, left_out=True)
         choices.append(choice)
@@ -132,7 +137,8 @@ def refers_to(leg: LegRule) -> set[str]:
     found = set()
     for name, rule in (("strike", leg.strike), ("expiry", leg.expiry)):
         if rule is not None:
-            found |= {str(rule.params[p.name]) for p in catalogue.picks(name)[rule.kind].params if p.kind == "leg"}
+            declaration = catalogue.picks(name)[rule.kind]
+            found |= {leg for _, kind, leg in names_in(declaration, rule.params) if kind == "leg"}
     return found
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cached_property
 from typing import Literal
@@ -84,6 +84,13 @@ class Picking:
     view: ChainView
     legs: Mapping[str, ContractKey] = field(default_factory=dict)
     """Contracts by leg, in the sheet's order; the underlying itself and legs left out are not among them."""
+    picked: Sequence[PickedLeg] = ()
+    """The same, and the underlying itself, as legs of one lot, or of what is held."""
+
+    @property
+    def frame_of_legs(self) -> Frame:
+        """Where values are asked for that may speak of the legs that were picked before."""
+        return replace(self.frame, structure=Structure(self.picked, self.view))
 
     @property
     def first(self) -> dt.date | None:

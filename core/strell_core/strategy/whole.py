@@ -47,10 +47,10 @@ def whole(document: dict[str, Any]) -> list[Problem]:
                 )
             before = {leg["id"] for _, leg in legs[:rank]}
             problems += [
-                Problem(f"{path}/legs/{number}/{name}/{param.name}", "it can only go by a leg that stands before it")
+                Problem(f"{path}/legs/{number}/{name}/{at}", "it can only go by a leg that stands before it")
                 for name in catalogue.PICKS
-                for param in catalogue.picks(name)[leg[name]["pick"]].params
-                if param.kind == "leg" and leg[name][param.name] not in before
+                for at, kind, of in names_in(catalogue.picks(name)[leg[name]["pick"]], leg[name])
+                if kind == "leg" and of not in before
             ]
             if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
                 problems.append(
@@ -73,7 +73,7 @@ def named_in(document: Mapping[str, Any], wanted: str) -> list[tuple[str, str]]:
         (f"{path}/{number}/{at}", name)
         for path, part, _, sentences in parts(document)
         for number, sentence in switched_on(sentences)
-        for at, kind, name in _named(catalogue.sentences(part)[sentence["rule"]], sentence)
+        for at, kind, name in names_in(catalogue.sentences(part)[sentence["rule"]], sentence)
         if kind == wanted
     ]
 
@@ -81,10 +81,10 @@ def named_in(document: Mapping[str, Any], wanted: str) -> list[tuple[str, str]]:
 def legs_named(part: str, sentence: Mapping[str, Any]) -> list[tuple[str, str]]:
     """``(path, leg)`` within a sentence of everything that names a leg, a pick that goes by one among them."""
     declaration = catalogue.sentences(part)[sentence["rule"]]
-    found = [(path, name) for path, kind, name in _named(declaration, sentence) if kind == "leg"]
+    found = [(path, name) for path, kind, name in names_in(declaration, sentence) if kind == "leg"]
     for name in catalogue.PICKS if declaration.id in catalogue.OPTION_LEGS else ():
         pick = sentence[name]
-        inside = _named(catalogue.picks(name)[pick["pick"]], pick)
+        inside = names_in(catalogue.picks(name)[pick["pick"]], pick)
         found += [(f"{name}/{path}", leg) for path, kind, leg in inside if kind == "leg"]
     return found
 
@@ -99,7 +99,7 @@ def _references(document: dict[str, Any]) -> list[Problem]:
         for number, sentence in switched_on(sentences):
             declaration = catalogue.sentences(part)[sentence["rule"]]
             place = f"{path}/{number}"
-            for at, kind, name in _named(declaration, sentence):
+            for at, kind, name in names_in(declaration, sentence):
                 if kind == "leg" and name not in there:
                     out.append(Problem(f"{place}/{at}", f"there is no leg '{name}' any more; choose another one"))
                 if kind == "entry" and name not in legs:
@@ -114,7 +114,7 @@ def _references(document: dict[str, Any]) -> list[Problem]:
     return out
 
 
-def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tuple[str, str, str]]:
+def names_in(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tuple[str, str, str]]:
     """``(path, kind, name)`` of everything that a sentence or value names in the document."""
     for param in declaration.naming:
         value = holder.get(param.name)
@@ -123,9 +123,9 @@ def _named(declaration: Declaration, holder: Mapping[str, Any]) -> Iterator[tupl
         if param.kind in NAMES:
             yield param.name, param.kind, str(value)
         for at, inner, values in param.of_kind.within(param, value):
-            for path, kind, name in _named(inner, values):
+            for path, kind, name in names_in(inner, values):
                 yield "/".join(part for part in (param.name, at, path) if part), kind, name
     for pick in catalogue.PICKS if declaration.id in catalogue.OPTION_LEGS else ():
         # which leg a pick may go by is asked where legs are in their order
-        found = _named(catalogue.picks(pick)[holder[pick]["pick"]], holder[pick])
+        found = names_in(catalogue.picks(pick)[holder[pick]["pick"]], holder[pick])
         yield from ((f"{pick}/{path}", kind, name) for path, kind, name in found if kind != "leg")

@@ -9,7 +9,7 @@ from tests.engine.plain_recording import ABSENT, compares
 CROSSINGS = ("crosses above", "crosses below")
 NOT_OF_A_MARKET = (
     "position_capital", "pnl", "pnl_drop", "net_greek", "move_since_entry", "days_to_expiration", "days_held_so_far", "leg_price",
-    "leg_greek", "leg_distance", "leg_pnl", "leg_iv_change", "leg_days", "leg_contracts", "account_greek", "open_trade",
+    "leg_greek", "leg_distance", "leg_pnl", "leg_iv_change", "leg_days", "leg_contracts", "leg_strike", "account_greek", "open_trade",
     "losses_in_a_row", "sessions_since_loss", "losses_today", "realised_today", "pnl_today", "below_high", "open_trades",
 )  # fmt: skip
 

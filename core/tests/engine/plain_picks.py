@@ -8,8 +8,11 @@ from typing import Any
 
 from strell_core.market.chains import SessionChain
 from tests.demo import REPORTS
-from tests.engine.plain_recording import QUANTUM, Contract, Fraction
+from tests.engine.plain_recording import ABSENT, QUANTUM, Contract, Fraction
 from tests.engine.plain_values import Values
+
+BY_VALUE = ("at_value", "value_out", "value_from_leg")
+"""Picks that go by a value in points."""
 
 
 class Picks(Values):
@@ -90,7 +93,9 @@ class Picks(Values):
         """How far from its wish a strike may be, as :meth:`away` tells it."""
         if pick["pick"] in ("delta_range", "premium_range"):
             return math.inf
-        if pick["pick"] in ("percent_rounded", "expected_moves", "points_from_leg", "fixed_strike"):
+        if pick["pick"] == "premium_value":
+            return pick["within"] / 100
+        if pick["pick"] in ("percent_rounded", "expected_moves", "points_from_leg", "fixed_strike", *BY_VALUE):
             return float(int(chain.spot[self.snap]) / 100 * pick["within"] / 100) + 5e-7
         if pick["pick"] == "strikes_from_leg":
             return pick["within"]
@@ -123,12 +128,27 @@ class Picks(Values):
             mid = Fraction(sum(quote), 2) * QUANTUM
             return abs(2 * mid - low - high) if low <= mid <= high else None
         out = 1 if contract[1] == "call" else -1
-        if pick["pick"] in ("percent_rounded", "expected_moves", "fixed_strike"):
+        if pick["pick"] == "premium_value":
+            wanted = self.value(pick["value"], None, picked)
+            if wanted is None or wanted is ABSENT or wanted <= 0:
+                return None
+            return round(abs(float(Fraction(sum(quote), 2) * QUANTUM) - round(wanted, 6)) / round(wanted, 6), 6)
+        if pick["pick"] in ("percent_rounded", "expected_moves", "fixed_strike", *BY_VALUE):
             spot = int(chain.spot[self.snap]) / 100
+            points = self.value(pick["value"], None, picked) if pick["pick"] in BY_VALUE else 0.0
+            if points is None or points is ABSENT:
+                return None
+            points = round(points, 6)
             if pick["pick"] == "percent_rounded":
                 level = spot + out * spot * pick["percent"] / 100
             elif pick["pick"] == "fixed_strike":
                 level = pick["strike"]
+            elif pick["pick"] == "at_value":
+                level = points
+            elif pick["pick"] == "value_out":
+                level = spot + out * points
+            elif pick["pick"] == "value_from_leg":
+                level = picked[pick["leg"]][0][2] + out * points
             else:
                 move = self.straddle(contract[0], chain)
                 if move is None:

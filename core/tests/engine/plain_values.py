@@ -261,7 +261,16 @@ class Values(Past, Capital):
             return self.capital_of(picked), 0.01
         if name in ("max_loss", "max_profit"):
             return self.ends(picked, name), 0.0001
-        if name in ("leg_price", "leg_greek", "leg_distance", "leg_pnl", "leg_iv_change", "leg_days", "leg_contracts"):
+        if name in (
+            "leg_price",
+            "leg_greek",
+            "leg_distance",
+            "leg_pnl",
+            "leg_iv_change",
+            "leg_days",
+            "leg_contracts",
+            "leg_strike",
+        ):
             return self.of_leg(name, value, trade, picked, spot)
         assert name in OF_A_TRADE, name
         if trade is None:
@@ -337,6 +346,8 @@ class Values(Past, Capital):
         contract, n = found
         if name == "leg_days":
             return float((contract[0] - self.recording.dates[self.session]).days), 1
+        if name == "leg_strike":
+            return float(contract[2]), 0.001
         if name == "leg_contracts":
             return float(n), 1
         if name == "leg_distance":

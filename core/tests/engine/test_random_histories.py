@@ -79,8 +79,27 @@ def random_history(rng: random.Random) -> list[Snapshot]:
     return snapshots
 
 
+def by_earlier(rng: random.Random, leg: str) -> dict[str, Any]:
+    """A strike by a value of a leg that was picked before."""
+    price, half = {"measure": "leg_price", "leg": leg}, {"measure": "scaled", "times": 0.5, "plus": 0}
+    level = {
+        "measure": "sum",
+        "first": {"measure": "leg_strike", "leg": leg},
+        "second": {"measure": "net_credit", "basis": "mid"},
+    }
+    rounded, within = rng.choice(("nearest", "outward", "inward")), rng.choice((0.8, 5.0))
+    return rng.choice((
+        {"pick": "premium_value", "value": {**half, "of": price}, "within": rng.choice((30, 90))},
+        {"pick": "at_value", "value": level, "round": rounded, "within": within},
+        {"pick": "value_out", "value": price, "round": rounded, "within": within},
+        {"pick": "value_from_leg", "value": {**half, "of": price, "times": 3}, "leg": leg, "round": rounded, "within": within},
+    ))  # fmt: skip
+
+
 def random_strategy(rng: random.Random) -> dict[str, Any]:
-    def strike() -> dict[str, Any]:
+    def strike(number: int = 0) -> dict[str, Any]:
+        if number and rng.random() < 0.3:
+            return by_earlier(rng, f"leg{rng.randrange(number)}")
         if rng.random() < 0.5:
             percent, within = rng.choice((-1.0, 0.0, 1.5, 3.0)), rng.choice((0.8, 5.0))
             return {"pick": "percent_from_spot", "percent": percent, "within": within}
@@ -92,8 +111,8 @@ def random_strategy(rng: random.Random) -> dict[str, Any]:
         later = rng.choice(({"pick": "same_expiration"}, {"pick": "days_after", "days": 5}))
         legs.append(
             {
-                "rule": "leg", "side": rng.choice(("sell", "buy")), "right": rng.choice(("call", "put")),
-                "ratio": rng.choice((1, 1, 2)), "strike": strike(), "expiry": first if number == 0 else later,
+                "rule": "leg", "id": f"leg{number}", "side": rng.choice(("sell", "buy")), "right": rng.choice(("call", "put")),
+                "ratio": rng.choice((1, 1, 2)), "strike": strike(number), "expiry": first if number == 0 else later,
             }
         )  # fmt: skip
     conditions = [

@@ -74,6 +74,11 @@ CONTRACTS = Declaration(
     example="the contracts held of leg 3", words=("held", "assigned", "delivered", "size"), scope="leg", clock="snapshot", unit="contracts",
     grid=1,
 )  # fmt: skip
+STRIKE = Declaration(
+    id="leg_strike", usual=("above", {"measure": "price"}), section="measure", title="Strike of a leg", sentence="the strike of {leg}", params=(LEG,),
+    explains="In points, of its contract as it is now. The underlying itself has none.", example="the strike of leg 3",
+    words=("level", "body", "short strike"), scope="leg", clock="snapshot", unit="points", grid=0.001,
+)  # fmt: skip
 
 
 def _range(found: Legs) -> tuple[int, int]:
@@ -195,8 +200,13 @@ def contracts(found: Legs, params: Params) -> Series:
     return np.full(end - begin, float(found.leg.contracts))
 
 
+def strike(found: Legs, params: Params) -> Series | None:
+    begin, end = _range(found)
+    return None if found.leg.contract.is_unit else np.full(end - begin, float(found.leg.contract.strike))
+
+
 for _declaration, _series in (
     (PRICE, price), (PNL, pnl), (GREEK, leg_greek), (IV, leg_iv), (IV_CHANGE, iv_change), (DISTANCE, distance), (DAYS, days), (EXTRINSIC, extrinsic),
-    (WIDTH, width), (INTEREST, interest), (CONTRACTS, contracts),
+    (WIDTH, width), (INTEREST, interest), (CONTRACTS, contracts), (STRIKE, strike),
 ):  # fmt: skip
     measures.register(LegMeasure(_declaration, _series))

@@ -1,4 +1,4 @@
-"""Strikes at a level in points: a share of spot, expected moves away, max pain, a fixed strike, any value of the market."""
+"""Strikes at a level in points: a share of spot, expected moves away, max pain, a fixed strike."""
 
 import math
 from collections.abc import Callable
@@ -7,12 +7,10 @@ import numpy as np
 
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.view import ChainView, ExpirationSlice
-from strell_core.measures import values
 from strell_core.measures.chain.interest import pain_of
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import Ints, Params
 from strell_core.measures.smiles import deviation, straddle
-from strell_core.strategy.condition_truths import MARKET
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 ROUNDED = {"nearest": "to the nearest", "outward": "away from the money", "inward": "toward the money"}
@@ -50,18 +48,11 @@ FIXED = Declaration(
     explains="The listed strike nearest to it; one farther away than allowed, in percent of spot, is not taken.",
     example="Sell 1 put at strike 2 500 (± 5.0 %)", words=("strike", "absolute"), unit="points",
 )  # fmt: skip
-VALUE = Declaration(
-    id="at_value", section="strike pick", title="at a value", sentence="at {value}, rounded {round} (± {within})",
-    params=(Param("value", "value", "Value", {"measure": "price"}, scopes=MARKET), ROUND, WITHIN),
-    explains="Any value of the market in points, such as an average, yesterday's close or today's high. None while it is unvalued.",
-    example="Sell 1 put at the simple average over 50 sessions, rounded away from the money (± 5.0 %)",
-    words=("level", "moving average", "support", "general"), unit="points",
-)  # fmt: skip
 SCALE = 1_000_000
 """Distances are told in so many parts of a point."""
 
 
-def _near(chain: ExpirationSlice, wanted: float, rounded: str) -> Ints:
+def nearest(chain: ExpirationSlice, wanted: float, rounded: str) -> Ints:
     """Distance of every quoted strike from a level, of those on its wanted side."""
     if not math.isfinite(wanted):
         return np.full(len(chain.strikes), -1, np.int64)
@@ -74,11 +65,13 @@ def _near(chain: ExpirationSlice, wanted: float, rounded: str) -> Ints:
     return np.where(chain.valid & side, np.rint(np.abs(outward) * SCALE).astype(np.int64), -1)
 
 
-def _within(view: ChainView, params: Params) -> int:
+def points_within(view: ChainView, params: Params) -> int:
+    """How far away a strike may be, in percent of spot, as a distance."""
     return round(view.spot * params["within"] / 100 / SPOT_SCALE * SCALE)
 
 
-def _away(chain: ExpirationSlice, spot: float, points: float) -> float:
+def away_from_spot(chain: ExpirationSlice, spot: float, points: float) -> float:
+    """The level so many points out of the money from a price, or from another level."""
     return spot + points if chain.right == "call" else spot - points
 
 
@@ -86,26 +79,23 @@ def by_percent(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints
     spot = picking.view.spot
     # whole numbers, so that a level on a strike is on it
     points = spot * round(params["percent"] * 10) / 1000 / SPOT_SCALE
-    return _near(chain, round(_away(chain, spot / SPOT_SCALE, points), 6), params["round"])
+    return nearest(chain, round(away_from_spot(chain, spot / SPOT_SCALE, points), 6), params["round"])
 
 
 def by_moves(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
     view = picking.view
     size = straddle(view, chain.expiration) if params["by"] == "straddle" else deviation(view, chain.expiration)
-    return _near(chain, round(_away(chain, view.spot / SPOT_SCALE, params["moves"] * size), 6), params["round"])
+    return nearest(
+        chain, round(away_from_spot(chain, view.spot / SPOT_SCALE, params["moves"] * size), 6), params["round"]
+    )
 
 
 def by_pain(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
-    return _near(chain, pain_of(picking.view, chain.expiration), "nearest")
+    return nearest(chain, pain_of(picking.view, chain.expiration), "nearest")
 
 
 def by_strike(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
-    return _near(chain, float(params["strike"]), "nearest")
-
-
-def by_value(chain: ExpirationSlice, picking: Picking, params: Params) -> Ints:
-    found = values.over(params["value"], picking.frame)
-    return _near(chain, math.nan if found is None else round(float(found[0]), 6), params["round"])
+    return nearest(chain, float(params["strike"]), "nearest")
 
 
 def _nowhere_else(view: ChainView, params: Params) -> int:
@@ -114,8 +104,7 @@ def _nowhere_else(view: ChainView, params: Params) -> int:
 
 Distance = Callable[[ExpirationSlice, Picking, Params], Ints]
 _EVERY: tuple[tuple[Declaration, Distance, Callable[[ChainView, Params], int]], ...] = (
-    (PERCENT, by_percent, _within), (MOVES, by_moves, _within), (PAIN, by_pain, _nowhere_else), (FIXED, by_strike, _within),
-    (VALUE, by_value, _within),
+    (PERCENT, by_percent, points_within), (MOVES, by_moves, points_within), (PAIN, by_pain, _nowhere_else), (FIXED, by_strike, points_within),
 )  # fmt: skip
 for _declaration, _distance, _tolerance in _EVERY:
     strike_picks.register(StrikePick(_declaration, _distance, _tolerance))
