@@ -232,6 +232,7 @@ class WordsKind(ParamKind):
         return {"type": "string", "minLength": 1, "maxLength": 60}
 
 
+_SIZE = re.compile(r"\{n(?:\|([^|}]*)\|([^}]*))?\}")
 REFERENCES = ("sentence", "leg", "entry", "underlying", "series")
 """Kinds of values that name something of the document; what they begin as is up to whoever adds the sentence."""
 NO_SENTENCE, NO_SERIES = "must name a sentence", "must be one of your own: load one under Data first"
@@ -299,6 +300,8 @@ class Param:
     """What stands before an optional value, a space where nothing is said."""
     scopes: tuple[str, ...] = ()
     """Of a value: what it may speak of; nothing: what the value it stands in may."""
+    says: tuple[str, str, str] | None = None
+    """Of a number: how one above zero, zero and one below it read, ``{n}`` or ``{n|word|words}`` its size."""
     unsaid: Any = None
     """What the identity of a document leaves out, where that is not the default: what was meant before there was another."""
 
@@ -323,7 +326,13 @@ class Param:
 
     def text(self, value: Any) -> str:
         """How the value reads in a sentence."""
-        return "any" if value is None else self.of_kind.text(self, value)
+        if value is None:
+            return "any"
+        if self.says is None:
+            return self.of_kind.text(self, value)
+        size, words = abs(value), self.says[0 if value > 0 else 1 if value == 0 else 2]
+        number = self.of_kind.text(self, size)
+        return _SIZE.sub(lambda found: f"{number} {found[1 if size == 1 else 2]}" if found[1] else number, words)
 
     def schema(self) -> dict[str, Any]:
         """JSON Schema of the value."""

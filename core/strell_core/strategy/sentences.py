@@ -169,7 +169,8 @@ class _Writer:
             text = self._reference(value) if param.kind == "leg" else param.text(value)
             if one is not None:
                 text = f"{text} {one if value == 1 else many}"
-            out.append(Token(text, f"{path}/{name}", family, of))
+            if text:
+                out.append(Token(text, f"{path}/{name}", family, of))
         if at < len(template):
             out.append(Token(template[at:]))
         if family and values.get(UNDERLYING):

@@ -281,7 +281,7 @@ class DocumentTest(ByHandCase):
             texts,
             [
                 "Close the position at the market when P/L at mid in money is at most −1\u00a0500.5.",
-                "Close the position patiently when the underlying's price is at least 1.01 × the underlying's price, as it was at entry plus 0.",
+                "Close the position patiently when the underlying's price is at least 1.01 × the underlying's price, as it was at entry.",
                 "Close leg 4 patiently when P/L of leg 4 at mid in % of its premium is at least 60; then leg 3 stops at its entry.",
             ],
         )

@@ -120,6 +120,8 @@ class Reader:
     def value(self, param: Param, at: int, scopes: tuple[str, ...], depth: int) -> Iterator[Found]:
         if param.kind == "value":
             yield from self.measured(param.scopes or scopes, at, depth)
+        elif param.says is not None:
+            yield from self.said(param, at)
         elif param.kind in ("integer", "number"):
             match = (_NUMBER if param.kind == "number" else _WHOLE).match(self.text, at)
             unit = f" {param.unit}" if param.unit else ""
@@ -155,6 +157,22 @@ class Reader:
             match = re.compile("“([^”]+)”").match(self.text, at)
             if match:
                 yield match[1], match.end()
+
+    def said(self, param: Param, at: int) -> Iterator[Found]:
+        """A number whose words depend on its sign."""
+        for sign, words in zip((1, 0, -1), param.says or (), strict=True):
+            unit = f" {re.escape(param.unit)}" if param.unit else ""
+            size = rf"(?P<n>[\d\u00a0]+(?:\.\d+)?){unit}"
+            made = re.escape(words).replace(r"\{n\}", size)
+            counted = re.compile(r"\\\{n\\\|(.*?)\\\|(.*?)\\\}").search(made)
+            if counted:
+                made = made.replace(counted[0], f"{size} (?:{counted[2]}|{counted[1]})")
+            match = re.compile(made).match(self.text, at)
+            if match and sign:
+                number = sign * float(match["n"].replace("\u00a0", ""))
+                yield int(number) if param.kind == "integer" else number, match.end()
+            elif match:
+                yield 0 if param.kind == "integer" else 0.0, match.end()
 
     def measured(self, scopes: tuple[str, ...], at: int, depth: int) -> list[Found]:
         key = scopes, at, depth

@@ -51,13 +51,13 @@ PAIR = (Param("first", "value", "First", 0), Param("second", "value", "Second", 
 for _declaration, _combine in (
     (
         Declaration(
-            id="scaled", usual=("above", {"measure": "moving_average"}), begins={"of": {"measure": "price"}, "times": 0.98}, section="measure", title="A multiple, plus something", sentence="{times} × {of} plus {plus}",
+            id="scaled", usual=("above", {"measure": "moving_average"}), begins={"of": {"measure": "price"}, "times": 0.98}, section="measure", title="A multiple, plus something", sentence="{times} × {of}{plus}",
             params=(
                 Param("of", "value", "Value", 0), Param("times", "amount", "Times", 1.0, -1000, 1000, 0.0001),
-                Param("plus", "amount", "Plus", 0.0, -1e9, 1e9, 0.0001),
+                Param("plus", "amount", "Plus", 0.0, -1e9, 1e9, 0.0001, says=(" plus {n}", "", " minus {n}")),
             ),
             explains="A value times a factor, plus an offset. Unvalued with its value.",
-            example="0.5 × the expected move over 30 days in points plus 0", words=("times", "factor", "offset", "half"), scope="combined",
+            example="0.5 × the expected move over 30 days in points", words=("times", "factor", "offset", "half"), scope="combined",
         ),
         _scaled,
     ),

@@ -19,7 +19,7 @@ KINDS = {
 }  # fmt: skip
 DECLARATION = Declaration(
     id="statistic", usual=("below", {"measure": "atm_iv"}), section="measure", title="A statistic over sessions",
-    sentence="the {which} of {of} over {sessions} sessions",
+    sentence="the {which} over {sessions} sessions of {of}",
     params=(
         Param("which", "choice", "Statistic", "average", choices=KINDS),
         Param("of", "value", "Of", {"measure": "atm_iv"}, scopes=("market", "clock", "event", "series")),
@@ -29,7 +29,7 @@ DECLARATION = Declaration(
     "lowest) ÷ (highest − lowest). Percentile: share of the other days that lie below the latest, in percent. Change: "
     "latest less the one so many sessions before. Deviations: (latest − average) ÷ standard deviation (n − 1). Points of days "
     "before a split are told in those of today. Unvalued until the window is full, and with a day in it that has no value.",
-    example="the average of the 25-delta skew over 30 days over 60 sessions", words=("rolling", "window", "z-score", "rank", "mean"),
+    example="the average over 60 sessions of the 25-delta skew over 30 days", words=("rolling", "window", "z-score", "rank", "mean"),
     scope="combined", clock="session", grid=0.0001,
 )  # fmt: skip
 

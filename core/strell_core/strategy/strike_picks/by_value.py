@@ -25,30 +25,30 @@ LEVEL = Declaration(
     words=("level", "moving average", "support", "general"), unit="points",
 )  # fmt: skip
 OUT = Declaration(
-    id="value_out", section="strike pick", title="a value away from spot", sentence="{value} points out of the money, rounded {round} (± {within})",
+    id="value_out", section="strike pick", title="a value away from spot", sentence="out of the money by {value}, rounded {round} (± {within})",
     params=(Param("value", "value", "Points", {"measure": "expected_move", "unit": "points"}, scopes=SCOPES), ROUND, WITHIN),
     explains=f"Spot plus (calls) or minus (puts) so many points, at the listed strike. {OF_LEGS}",
-    example="Buy 1 put the expected move over 30 days in points points out of the money, rounded to the nearest (± 5.0 %)",
+    example="Buy 1 put out of the money by the expected move over 30 days in points, rounded to the nearest (± 5.0 %)",
     words=("distance", "expected move", "general"), unit="points",
 )  # fmt: skip
 FROM_LEG = Declaration(
     id="value_from_leg", section="strike pick", title="a value from a leg",
-    sentence="{value} points further out of the money than {leg}, rounded {round} (± {within})",
+    sentence="further out of the money than {leg} by {value}, rounded {round} (± {within})",
     params=(Param("value", "value", "Points", {"measure": "expected_move", "unit": "points"}, scopes=SCOPES), Param("leg", "leg", "Leg", ""), ROUND, WITHIN),
     explains="So many points from the strike of another leg, outward (calls up, puts down), such as what a straddle costs: wings as far away as "
     f"its price. {OF_LEGS}",
-    example="Buy 1 put the expected move over 30 days in points points further out of the money than leg 3, rounded to the nearest (± 5.0 %)",
+    example="Buy 1 put further out of the money than leg 3 by the expected move over 30 days in points, rounded to the nearest (± 5.0 %)",
     words=("wing", "width", "distance", "body", "general"), unit="points",
 )  # fmt: skip
 PREMIUM = Declaration(
-    id="premium_value", section="strike pick", title="by a premium that is a value", sentence="nearest to a premium of {value} points (± {within})",
+    id="premium_value", section="strike pick", title="by a premium that is a value", sentence="nearest to a premium of {value} (± {within})",
     params=(
         Param("value", "value", "Premium", {"measure": "scaled", "of": {"measure": "expected_move", "unit": "points"}, "times": 0.1, "plus": 0}, scopes=SCOPES),
         Param("within", "integer", "At most away", 75, 1, 1000, 1, "%"),
     ),
     explains="Distance of the mid from a value in points of the option's price, such as half of what another leg costs; one farther away than "
     f"allowed, in percent of the value, is not taken. {OF_LEGS}",
-    example="Sell 1 put nearest to a premium of 0.1 × the expected move over 30 days in points points (± 75 %)",
+    example="Sell 1 put nearest to a premium of 0.1 × the expected move over 30 days in points (± 75 %)",
     words=("price", "credit", "premium", "share of", "general"), unit="points",
 )  # fmt: skip
 

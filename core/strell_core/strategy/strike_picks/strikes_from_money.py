@@ -9,15 +9,15 @@ from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 
 DECLARATION = Declaration(
     id="strikes_from_money", section="strike pick", title="strikes from the money",
-    sentence="{strikes|strike|strikes} out of the money (± {within})",
+    sentence="{strikes} (± {within})",
     params=(
-        Param("strikes", "integer", "Strikes", 0, -30, 30),
+        Param("strikes", "integer", "Strikes", 0, -30, 30, says=("{n|strike|strikes} out of the money", "at the money", "{n|strike|strikes} in the money")),
         Param("within", "integer", "At most away", 3, 0, 30),
     ),
     explains="Starts at the listed strike nearest to the forward and counts listed strikes outward (calls up, "
     "puts down); 0 is at the money, negative values lie in the money. None when there is no forward. "
     "Where that strike has no valid quote the nearest one is taken, so many listed strikes away at most.",
-    example="Buy 1 call 0 strikes out of the money (± 3)", words=("at the money", "ATM", "offset"),
+    example="Buy 1 call at the money (± 3)", words=("at the money", "ATM", "offset"),
 )  # fmt: skip
 
 
