@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -11,6 +12,7 @@ from strell_core.market.market import Observation
 from strell_core.market.view import ChainView
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Account, PickedLeg, Verdict
 from strell_core.selection.select import Selection, exhausted, select, selected
+from strell_core.selection.together import choose_together
 from strell_core.strategy import kinds
 from strell_core.strategy.kinds import EntryFrame
 from strell_core.strategy.schedule import DUE
@@ -105,8 +107,32 @@ def _kept(entry: EntryPlan, now: EntryFrame) -> dict[str, ContractKey] | None:
 def _checked(
     entry: EntryPlan, frame: EntryFrame, view: ChainView, runners_up: int, thorough: bool, walked: int
 ) -> Checked:
-    selection = select(entry.entry.legs, frame.frame(), view, runners_up, entry.allows, walked=walked)
+    selection = _together(entry, frame, view, walked) if entry.together is not None else None
+    if selection is None:
+        selection = select(entry.entry.legs, frame.frame(), view, runners_up, entry.allows, walked=walked)
     return _judged(entry, frame, view, selection, thorough)
+
+
+def _together(entry: EntryPlan, frame: EntryFrame, view: ChainView, walked: int) -> Selection | None:
+    """Legs that are chosen together; ``None``: of no structure it is known how near it comes."""
+    rule = entry.together
+    assert rule is not None
+    check = kinds.structure_conditions[rule.kind]
+    assert check.search is not None and check.away is not None
+
+    def away(selection: Selection) -> float:
+        return check.away(frame, _options(selection), view, rule.params) if check.away is not None else math.nan
+
+    def passes(selection: Selection) -> bool:
+        return _judged(entry, frame, view, selection, False)[2]
+
+    return choose_together(
+        entry.entry.legs, frame.frame(), view, check.search(rule.params), away, passes, entry.allows, walked
+    )
+
+
+def _options(selection: Selection) -> list[PickedLeg]:
+    return [leg for leg in selection.legs if not leg.contract.is_unit]
 
 
 def _judged(entry: EntryPlan, frame: EntryFrame, view: ChainView, selection: Selection, thorough: bool) -> Checked:
@@ -114,7 +140,7 @@ def _judged(entry: EntryPlan, frame: EntryFrame, view: ChainView, selection: Sel
     failed = selection.failed
     if failed is not None:
         return selection, [(failed.leg_id, Verdict(FALSE, {"message": failed.message}))], False
-    options = [leg for leg in selection.legs if not leg.contract.is_unit]
+    options = _options(selection)
     verdicts: list[tuple[str, Verdict]] = []
     good = True
     for rule in entry.entry.checks:

@@ -54,6 +54,8 @@ class EntryPlan:
     """What strikes have to be for any of its picks."""
     walks: bool = False
     """A leg's expiration is looked for until the structure passes its checks."""
+    together: Rule | None = None
+    """The check that has the legs chosen together."""
     remembers: tuple[Params, ...] = ()
     """Conditions of its exits and adjustments of which something is kept from snapshot to snapshot."""
     of_account: tuple[Params, ...] = ()
@@ -135,6 +137,7 @@ class Plan:
             tuple(ActiveAdjustment.of(rule, kinds.adjustments[rule.kind], schedule) for rule in adjust),
             allows,
             walks(entry.legs),
+            next((rule for rule in entry.checks if kinds.structure_conditions[rule.kind].search is not None), None),
             _remembered((*(item.rule for item in exits), *adjust)),
             _remembered(entry.conditions),
         )

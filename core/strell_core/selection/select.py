@@ -27,6 +27,8 @@ class Candidate:
     contract: ContractKey
     rank: int
     distance: int
+    too_far: bool = False
+    """Farther from what is wanted than the pick allows."""
 
 
 @dataclass(frozen=True)
@@ -75,30 +77,37 @@ def select(
     the best expirations are passed over by legs that walk out."""
     catalogue.load()
     choices: list[LegChoice] = []
-    out: set[str] = set()
-    listed = view.expirations
     before = [PickedLeg(name, contract, contracts, view.quote(contract)) for name, contract, contracts in held]
     for leg in legs:
-        picked = [choice.picked for choice in choices if choice.picked is not None]
-        legs_there = [*before, *picked]
-        there = [(leg.leg_id, leg.contract, leg.contracts) for leg in legs_there]
-        other_way = [contract for _, contract, contracts in there if contracts * leg.contracts < 0]
-        named = {name: contract for name, contract, _ in there if not contract.is_unit}
-        gone = out and refers_to(leg) & out
-        if gone:
-            choice = LegChoice(leg.id, (), (), None, "it goes by a leg that is left out", left_out=True)
-        else:
-            choice = _choose(
-                leg, Picking(frame, view, named, legs_there), listed, other_way, runners_up, allows, walked
-            )
-            if choice.picked is None and leg.optional:
-                choice = dataclasses.replace(choice, left_out=True)
+        choice = next_choice(leg, choices, frame, view, runners_up, allows, before, walked)
+        assert choice is not None
         choices.append(choice)
-        if choice.left_out:
-            out.add(leg.id)
-        elif choice.picked is None:
+        if choice.picked is None and not choice.left_out:
             break
     return Selection(tuple(choices))
+
+
+def next_choice(
+    leg: LegRule, choices: Sequence[LegChoice], frame: Frame, view: ChainView, runners_up: int, allows: Sequence[Allows],
+    held: Sequence[PickedLeg] = (), walked: int = 0, later: int = 0,
+) -> LegChoice | None:  # fmt: skip
+    """How a leg is decided after those before it, as :func:`select` does. ``later``: so many of the best expirations are
+    passed over by a leg that chooses its own; ``None``: it has none left, or goes by another's."""
+    out = {choice.leg_id for choice in choices if choice.left_out}
+    there = [*held, *(choice.picked for choice in choices if choice.picked is not None)]
+    other_way = [other.contract for other in there if other.contracts * leg.contracts < 0]
+    named = {other.leg_id: other.contract for other in there if not other.contract.is_unit}
+    if out and refers_to(leg) & out:
+        return (
+            LegChoice(leg.id, (), (), None, "it goes by a leg that is left out", left_out=True) if not later else None
+        )
+    if later and (leg.expiry is None or not kinds.expiry_picks[leg.expiry.kind].stands_alone):
+        return None
+    picking = Picking(frame, view, named, there)
+    choice = _choose(leg, picking, view.expirations, other_way, runners_up, allows, walked, later)
+    if choice is not None and choice.picked is None and leg.optional:
+        choice = dataclasses.replace(choice, left_out=True)
+    return choice
 
 
 def selected(legs: Sequence[LegRule], contracts: Mapping[str, ContractKey], view: ChainView) -> Selection:
@@ -144,8 +153,9 @@ def refers_to(leg: LegRule) -> set[str]:
 
 def _choose(
     leg: LegRule, picking: Picking, listed: list[dt.date], other_way: Sequence[ContractKey], runners_up: int,
-    allows: Sequence[Allows], walked: int,
-) -> LegChoice:  # fmt: skip
+    allows: Sequence[Allows], walked: int, later: int = 0,
+) -> LegChoice | None:  # fmt: skip
+    """See :func:`next_choice`."""
     view = picking.view
     if leg.expiry is None or leg.strike is None:
         contract = ContractKey.unit(view.underlying.symbol)
@@ -155,7 +165,9 @@ def _choose(
             )
         return LegChoice(leg.id, (), (), PickedLeg(leg.id, contract, leg.contracts, NO_QUOTE_AT_ALL))
     picks_expiry, pick = kinds.expiry_picks[leg.expiry.kind], kinds.strike_picks[leg.strike.kind]
-    allowed = picks_expiry.choose(picking, listed, leg.expiry.params)[walked if picks_expiry.walks else 0 :]
+    allowed = picks_expiry.choose(picking, listed, leg.expiry.params)[(walked if picks_expiry.walks else 0) + later :]
+    if not allowed and later:
+        return None
     if not allowed:
         return LegChoice(leg.id, (), (), None, "no listed expiration fits")
     taken = [float(c.strike) for c in other_way if (c.expiration, c.right) == (allowed[0], leg.right)]
@@ -202,7 +214,10 @@ def _chosen(
             None,
             f"the nearest, {nearest}, is farther from what is wanted than allowed{told}",
         )
-    candidates = tuple(Candidate(contract_of(row), rank, int(distance[row])) for rank, row in enumerate(order))
+    candidates = tuple(
+        Candidate(contract_of(row), rank, int(distance[row]), int(distance[row]) > most)
+        for rank, row in enumerate(order)
+    )
     contract = candidates[0].contract
     return LegChoice(
         leg.id, tuple(allowed), candidates, PickedLeg(leg.id, contract, leg.contracts, view.quote(contract))

@@ -147,7 +147,7 @@ def _kept(condition: Params, frame: Frame) -> Kept:
 
 def _upto(condition: Params, frame: Frame) -> Callable[[int], Kept]:
     """What is kept of a condition after so many of a frame's snapshots."""
-    before, looks = _kept(condition, frame), condition.get("looks")
+    before, looks = _kept(condition, frame), int(condition.get("looks") or 0)
     if condition.get("until"):
         lasts = _lasting(condition, frame)
         return lambda places: Kept(holds=bool(lasts[places - 1] == TRUE))

@@ -145,6 +145,19 @@ class StructureCondition:
     picked."""
     numbers: Callable[[Params, Decimal], Numbers] | None = None
     """``numbers(params, quantum)``: the same for compiled loops."""
+    search: Callable[[Params], Search] | None = None
+    """``search(params)``: it does not ask, it has the legs chosen together, among so many structures; that one which is least
+    ``away(frame, legs, view, params)`` from its wish, NaN where that is not known."""
+    away: Callable[[EntryFrame, Sequence[PickedLeg], ChainView, Params], float] | None = None
+
+
+@dataclass(frozen=True)
+class Search:
+    """Among which structures legs are chosen together: strikes a leg, expirations, structures at most."""
+
+    near: int
+    expirations: int
+    most: int
 
 
 @dataclass(frozen=True)

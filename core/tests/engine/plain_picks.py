@@ -23,6 +23,13 @@ class Picks(Values):
         self, leg: dict[str, Any], picked: dict[str, tuple[Contract, int]], other_way: list[Contract],
         checks: list[dict[str, Any]],
     ) -> Contract | None:  # fmt: skip
+        return next(iter(self.ranked(leg, picked, other_way, checks)), None)
+
+    def ranked(
+        self, leg: dict[str, Any], picked: dict[str, tuple[Contract, int]], other_way: list[Contract],
+        checks: list[dict[str, Any]], passed_over: int = 0,
+    ) -> list[Contract]:  # fmt: skip
+        """What a leg may take, best first; ``passed_over``: so many of its expirations are passed over."""
         chain = self.recording.chains[self.session]
         first = next((contract[0] for contract, _ in picked.values()), None)
         today = chain.date
@@ -42,7 +49,7 @@ class Picks(Values):
             assert (expiry["which"], expiry["side"]) == ("nearest", "after")
             report = min((date for date in REPORTS if date >= today), default=None)
             if report is None:
-                return None
+                return []
             # what settles on its day does so before it comes
             listed, target = [e for e in quoted if e > report], report
         elif expiry["pick"] in ("days_after_leg", "same_as_leg", "nth_after_leg"):
@@ -55,22 +62,22 @@ class Picks(Values):
                 listed = later[expiry["n"] - 1 : expiry["n"]]
         else:
             if first is None:
-                return None
+                return []
             listed, target = [e for e in quoted if e > first], first + dt.timedelta(days=expiry["days"])
+        listed = sorted(listed, key=lambda e: (abs((e - target).days), e))[passed_over:]
         if not listed:
-            return None
-        chosen = min(listed, key=lambda e: (abs((e - target).days), e))
-        best: tuple[Any, Contract] | None = None
+            return []
+        chosen = listed[0]
+        found: list[tuple[Any, Contract]] = []
         for contract in self.recording.listed[self.session][chosen, leg["right"]]:
             away = self.away(leg["strike"], contract, chain, picked)
             if away is None or contract in other_way:
                 continue
             outward = -contract[2] if leg["right"] == "call" else contract[2]
-            if (best is None or (away, outward) < best[0]) and self.allowed(contract, checks):
-                best = ((away, outward), contract)
-        if best is None or best[0][0] > self.at_most(leg["strike"], chain):
-            return None
-        return best[1]
+            if self.allowed(contract, checks):
+                found.append(((away, outward), contract))
+        at_most = self.at_most(leg["strike"], chain)
+        return [contract for (away, _), contract in sorted(found) if away <= at_most]
 
     def expirations_tried(self, entry: dict[str, Any]) -> list[dt.date | None]:
         """Expirations that a sheet walks out through, nearest first; nothing in particular where it does not walk."""
@@ -189,11 +196,18 @@ class Picks(Values):
                 both.append((abs(strike - forward), strike, sum(call) + sum(put)))
         return min(both)[2] / 2 * float(QUANTUM) if both and forward > 0 else None
 
+    def from_wish(self, rule: dict[str, Any], named: dict[str, tuple[Contract, int]]) -> float | None:
+        """How far a structure is from what legs that are chosen together should come to."""
+        goal, to = (self.value(rule[side], None, named) for side in ("goal", "to"))
+        return None if goal in (None, ABSENT) or to in (None, ABSENT) else round(abs(goal - to), 9)  # type: ignore[operator]
+
     def holds(
         self, rule: dict[str, Any], picked: list[tuple[Contract, int]], named: dict[str, tuple[Contract, int]]
     ) -> bool:
         if rule["rule"] == "strike_filter":
             return True
+        if rule["rule"] == "together":
+            return self.from_wish(rule, named) is not None
         if rule["rule"] == "condition":
             return self.true_now(rule, picked=named)
         quotes = [(c, n, self.recording.quote(c, self.session, self.snap) or (0, 0)) for c, n in picked]

@@ -79,6 +79,15 @@ def random_history(rng: random.Random) -> list[Snapshot]:
     return snapshots
 
 
+def chosen_together(rng: random.Random, legs: int) -> dict[str, Any]:
+    goal, to = rng.choice((
+        ({"measure": "structure_greek"}, 0), ({"measure": "net_credit", "basis": "mid"}, rng.choice((-5, 4))),
+        ({"measure": "leg_strike", "leg": f"leg{rng.randrange(legs)}"}, {"measure": "price"}), ({"measure": "max_loss"}, 30),
+    ))  # fmt: skip
+    bounds = {"near": rng.choice((1, 2, 3)), "expirations": rng.choice((1, 1, 2)), "most": rng.choice((1, 7, 60))}
+    return {"rule": "together", "goal": goal, "to": to, **bounds}
+
+
 def by_earlier(rng: random.Random, leg: str) -> dict[str, Any]:
     """A strike by a value of a leg that was picked before."""
     price, half = {"measure": "leg_price", "leg": leg}, {"measure": "scaled", "times": 0.5, "plus": 0}
@@ -120,6 +129,7 @@ def random_strategy(rng: random.Random) -> dict[str, Any]:
         {"rule": "spread_width", "percent": rng.choice((10, 60))},
         {"rule": "side_balance", "least": 0.3},
     ]
+    whole = [chosen_together(rng, len(legs))] if rng.random() < 0.3 else []
     clock = rng.choice(("09:06", "15:45", "17:30"))
     leave = [
         {"rule": "credit_target", "percent": rng.choice((20, 50))},
@@ -148,7 +158,7 @@ def random_strategy(rng: random.Random) -> dict[str, Any]:
                 {"rule": "decision_times", "weekdays": rng.sample(days, rng.randint(2, 5)), "time": rng.choice(TIMES)},
                 {"rule": "open_limit", "limit": rng.choice((1, 2, 4))},
             ],
-            "legs": [*legs, *rng.sample(conditions, rng.choice((0, 0, 1)))],
+            "legs": [*legs, *whole, *rng.sample(conditions, rng.choice((0, 0, 1)))],
             "size": [{"rule": "fixed_lots", "lots": rng.choice((1, 3))}],
             "leave": rng.sample(leave, rng.randint(0, 4)), "orders": rng.sample(orders, rng.randint(0, 5)),
             "limits": rng.choice(([], [{"rule": "capital", "entries": rng.choice(("allow", "refuse")),

@@ -12,7 +12,7 @@ from strell_core.strategy.document import normalise
 from tests.engine.test_random_histories import AgreeCase, random_history, random_strategy, with_holes
 from tests.handmade import session_chains
 
-COUNT = int(os.environ.get("STRELL_HISTORIES", "130"))
+COUNT = int(os.environ.get("STRELL_HISTORIES", "150"))
 
 
 def random_condition(rng: random.Random, legs: list[str]) -> dict[str, Any]:
@@ -77,7 +77,7 @@ def random_adjustment(rng: random.Random, legs: list[str]) -> dict[str, Any]:
     moves = rng.choice((
         {"rule": "roll_strikes", "what": what, "strikes": rng.choice((1, 2)), "where": where},
         {"rule": "roll_until", "what": what, "where": where, "most": 3, "goal": credit, "goal_is": "above", "goal_than": rng.choice((-60, -10, 5))},
-        {"rule": "roll_anew", "what": what}, {"rule": "close_leg", "what": what},
+        {"rule": "roll_anew", "what": what}, {"rule": "close_leg", "what": what}, {"rule": "close_leg", "what": rng.choice(legs)},
         {"rule": "roll_like", "what": what, "other": rng.choice(legs)}, {"rule": "roll_leg_out", "what": what, "days": rng.choice((3, 8))},
         {"rule": "roll_until", "what": what, "where": where, "most": 3, "goal": {"measure": "adjustment_credit"}, "goal_is": "at least", "goal_than": 0.5},
         {"rule": "roll_out", "days": rng.choice((3, 8))},
