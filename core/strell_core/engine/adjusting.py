@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from functools import partial
 from typing import Any, Self
@@ -174,6 +175,7 @@ class Adjusting(Limits):
         if rule is None or view is None:
             return None
         frame = EntryFrame(self.observation, self.account(entry.id), entry.entry.underlying).frame()
+        frame = replace(frame, position=self.now[trade.number])
         held = [(leg.leg_id, leg.contract, leg.contracts) for leg in self.traded(trade.legs) if leg.leg_id != aside]
         return next(iter(select([rule], frame, view, 0, entry.allows, held).legs), None)
 

@@ -14,7 +14,8 @@ from strell_core.engine.pieces import added, averaged
 from strell_core.engine.state import Due, Fill, LegState, LegStop, Order, OrderLeg, TradeState, in_lots, premium_of
 from strell_core.engine.step import Step, closing_legs
 from strell_core.market.instruments import ContractKey
-from strell_core.strategy.actions import HEDGE, Close, Reenter, StopToEntry
+from strell_core.measures.frames import HEDGE
+from strell_core.strategy.actions import Close, Reenter, StopToEntry
 
 
 class Dealing(Step):

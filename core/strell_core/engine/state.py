@@ -14,9 +14,9 @@ from strell_core.engine.changed import changed
 from strell_core.engine.plain import UNSAID
 from strell_core.engine.record import NOTHING_YET, Outcome, Record, Rest
 from strell_core.market.instruments import ContractKey
-from strell_core.measures.frames import PositionLeg
+from strell_core.measures.frames import HEDGE, PositionLeg
 from strell_core.measures.memory import Remembered
-from strell_core.strategy.actions import HEDGE, Consequence
+from strell_core.strategy.actions import Consequence
 
 DELIVERY = "delivery"
 """The rule that closes delivered units which no leg of the sheet asks for."""

@@ -33,8 +33,8 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
 from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
-from strell_core.measures.frames import TRUE, Stretch
-from strell_core.strategy.actions import HEDGE, Close, Consequence
+from strell_core.measures.frames import HEDGE, TRUE, Stretch
+from strell_core.strategy.actions import Close, Consequence
 
 NONE_QUIET: Mapping[int, int] = MappingProxyType({})
 LOOK = 0

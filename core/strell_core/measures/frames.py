@@ -23,6 +23,9 @@ from strell_core.market.timeline import Timeline
 from strell_core.market.view import ChainView, Quote
 from strell_core.measures.memory import Remembered
 
+HEDGE = "hedge"
+"""The leg that a hedge deals in: units of the underlying, more or fewer of them at every look. Its contracts are no
+multiple of a trade's lots."""
 TRUE, FALSE, UNVALUED = 1, 0, -1
 TRUTH_WORDS = {TRUE: "true", FALSE: "false", UNVALUED: "unvalued"}
 Truths = npt.NDArray[np.int8]

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from strell_core.market.market import Market
-from strell_core.measures.declaration import known_words
+from strell_core.measures.declaration import Declaration, known_words
 from strell_core.measures.frames import Frame
 from strell_core.measures.measure import UNDERLYING, Measure, Series, measures
 from strell_core.measures.params import Editor, Param, ParamKind, param_kinds
@@ -138,6 +138,11 @@ def parts_of(value: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
     for param in measure_of(value).declaration.params:
         if param.kind == "value":
             yield from parts_of(value[param.name])
+
+
+def declared_in(value: Mapping[str, Any]) -> Iterator[Declaration]:
+    """Of a value and all values within it, what they are declared as."""
+    yield from (measure_of(part).declaration for part in parts_of(value))
 
 
 def over(value: Mapping[str, Any], frame: Frame) -> Series | None:

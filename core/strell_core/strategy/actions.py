@@ -65,10 +65,6 @@ class OpenLeg:
     contracts: int
 
 
-HEDGE = "hedge"
-"""The leg that a hedge deals in: units of the underlying, more or fewer of them at every look. Its contracts are no
-multiple of a trade's lots."""
-
 Move = Roll | OpenLeg | Close
 """A step of an adjustment; all steps of one are a single order."""
 

@@ -83,8 +83,7 @@ def of_a_market(condition: Mapping[str, Any]) -> bool:
 def other_than_a_market(condition: Mapping[str, Any]) -> str | None:
     """The title of a value of a comparison that speaks of more than a market."""
     for value in _sides(condition):
-        for part in values.parts_of(value):
-            declaration = values.measure_of(part).declaration
+        for declaration in values.declared_in(value):
             if declaration.scope not in (*MARKET, values.COMBINED):
                 return declaration.title
     return None

@@ -7,6 +7,7 @@ from typing import Any
 
 from strell_core.measures.declaration import Declaration
 from strell_core.measures.params import NAMES
+from strell_core.measures.values import declared_in
 from strell_core.strategy import catalogue, conditions, kinds
 from strell_core.strategy.parts import LIMITS, Problem, parts, switched_on
 
@@ -51,6 +52,15 @@ def whole(document: dict[str, Any]) -> list[Problem]:
                 for name in catalogue.PICKS
                 for at, kind, of in names_in(catalogue.picks(name)[leg[name]["pick"]], leg[name])
                 if kind == "leg" and of not in before
+            ]
+            problems += [
+                Problem(
+                    f"{path}/legs/{number}/strike/{param.name}",
+                    f"'{title}' is only known in an open trade: of a leg that is opened later",
+                )
+                for param in catalogue.picks("strike")[leg["strike"]["pick"]].params
+                if param.kind == "value" and leg["rule"] != catalogue.LATER_LEG.id
+                for title in [d.title for d in declared_in(leg["strike"][param.name]) if d.scope == "position"]
             ]
             if pick["pick"] == "nearest_days" and pick["from"] > pick["to"]:
                 problems.append(

@@ -206,6 +206,44 @@ class DeliveryTest(unittest.TestCase):
         self.assertEqual((local(trade.left_at), trade.values["premium"]), ("2026-10-07 15:45", 500 * HUNDREDTH))
         self.assertEqual(trade.values["loss"], 711 * HUNDREDTH)
 
+    def test_the_cost_basis_is_carried_over_delivery_dividend_and_calls_and_a_call_is_not_written_below_it(
+        self,
+    ) -> None:
+        near, later = "2026-10-09/put/98", "2026-10-23/call/"
+        calls = {f"{later}96": "1.20/1.30", f"{later}97": "0.80/0.90", f"{later}98": "0.40/0.50"}
+        put = {**option("sell", "put"), "id": "p"}
+        put["expiry"] = {"pick": "nearest_days", "days": 4, "from": 1, "to": 6}
+        value = {"pick": "at_value", "value": {"measure": "cost_basis"}, "round": "outward", "within": 5.0}
+        call = {**option("sell", "call"), "rule": "later_leg", "id": "c", "strike": value}
+        kept = {"rule": "kept_units", "id": "units"}
+        held = {"left": {"measure": "leg_contracts", "leg": "units"}, "is": "above", "right": 0}
+        opens = {"rule": "open_leg", "what": "c", "upon": "every", **held}
+        out = {
+            "rule": "condition",
+            "id": "out",
+            "as": "other",
+            "left": {"measure": "cost_basis"},
+            "is": "at most",
+            "right": 94.8,
+        }
+        rows = [
+            {"at": "2026-10-05 15:45", "spot": 100, near: "1.90/2.00", **calls}, {"at": "2026-10-05 15:50", "spot": 100, near: "1.90/2.00", **calls},
+            {"at": "2026-10-09 15:45", "spot": 96, near: "2.00/2.10", **calls}, {"at": "2026-10-09 17:30", "spot": 96, **calls},
+            {"at": "2026-10-12 09:05", "spot": 96.5, **calls}, {"at": "2026-10-12 09:10", "spot": 96.5, **calls},
+            {"at": "2026-10-13 09:05", "spot": 96, **calls}, {"at": "2026-10-13 09:10", "spot": 96, **calls},
+        ]  # fmt: skip
+        history = self.ran([put, call, kept], rows, leave=[out], adjust=[opens], dividend=("2026-10-13", 0.5))
+        # 98 less 1.90 is 96.10: the next strike away from the money is 97
+        (moved,) = [reason for reason in history.reasons if reason.kind == "moved"]
+        self.assertEqual(moved.values["contracts"], [f"MK30/{later}97"])
+        # less 0.80 for the call and 0.50 of dividend: 94.80 on the 13th
+        (left,) = [reason for reason in history.reasons if reason.kind == "left"]
+        self.assertEqual((local(left.at)[5:], left.values["value"]), ("10-13 09:05", 94.8))
+        paid = -sum(entry.amount for entry in history.entries if entry.at <= left.at and entry.kind != "commission")
+        self.assertEqual(paid / 100, Decimal("94.80"), "it is what the ledger says")
+        with self.assertRaisesRegex(DocumentError, "'Cost basis of the units' is only known in an open trade"):
+            self.ran([{**put, "strike": value}, kept], rows)
+
     def test_an_exit_at_work_sells_what_an_assignment_has_left(self) -> None:
         """Two units and a call: decided at 17:25, when nobody makes a price in the call; one unit is called away at
         17:30, and the order that was to sell two sells the other."""

@@ -9,9 +9,9 @@ from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History, run_blocks, run_steps
 from strell_core.engine.stored import dump, load
 from strell_core.market.timeline import Timeline
+from strell_core.measures.frames import HEDGE
 from strell_core.results.causes import causes
 from strell_core.results.report import report
-from strell_core.strategy.actions import HEDGE
 from strell_core.strategy.document import parse
 from tests.engine.test_forty import documents
 from tests.engine.unit_loops import (

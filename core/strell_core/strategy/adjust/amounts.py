@@ -7,10 +7,10 @@ from collections.abc import Sequence
 
 from strell_core.measures import compare
 from strell_core.measures.declaration import Param
-from strell_core.measures.frames import Params
+from strell_core.measures.frames import HEDGE, Params
 from strell_core.measures.values import over as values_of
 from strell_core.strategy import adjusting, conditions
-from strell_core.strategy.actions import HEDGE, Move, OpenLeg
+from strell_core.strategy.actions import Move, OpenLeg
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
 LOTS = adjusting.declared(

@@ -10,11 +10,11 @@ import numpy as np
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.measures.declaration import Declaration, Param
-from strell_core.measures.frames import Params, Stretch, Truths, Values
+from strell_core.measures.frames import HEDGE, Params, Stretch, Truths, Values
 from strell_core.measures.measure import Series
 from strell_core.measures.position.exposure import net_greek
 from strell_core.strategy import adjusting
-from strell_core.strategy.actions import HEDGE, Move, OpenLeg
+from strell_core.strategy.actions import Move, OpenLeg
 from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
 DECLARATION = Declaration(

@@ -14,8 +14,11 @@ from strell_core.strategy.condition_truths import MARKET
 from strell_core.strategy.kinds import Picking, StrikePick, strike_picks
 from strell_core.strategy.strike_picks.levels import ROUND, WITHIN, away_from_spot, nearest, points_within
 
-SCOPES = (*MARKET, "leg", "structure")
-OF_LEGS = "Of legs it may speak of those that stand before it on the sheet. None while it is unvalued."
+SCOPES = (*MARKET, "leg", "structure", "position")
+OF_LEGS = (
+    "Of legs it may speak of those that stand before it on the sheet, of the position where it is picked in a trade that is open: a leg that is "
+    "opened later. None while it is unvalued."
+)
 LEVEL = Declaration(
     id="at_value", section="strike pick", title="at a value", sentence="at {value}, rounded {round} (± {within})",
     params=(Param("value", "value", "Value", {"measure": "price"}, scopes=SCOPES), ROUND, WITHIN),
