@@ -25,8 +25,8 @@ from strell_core.pricing.smile import Smile, fit_smile
 from strell_core.results.causes import CAUSES, Causes
 from strell_core.results.equity import trade_path
 
-VERSION = 2
-"""2: with P/L by cause and each leg's volatility over time."""
+VERSION = 3
+"""2: with P/L by cause and each leg's volatility over time; 3: with its history."""
 PATH_POINTS = 1200
 _ARRAYS = {"at": "<i8", "spot": "<i4", "pnl": "<i8"}
 
@@ -37,8 +37,12 @@ def leg_facts(history: Timeline, trade: ClosedTrade) -> list[dict[str, Any]]:
     return [_leg_facts(history, leg, trade, multiplier) for leg in trade.legs]
 
 
-def keep(plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str, Any]], why: Causes) -> bytes:
-    """Everything a trade's page needs beside its row, compressed; ``told``: its legs as :func:`leg_facts` gives them."""
+def keep(
+    plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str, Any]], why: Causes,
+    events: list[dict[str, Any]] | None = None,
+) -> bytes:  # fmt: skip
+    """Everything a trade's page needs beside its row, compressed; ``told``: its legs as :func:`leg_facts` gives them; ``events``:
+    its history as :func:`runs.trade_history.history_of` does."""
     entry = history.at_or_before(trade.opened_at)
     view, quantum = history.view(entry), float(history.underlying.quantum)
     first = [leg for leg in trade.legs if not leg.opened_at]  # not those that took another's place
@@ -60,7 +64,7 @@ def keep(plan: Plan, history: Timeline, trade: ClosedTrade, told: list[dict[str,
         "legs": told,
         "payoff": [[None if value != value else value for value in astuple(leg)[:10]] for leg in legs],
         "curve": _curve_inputs(view, nearest_settlement(legs, view.instant)),
-        "points": len(rows),
+        "points": len(rows), "events": events,
         "causes": {"legs": why.legs.round(2).tolist(), "dealing": why.dealing.round(2).tolist(), "costs": round(why.costs, 2)},
     }  # fmt: skip
     body = json.dumps(facts, separators=(",", ":")).encode()
@@ -85,9 +89,14 @@ def _leg_facts(history: Timeline, leg: LegClose, trade: ClosedTrade, multiplier:
     opened, closed = leg.opened_parts / PARTS * quantum, leg.closed_parts / PARTS * quantum
     return {
         "label": leg.contract.label + _came(history, leg, trade), "contract": leg.contract.code, "contracts": leg.contracts,
-        "opened": round(opened, 4), "closed": round(closed, 4), "how": leg.how,
+        "opened": round(opened, 4), "closed": round(closed, 4), "how": leg.how, "since": leg.opened_at or trade.opened_at, "until": leg.closed_at,
+        "opened_shown": _at(history, leg.opened_at or trade.opened_at), "closed_shown": _at(history, leg.closed_at),
         "pnl": round(leg.contracts * (closed - opened) * multiplier, 2), **side,
     }  # fmt: skip
+
+
+def _at(history: Timeline, at: int) -> str:
+    return history.calendar.local(at).strftime("%-d %b %Y %H:%M")
 
 
 def _came(history: Timeline, leg: LegClose, trade: ClosedTrade) -> str:
@@ -143,9 +152,7 @@ def _curve(facts: dict[str, Any]) -> Smile | None:
 def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
     """A stored trade as its page shows it, its payoff as of epoch second ``at``."""
     data = zstandard.ZstdDecompressor().decompress(kept)
-    size = int.from_bytes(data[:4], "little")
-    facts = json.loads(data[4 : 4 + size])
-    place = 4 + size
+    facts, place = _facts(data)
     arrays: dict[str, Any] = {}
     kept_names = [*_ARRAYS, *(f"leg{number}" for number in range(len(facts["legs"])))]
     if "causes" in facts:
@@ -167,11 +174,33 @@ def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
             "at": arrays["at"].tolist(),
             "local": [dt.datetime.fromtimestamp(t, zone).strftime("%Y-%m-%dT%H:%M") for t in arrays["at"].tolist()],
             "spot": (arrays["spot"] / 100).round(2).tolist(), "pnl": (arrays["pnl"] * worth).round(2).tolist(),
-            "legs": [(values / PARTS * facts["quantum"]).round(4).tolist() for values in mids],
+            "legs": [
+                _while_held(arrays["at"], leg, (values / PARTS * facts["quantum"]).round(4))
+                for leg, values in zip(facts["legs"], mids, strict=True)
+            ],
         },
-        "causes": _causes(facts, arrays),
+        "causes": _causes(facts, arrays), "events": facts.get("events"),
         "payoff": payoff_of(legs, facts["base"], facts["spot"], facts["multiplier"], _curve(facts), 0.0, at),
     }  # fmt: skip
+
+
+def events(kept: bytes) -> list[dict[str, Any]]:
+    """A stored trade's history; nothing of one from before it was kept."""
+    return _facts(zstandard.ZstdDecompressor().decompress(kept))[0].get("events") or [] if kept else []
+
+
+def _facts(data: bytes) -> tuple[dict[str, Any], int]:
+    """What is kept beside the arrays, and where these begin."""
+    size = int.from_bytes(data[:4], "little")
+    return json.loads(data[4 : 4 + size]), 4 + size
+
+
+def _while_held(at: Any, leg: dict[str, Any], mids: Any) -> list[float | None]:
+    """A leg's mids, none before it was opened and after it was closed."""
+    if "since" not in leg:  # it was kept before this was
+        return list(mids.tolist())
+    held = (at >= leg["since"]) & (at <= leg["until"])
+    return [mid if there else None for mid, there in zip(mids.tolist(), held.tolist(), strict=True)]
 
 
 def _causes(facts: dict[str, Any], arrays: dict[str, Any]) -> dict[str, Any] | None:

@@ -291,11 +291,24 @@ def _decided(run: Run) -> list[dict[str, Any]]:
     return [{name: item.get(name, "") for name in DECISIONS} for item in _decisions(run)]
 
 
+def _events(run: Run) -> list[dict[str, Any]]:
+    return [
+        {
+            "trade": number, "time": event["local"], "what": event["title"], "sentence": event["sentence"] or "", "times": event["times"],
+            "contract": leg["contract"], "contracts": leg["contracts"], "price": leg["price"], "amount": leg["amount"], "text": event["text"],
+        }
+        for number, stored in run.trades.values_list("number", "kept")
+        for event in kept.events(bytes(stored))
+        for leg in event["dealt"] or [{"contract": "", "contracts": "", "price": "", "amount": ""}]
+    ]  # fmt: skip
+
+
+HISTORY = ("trade", "time", "what", "sentence", "times", "contract", "contracts", "price", "amount", "text")
 EQUITY = ("date", "equity", "drawdown", "underlying", "atm_iv")
 DECISIONS = ("local", "kind", "entry", "rule", "trade", "text")
 FILES: dict[str, tuple[Sequence[str], Callable[[Run], list[dict[str, Any]]]]] = {
     "trades": (TRADES, _legs), "equity": (EQUITY, _days), "decisions": (DECISIONS, _decided),
-    "greeks": (COLUMNS, daily_greeks),
+    "greeks": (COLUMNS, daily_greeks), "history": (HISTORY, _events),
 }  # fmt: skip
 """What of a run goes out as a file: its columns and rows."""
 

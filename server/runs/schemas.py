@@ -301,18 +301,21 @@ class LegDetail(Schema):
     closed: float
     how: str
     pnl: float
+    opened_shown: str = ""
+    """When it was opened and closed; nothing of a trade from before this was kept."""
+    closed_shown: str = ""
     entry: LegSide
     exit: LegSide
 
 
 class PathOut(Schema):
-    """A trade through time: P/L at mid in money, each leg's mid in points ``(legs, n)``."""
+    """A trade through time: P/L at mid in money, each leg's mid in points ``(legs, n)``, nothing while it is not held."""
 
     at: list[int]
     local: list[str]
     spot: list[float]
     pnl: list[float]
-    legs: list[list[float]]
+    legs: list[list[float | None]]
 
 
 class LegCauses(Schema):
@@ -337,8 +340,38 @@ class CausesOut(Schema):
     vols: list[list[float | None]]
 
 
+class DealtOut(Schema):
+    """Contracts that were dealt, delivered or settled, bought positive, and the money they moved."""
+
+    contract: str
+    contracts: int
+    price: float
+    amount: float
+
+
+class TradeEventOut(Schema):
+    """One thing that happened to a trade."""
+
+    at: int
+    local: str
+    shown: str
+    kind: str
+    title: str
+    sentence: int | None
+    times: int
+    """How often it was said, one time after another."""
+    until: str
+    text: str
+    dealt: list[DealtOut]
+    amount: float
+    """Money moved with it, costs included."""
+    moves_money: bool
+
+
 class TradeDetail(Schema):
     row: TradeRow
+    events: list[TradeEventOut] | None
+    """Its history; nothing of a trade from before this was kept."""
     legs: list[LegDetail]
     path: PathOut
     causes: CausesOut | None

@@ -22,6 +22,7 @@ from runs.kept import keep, leg_facts
 from runs.models import Carried, Run, RunTrade, Variant
 from runs.queries import decisions
 from runs.rows import open_row, trade_row
+from runs.trade_history import history_of
 from strell_core.engine.code import deciding_code
 from strell_core.engine.plain import to_plain
 from strell_core.engine.run import History, run_blocks, run_steps
@@ -32,7 +33,9 @@ from strell_core.pricing.surface import CONVENTIONS
 from strell_core.results import metrics
 from strell_core.results.causes import causes
 from strell_core.results.report import Report, report
+from strell_core.results.trade_events import trade_events
 from strell_core.strategy.document import clock_of, parse
+from strell_core.strategy.sentences import sheet
 
 log = logging.getLogger("strell.runs")
 REPORT_EVERY = 0.2
@@ -134,7 +137,9 @@ def _compute(run: Run) -> Made:
         result = before
     made = report(plan, whole, result, begin, end, run.cash, run.seed)
     there = {} if before is None or run.extends is None else {row.number: row for row in run.extends.trades.all()}
-    trades, leaving = [], {item.trade: item for item in made.leavings}
+    trades, leaving, events = [], {item.trade: item for item in made.leavings}, trade_events(result)
+    document = run.document
+    written = sheet(document)
     for trade in result.closed:
         progress(end)
         old = there.get(trade.number)
@@ -143,8 +148,8 @@ def _compute(run: Run) -> Made:
             continue
         its = whole.on_clock(trade.symbol)
         legs, why = leg_facts(its, trade), causes(its, trade)
-        row = trade_row(its, run.document, trade, legs, why, leaving.get(trade.number))
-        kept = keep(plan, its, trade, legs, why)
+        row = trade_row(its, document, trade, legs, why, leaving.get(trade.number))
+        kept = keep(plan, its, trade, legs, why, history_of(its, document, written, events[trade.number]))
         trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=kept))
     anew = run.extends is not None and before is None
     return Made(

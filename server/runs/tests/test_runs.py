@@ -87,6 +87,28 @@ class ResultTest(DemoTestCase):
         csv_rows = self.client.get(f"/api/runs/{run.pk}/decisions.csv").content.decode().splitlines()
         self.assertIn("entry", csv_rows[0])
 
+    def test_a_trade_s_history_is_whole_on_its_page_and_in_the_file(self) -> None:
+        run = self.finished_run()
+        rows = self.client.get(f"/api/runs/{run.pk}/history.csv").content.decode().splitlines()
+        self.assertEqual(rows[0], "trade,time,what,sentence,times,contract,contracts,price,amount,text")
+        for trade in run.trades.all():
+            status, found = self.send("get", f"/runs/{run.pk}/trades/{trade.number}")
+            self.assertEqual(status, 200)
+            events = found["events"]
+            self.assertAlmostEqual(sum(event["amount"] for event in events), found["row"]["pnl"], places=2)
+            self.assertEqual([event["title"] for event in events[:2]], ["Entry decided", "Opened"])
+            left = next((event for event in events if event["kind"] == "left"), None)
+            if left is not None:
+                self.assertIn(found["row"]["reason"], left["text"])
+                self.assertEqual(left["sentence"], found["row"]["sentence"])
+            for leg in found["legs"]:
+                self.assertTrue(leg["opened_shown"] and leg["closed_shown"])
+            dealt = sum(max(1, len(event["dealt"])) for event in events)
+            self.assertEqual(sum(row.startswith(f"{trade.number},") for row in rows[1:]), dealt)
+        self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/1", client=self.other)[0], 404)
+        run.trades.update(kept=b"")
+        self.assertIsNone(self.send("get", f"/runs/{run.pk}/trades/1")[1]["events"])
+
     def test_figures_curve_trades_decisions_and_manifest(self) -> None:
         run = self.finished_run()
         _, found = self.send("get", f"/runs/{run.pk}")

@@ -5070,6 +5070,20 @@ export interface components {
             vols: (number | null)[][];
         };
         /**
+         * DealtOut
+         * @description Contracts that were dealt, delivered or settled, bought positive, and the money they moved.
+         */
+        DealtOut: {
+            /** Contract */
+            contract: string;
+            /** Contracts */
+            contracts: number;
+            /** Price */
+            price: number;
+            /** Amount */
+            amount: number;
+        };
+        /**
          * LegCauses
          * @description Of a leg's P/L in money: what the underlying's price, time, volatility, interest and carry made, what is left, and
          *     what lay between mid and the prices it was dealt at.
@@ -5104,6 +5118,16 @@ export interface components {
             how: string;
             /** Pnl */
             pnl: number;
+            /**
+             * Opened Shown
+             * @default
+             */
+            opened_shown: string;
+            /**
+             * Closed Shown
+             * @default
+             */
+            closed_shown: string;
             entry: components["schemas"]["LegSide"];
             exit: components["schemas"]["LegSide"];
         };
@@ -5132,7 +5156,7 @@ export interface components {
         };
         /**
          * PathOut
-         * @description A trade through time: P/L at mid in money, each leg's mid in points ``(legs, n)``.
+         * @description A trade through time: P/L at mid in money, each leg's mid in points ``(legs, n)``, nothing while it is not held.
          */
         PathOut: {
             /** At */
@@ -5144,11 +5168,13 @@ export interface components {
             /** Pnl */
             pnl: number[];
             /** Legs */
-            legs: number[][];
+            legs: (number | null)[][];
         };
         /** TradeDetail */
         TradeDetail: {
             row: components["schemas"]["TradeRow"];
+            /** Events */
+            events: components["schemas"]["TradeEventOut"][] | null;
             /** Legs */
             legs: components["schemas"]["LegDetail"][];
             path: components["schemas"]["PathOut"];
@@ -5161,6 +5187,36 @@ export interface components {
             currency: string;
             /** Nearest */
             nearest: number;
+        };
+        /**
+         * TradeEventOut
+         * @description One thing that happened to a trade.
+         */
+        TradeEventOut: {
+            /** At */
+            at: number;
+            /** Local */
+            local: string;
+            /** Shown */
+            shown: string;
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /** Sentence */
+            sentence: number | null;
+            /** Times */
+            times: number;
+            /** Until */
+            until: string;
+            /** Text */
+            text: string;
+            /** Dealt */
+            dealt: components["schemas"]["DealtOut"][];
+            /** Amount */
+            amount: number;
+            /** Moves Money */
+            moves_money: boolean;
         };
         /**
          * OtherExitOut

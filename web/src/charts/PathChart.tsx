@@ -46,7 +46,10 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
           ...tooltip(c),
           formatter: (found: { dataIndex: number }[]) => {
             const i = found[0]?.dataIndex ?? 0;
-            const marks = legs.map((leg, k) => `${leg}: ${number(path.legs[k]?.[i], 2)}`).join("<br>");
+            const marks = legs
+              .filter((_, k) => path.legs[k]?.[i] != null)
+              .map((leg) => `${leg}: ${number(path.legs[legs.indexOf(leg)]?.[i], 2)}`)
+              .join("<br>");
             return `<b>${day(path.local[i]!)} ${path.local[i]!.slice(11)}</b><br>P/L at mid ${signed(path.pnl[i])} ${currency}<br>${underlying} ${level(path.spot[i])}<br>${marks}`;
           },
         },
@@ -93,7 +96,12 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
   const rows = useCallback(
     () => [
       ["time", "pnl", underlying, ...legs],
-      ...path.local.map((at, i) => [at, path.pnl[i]!, path.spot[i]!, ...path.legs.map((leg) => leg[i]!)]),
+      ...path.local.map((at, i) => [
+        at,
+        path.pnl[i]!,
+        path.spot[i]!,
+        ...path.legs.map((leg) => leg[i] ?? ""),
+      ]),
     ],
     [path, underlying, legs],
   );

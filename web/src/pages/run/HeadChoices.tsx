@@ -8,6 +8,7 @@ const FILES = [
   { what: "trades", title: "Trades" },
   { what: "equity", title: "Equity by day" },
   { what: "decisions", title: "Decisions" },
+  { what: "history", title: "History of every trade" },
   { what: "greeks", title: "Greeks by day" },
 ];
 

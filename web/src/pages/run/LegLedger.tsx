@@ -83,6 +83,11 @@ export function LegLedger({ legs, currency }: { legs: Leg[]; currency: string })
                         {signed(leg.contracts)}
                       </b>{" "}
                       {leg.label}
+                      {leg.opened_shown && (
+                        <span className="block text-xs text-soft">
+                          {leg.opened_shown} – {leg.closed_shown}
+                        </span>
+                      )}
                     </td>
                     <Side side={leg.entry} price={leg.opened} />
                     <Side side={leg.exit} price={leg.closed} />

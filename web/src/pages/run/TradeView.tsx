@@ -18,6 +18,7 @@ import { TradeCauses } from "./Causes";
 import { apart } from "./holdings";
 import { LegLedger } from "./LegLedger";
 import { OtherExits } from "./OtherExits";
+import { TradeHistory } from "./TradeHistory";
 import { strikes } from "./TradesTable";
 
 interface Props {
@@ -144,6 +145,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
             pnl={trade.pnl}
             currency={found.currency}
           />
+          <TradeHistory events={found.events} currency={found.currency} />
           <LegLedger legs={found.legs} currency={found.currency} />
           <PathTable path={found.path} labels={labels} />
           <p className="text-xs text-soft">
@@ -225,7 +227,7 @@ function PathTable({ path, labels }: { path: Schemas["PathOut"]; labels: string[
                   <td className="number">{number(path.spot[i], 2)}</td>
                   {labels.map((label, k) => (
                     <td key={label} className="number">
-                      {number(path.legs[k]?.[i], 3)}
+                      {path.legs[k]?.[i] == null ? "" : number(path.legs[k]?.[i], 3)}
                     </td>
                   ))}
                   <td className={`number ${tone(path.pnl[i])}`}>{signed(path.pnl[i], 2)}</td>
