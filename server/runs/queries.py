@@ -123,13 +123,31 @@ def trades_found(user: User, number: int | None, on: dt.date | None) -> list[dic
     ]  # fmt: skip
 
 
+DECIDES = 0.8
+"""Of a run's progress, the part in which rules are decided; in the rest figures and what trades' pages show are made."""
+
+
+def doing(status: str, share: float, stopping: bool = False) -> str:
+    """What a run is doing, in words; nothing of one that is over."""
+    if status == Run.Status.QUEUED:
+        return "waiting for a worker"
+    if status != Run.Status.RUNNING:
+        return ""
+    if stopping:
+        return "stopping"
+    if share < DECIDES:
+        return f"{share / DECIDES:.0%} of the snapshots decided".replace("%", " %")
+    told = (share - DECIDES) / (1 - DECIDES)
+    return f"working out figures and trades, {told:.0%}".replace("%", " %") if told > 0 else "working out figures"
+
+
 def run_facts(run: Run) -> dict[str, Any]:
     """A run for lists."""
     latest = run.strategy.latest
     return {
         "id": run.pk, "number": run.number, "strategy": run.strategy_id, "strategy_name": latest.document["name"], "revision": run.revision.number,
         "outdated": outdated(run, latest.digest), "variant": variant_text(run), "start": run.start, "end": run.end,
-        "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress,
+        "cash": float(run.cash), "method": run.method, "status": run.status, "progress": run.progress, "doing": doing(run.status, run.progress, run.cancel_requested),
         "queued_at": run.queued_at, "started_at": run.started_at, "finished_at": run.finished_at,
         "message": run.message, "figures": figures_of(run), "intervals": run.intervals, "cancel_requested": run.cancel_requested,
         "name": run.name, "note": run.note, "tags": run.tags, "archived": run.archived, "baseline": run.baseline,

@@ -81,6 +81,8 @@ class RunRow(Schema):
     method: str
     status: str
     progress: float
+    doing: str
+    """What it is doing now; nothing of one that is over."""
     queued_at: dt.datetime
     started_at: dt.datetime | None
     finished_at: dt.datetime | None

@@ -20,7 +20,7 @@ from market.own import market_for, plan_for
 from market.timelines import digest_until
 from runs.kept import keep, leg_facts
 from runs.models import Carried, Run, RunTrade, Variant
-from runs.queries import decisions
+from runs.queries import DECIDES, decisions, doing
 from runs.rows import open_row, trade_row
 from runs.trade_history import history_of
 from strell_core.engine.code import deciding_code
@@ -130,18 +130,19 @@ def _compute(run: Run) -> Made:
     method = run_blocks if run.method == "blocks" else run_steps
     before = _before(run, whole)
     at = begin if before is None or run.extends is None else history.span(run.start, run.extends.end)[1]
-    progress = _reporter(run, at, end)
-    result = method(plan, whole, at, end, run.cash, progress, before.state if before else None, until_ruin=True)
+    reporter = _Reporter(run, at, end)
+    result = method(plan, whole, at, end, run.cash, reporter.decided, before.state if before else None, until_ruin=True)
     if before is not None:
         before.extend(result)
         result = before
+    reporter.told(0, 1)
     made = report(plan, whole, result, begin, end, run.cash, run.seed)
     there = {} if before is None or run.extends is None else {row.number: row for row in run.extends.trades.all()}
     trades, leaving, events = [], {item.trade: item for item in made.leavings}, trade_events(result)
     document = run.document
     written = sheet(document)
-    for trade in result.closed:
-        progress(end)
+    for place, trade in enumerate(result.closed):
+        reporter.told(place, len(result.closed))
         old = there.get(trade.number)
         if old is not None:
             trades.append(RunTrade(number=old.number, row=old.row, trade=old.trade, kept=old.kept))
@@ -159,21 +160,30 @@ def _compute(run: Run) -> Made:
     )  # fmt: skip
 
 
-def _reporter(run: Run, begin: int, end: int) -> Any:
-    last = time.monotonic()
+class _Reporter:
+    """Says how far a run is, keeps its lease, and stops it where that is asked for."""
 
-    def progress(index: int) -> None:
-        nonlocal last
-        if time.monotonic() - last < REPORT_EVERY:
+    def __init__(self, run: Run, begin: int, end: int) -> None:
+        self._run, self._begin, self._end, self._last = run, begin, end, time.monotonic()
+
+    def decided(self, index: int) -> None:
+        """The snapshot that the engine has come to."""
+        self._say(DECIDES * (index - self._begin) / (self._end - self._begin))
+
+    def told(self, trades: int, of: int) -> None:
+        """So many trades have what their page shows; the first time figures are still to be worked out."""
+        self._say(DECIDES + (1 - DECIDES) * trades / of, at_once=trades == 0)
+
+    def _say(self, share: float, at_once: bool = False) -> None:
+        run = self._run
+        if time.monotonic() - self._last < REPORT_EVERY and not at_once:
             return
-        last = time.monotonic()
-        share = (index - begin) / (end - begin)
+        self._last = time.monotonic()
         Run.objects.filter(pk=run.pk).update(progress=share, lease_until=_lease())
-        notify(run.strategy.owner_id, "progress", run.pk, strategy=run.strategy_id, share=round(share, 4))
+        words = doing(Run.Status.RUNNING, share)
+        notify(run.strategy.owner_id, "progress", run.pk, strategy=run.strategy_id, share=round(share, 4), doing=words)
         if Run.objects.filter(pk=run.pk, cancel_requested=True).exists():
             raise Cancelled
-
-    return progress
 
 
 def _end(run: Run, status: str, message: str) -> None:

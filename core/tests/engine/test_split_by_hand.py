@@ -22,7 +22,7 @@ from tests.engine.test_forty import documents
 from tests.payers import PAYERS, payer
 
 CASH = Decimal(2_000_000)
-PART = int(os.environ.get("STRELL_SPLITS", "4"))
+PART = int(os.environ.get("STRELL_SPLITS", "8"))
 """Of so many sheets one is tried at each split, another part at each; 1: all of them, which takes ten minutes."""
 Raw = dict[str, Any]
 IN_POINTS = (

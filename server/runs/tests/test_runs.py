@@ -13,12 +13,14 @@ from unittest.mock import patch
 
 from django.core.management import CommandError, call_command
 from django.db import connection
+from django.test import SimpleTestCase
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from config.tests.demo import EXAMPLES, DemoTestCase, document
 from market.models import SessionChainRow, Underlying
 from runs import services, work
 from runs.models import Run, RunTrade
+from runs.queries import DECIDES, doing
 from runs.schemas import TradeRow
 from strategies import services as strategies
 from strell_core.engine.run import run_blocks
@@ -171,7 +173,8 @@ class ResultTest(DemoTestCase):
         for trade in run.trades.all()[:4]:
             kept = self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1]
             RunTrade.objects.filter(pk=trade.pk).update(kept=b"")
-            self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1], kept)
+            # its history is the run's own: no data tells it again
+            self.assertEqual(self.send("get", f"/runs/{run.pk}/trades/{trade.number}")[1], {**kept, "events": None})
 
     def test_without_what_there_may_be_thousands_of(self) -> None:
         run = self.finished_run()
@@ -358,3 +361,14 @@ class DeadWorkerTest(DemoTestCase):
         run.refresh_from_db()
         self.assertEqual(run.status, Run.Status.FAILED)
         self.assertIn("worker's log", run.message)
+
+
+class DoingTest(SimpleTestCase):
+    def test_before_its_figures_a_run_says_that_it_makes_them(self) -> None:
+        for status, share, stopping, words in (
+            ("queued", 0.0, False, "waiting for a worker"), ("running", 0.0, False, "0 % of the snapshots decided"),
+            ("running", 0.4, False, "50 % of the snapshots decided"), ("running", 0.4, True, "stopping"),
+            ("running", DECIDES, False, "working out figures"), ("running", 0.9, False, "working out figures and trades, 50 %"),
+            ("done", 1.0, False, ""), ("failed", 0.5, True, ""),
+        ):  # fmt: skip
+            self.assertEqual(doing(status, share, stopping), words)

@@ -84,7 +84,14 @@ export async function renew(cache: QueryClient, queryKey: QueryKey) {
 function refresh(cache: QueryClient, message: Message) {
   if (message.topic === "progress") {
     const step = (run: RunRow): RunRow =>
-      run.id === message.id ? { ...run, status: "running", progress: message.share ?? run.progress } : run;
+      run.id === message.id
+        ? {
+            ...run,
+            status: "running",
+            progress: message.share ?? run.progress,
+            doing: message.doing ?? run.doing,
+          }
+        : run;
     cache.setQueriesData<RunRow[]>({ queryKey: keys.runs(message.strategy) }, (old) => old?.map(step));
     cache.setQueriesData<RunRow[]>({ queryKey: keys.activeRuns() }, (old) => old?.map(step));
     return;

@@ -4591,6 +4591,8 @@ export interface components {
             status: string;
             /** Progress */
             progress: number;
+            /** Doing */
+            doing: string;
             /**
              * Queued At
              * Format: date-time
@@ -4900,6 +4902,8 @@ export interface components {
             status: string;
             /** Progress */
             progress: number;
+            /** Doing */
+            doing: string;
             /**
              * Queued At
              * Format: date-time
@@ -5450,6 +5454,8 @@ export interface components {
             status: string;
             /** Progress */
             progress: number;
+            /** Doing */
+            doing: string;
             /**
              * Queued At
              * Format: date-time

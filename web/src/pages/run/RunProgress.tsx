@@ -20,17 +20,11 @@ export function RunProgress({ run }: { run: Schemas["RunRow"] }) {
   const gone = Math.max(0, (now - since) / 1000);
   const left =
     run.progress > 0.02 ? `about ${clock((gone / run.progress) * (1 - run.progress))} left` : "time unknown";
-  const doing =
-    run.status === "queued"
-      ? "waiting for a worker"
-      : run.cancel_requested
-        ? "stopping"
-        : `${Math.round(run.progress * 100)} % of the snapshots`;
   return (
     <div className="mt-1" aria-live="polite">
       <Progress share={run.progress} label={`Run ${run.number}`} />
       <p className="mt-1 text-xs text-soft">
-        {doing} · {clock(gone)} gone, {left} ·{" "}
+        {run.doing} · {clock(gone)} gone, {left} ·{" "}
         <button
           type="button"
           className="link"
