@@ -359,6 +359,8 @@ class TradeEventOut(Schema):
     shown: str
     kind: str
     title: str
+    rule: str
+    """Id of the sentence."""
     sentence: int | None
     times: int
     """How often it was said, one time after another."""

@@ -35,7 +35,7 @@ def _event(timeline: Timeline, document: dict[str, Any], written: Sheet, event: 
     title = FILLED[event.values["kind"]] if event.kind == "filled" else TITLES.get(event.kind, event.kind)
     return {
         "at": event.at, "local": local(event.at).strftime("%Y-%m-%dT%H:%M"), "shown": local(event.at).strftime("%a %-d %b %Y %H:%M"),
-        "kind": event.kind, "title": title, "sentence": written.numbered(event.rule), "times": event.times,
+        "kind": event.kind, "title": title, "rule": event.rule, "sentence": written.numbered(event.rule), "times": event.times,
         "until": local(event.until).strftime("%a %-d %b %Y %H:%M") if event.until else "",
         "text": _text(timeline, document, written, event),
         "dealt": [

@@ -175,8 +175,9 @@ export const useRun = (id: number | undefined) =>
 export const useDecided = (id: number | undefined) =>
   useQuery<Omit<Schemas["RunOut"], "trades">>(runWithout(id, "trades"));
 
-export const useTrade = (run: number, number: number, at: number | null) =>
+export const useTrade = (run: number, number: number, at: number | null, enabled = true) =>
   useQuery({
+    enabled,
     queryKey: keys.trade(run, number, at),
     queryFn: () =>
       ask(

@@ -5207,6 +5207,8 @@ export interface components {
             kind: string;
             /** Title */
             title: string;
+            /** Rule */
+            rule: string;
             /** Sentence */
             sentence: number | null;
             /** Times */

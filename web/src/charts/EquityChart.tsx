@@ -211,7 +211,7 @@ export function EquityChart({ curve, underlying, currency, cuts, held, stretch, 
             {oneScale ? `${underlying} on its own scale` : "compare with holding it"}
           </button>
         )}
-        <span className="ml-auto pr-24 font-normal text-soft">drag to zoom, double-click for all</span>
+        <span className="ml-auto pr-24 font-normal text-soft">drag to zoom</span>
       </p>
       <LazyChart
         name={`Equity and drawdown with ${underlying}`}

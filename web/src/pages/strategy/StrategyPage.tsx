@@ -15,6 +15,7 @@ import {
   useRun,
   useRuns,
   useStrategy,
+  useTrade,
 } from "../../api/queries";
 import { plural } from "../../ui/format";
 import { useKeys } from "../../ui/keyboard";
@@ -232,7 +233,8 @@ function useShown(strategy: Strategy, stage: string, at: string | null, query: U
   });
   const of = useRunOf(strategy.id, stage, query);
   const trade = of.run.data?.trades.find((row) => row.number === Number(query.get("trade")));
-  return { ...of, preview, trade };
+  const history = useTrade(of.run.data?.id ?? 0, trade?.number ?? 0, null, trade !== undefined);
+  return { ...of, preview, trade, events: trade && history.data?.events };
 }
 
 /** The run that a stage shows, with as much of it as it needs: the one of the address, or the last that is done. */
@@ -253,7 +255,7 @@ function useRunOf(strategy: number, stage: string, query: URLSearchParams) {
 /** Counts at the sheet's edge, and the sentences that matter now. */
 function beside(
   stage: string,
-  { preview, run, trade }: ReturnType<typeof useShown>,
+  { preview, run, trade, events }: ReturnType<typeof useShown>,
 ): { evidence: Evidence; marked: string[] } {
   if (stage === "rules" && preview.data)
     return {
@@ -265,7 +267,10 @@ function beside(
   const opening = run.data?.sheet.find(
     (sentence) => sentence.part === "when" && ["", trade?.entry].includes(sentence.entry),
   )?.id;
-  return { evidence: runEvidence(run.data), marked: trade ? [opening ?? "", trade.rule] : [] };
+  return {
+    evidence: runEvidence(run.data),
+    marked: trade ? [opening ?? "", trade.rule, ...(events ?? []).map((event) => event.rule)] : [],
+  };
 }
 
 function Title({ strategy, save }: { strategy: Strategy; save: (document: Document) => Promise<unknown> }) {
