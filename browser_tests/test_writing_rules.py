@@ -473,6 +473,40 @@ class ManagingStory(BrowserTestCase):
         self.assertEqual(self.serious_faults(), [])
 
 
+    def test_a_roll_for_a_credit_as_often_as_wanted_and_legs_chosen_together(self) -> None:
+        self.sign_in(f"/strategies/{self.strategy.pk}/rules")
+        self.added("Adjust", "roll one leg out in time")
+        roll = self.page.get_by_role("listitem").filter(has_text="to the expiration nearest")
+        expect(roll).to_contain_text("is at most 7, roll leg 3 to the expiration nearest 14 days later.")
+
+        def more(words: str) -> None:
+            roll.hover()
+            roll.get_by_role("button", name=re.compile("^More for sentence")).click()
+            self.page.get_by_role("menuitem", name=f"+ {words}").click()
+
+        more("For several snapshots in a row")
+        expect(roll).to_contain_text("is at most 7 for 3 snapshots in a row, roll leg 3")
+        # what goes with it needs something that it goes with
+        more("Provided also that…")
+        self.told("say first what is provided")
+        more("Provided that…")
+        expect(roll).to_contain_text("provided that then the structure's delta a lot is above 0")
+        more("Provided also that…")
+        expect(roll).to_contain_text("is above 0 and the credit of this adjustment is at least 0")
+        more("More than once a session…")
+        expect(roll).to_contain_text("the credit of this adjustment is at least 0, as often as it holds.")
+        self.added("Legs", "legs chosen together")
+        together = self.page.get_by_label("Sheet").get_by_role("listitem").filter(has_text="Choose the legs together")
+        expect(together).to_contain_text("so that the structure's delta a lot is nearest to 0, from the 3 strikes nearest")
+        expect(together).to_contain_text(re.compile(r"true"))
+        # a tolerance is a share or a number
+        self.sentence(3).get_by_role("button", name=re.compile("^0.15")).click()
+        self.page.get_by_role("dialog").get_by_label("At most away").fill("40%")
+        self.page.keyboard.press("Enter")
+        expect(self.sentence(3)).to_contain_text("nearest to delta 0.20 (± 40 %)")
+        self.assertEqual(self.serious_faults(), [])
+
+
 class StripStory(BrowserTestCase):
     def test_every_decision_follows_a_change(self) -> None:
         self.sign_in(f"/strategies/{self.strategy.pk}/rules")
