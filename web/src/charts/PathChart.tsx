@@ -37,7 +37,7 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
       });
       return {
         grid: [
-          { left: 10, right: 62, top: 12, height: "30%" },
+          { left: 10, right: 62, top: 28, height: "24%" },
           { left: 10, right: 62, top: "44%", bottom: 22 },
         ],
         axisPointer: linkedPointer(c),
