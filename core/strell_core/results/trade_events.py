@@ -60,6 +60,13 @@ def _events(reasons: list[Reason], moved: list[LedgerEntry]) -> list[TradeEvent]
             out[-1] = replace(before, times=before.times + 1, until=made.at)
         else:
             out.append(made)
+            if made.kind == "lapsed" and _again(out):
+                first, second = out[-4], out[-3]
+                again = [
+                    replace(item, times=item.times + 1, until=last.at)
+                    for item, last in zip((first, second), out[-2:], strict=True)
+                ]
+                out[-4:] = again
     left = list(moved)
     for place in reversed(range(len(out))):
         event = out[place]
@@ -69,6 +76,17 @@ def _events(reasons: list[Reason], moved: list[LedgerEntry]) -> list[TradeEvent]
             out[place] = replace(event, dealt=tuple(mine))
             left = [entry for entry in left if entry not in mine]
     return out
+
+
+def _again(events: list[TradeEvent]) -> bool:
+    """Whether the last two events, an order that was decided and lapsed, are the two before them once more."""
+    if len(events) < 4 or events[-2].kind != "moved":
+        return False
+    pairs = zip(events[-4:-2], events[-2:], strict=True)
+    return all(
+        (one.kind, one.rule, one.values.get("contracts")) == (other.kind, other.rule, other.values.get("contracts"))
+        for one, other in pairs
+    )
 
 
 KIND_OF_MONEY: dict[str, tuple[str, ...]] = {

@@ -24,7 +24,7 @@ class HistoryTest(unittest.TestCase):
         for trade in history.closed:
             events = found[trade.number]
             self.assertEqual(sum((event.amount for event in events), Decimal(0)), trade.pnl)
-            times = [event.at for event in events]
+            times = [event.until or event.at for event in events if event.kind not in ("moved", "lapsed")]
             self.assertEqual(times, sorted(times))
             self.assertEqual((events[0].kind, events[0].at), ("entry", trade.decided_at))
             fills = [event for event in events if event.kind == "filled"]
@@ -71,6 +71,29 @@ class RepeatedTest(unittest.TestCase):
             [(1, "entry", "when", 1, 0), (5, "no adjustment", "a", 3, 9), (9, "no adjustment", "b", 1, 0), (10, "no adjustment", "a", 1, 0),
              (11, "left", "x", 1, 0), (12, "left", "x", 1, 0)],
         )  # fmt: skip
+
+    def test_an_order_that_lapses_day_after_day_is_one(self) -> None:
+        def said(at: int, kind: str, codes: list[str] | None = None) -> Reason:
+            return Reason(at, kind, 1, "roll", None, {"contracts": codes} if codes else {})  # type: ignore[arg-type]
+
+        reasons = [
+            said(at, kind, ["a"] if kind == "moved" else None)
+            for at in (1, 3, 5)
+            for kind, at in (("moved", at), ("lapsed", at + 1))
+        ]
+        reasons += [said(7, "moved", ["b"]), said(8, "lapsed"), said(9, "moved", ["b"]), said(10, "filled")]
+        (events,) = trade_events(History(EngineState(Decimal(0)), reasons)).values()
+        self.assertEqual(
+            [(event.at, event.kind, event.times, event.until) for event in events],
+            [
+                (1, "moved", 3, 5),
+                (2, "lapsed", 3, 6),
+                (7, "moved", 1, 0),
+                (8, "lapsed", 1, 0),
+                (9, "moved", 1, 0),
+                (10, "filled", 1, 0),
+            ],
+        )
 
     def test_money_stands_with_what_moved_it(self) -> None:
         def moved(at: int, kind: str, amount: int, trade: int = 1) -> LedgerEntry:
