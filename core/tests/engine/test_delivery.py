@@ -205,6 +205,9 @@ class DeliveryTest(unittest.TestCase):
         self.assertEqual([leg.contract.is_unit for leg in trade.legs], [False, False, True])
         self.assertEqual((local(trade.left_at), trade.values["premium"]), ("2026-10-07 15:45", 500 * HUNDREDTH))
         self.assertEqual(trade.values["loss"], 711 * HUNDREDTH)
+        # and its units have no cost basis: they come and go with delta
+        basis = {"rule": "condition", "as": "loss", "left": {"measure": "cost_basis"}, "is": "above", "right": -10_000}
+        self.assertEqual(self.ran(legs, rows, [basis], adjust=[hedge], iv=0.4).closed, [])
 
     def test_the_cost_basis_is_carried_over_delivery_dividend_and_calls_and_a_call_is_not_written_below_it(
         self,

@@ -54,6 +54,14 @@ class MemoryTest(ByHandCase):
         self.assertEqual(self.left(when("crosses below", -150), self.UP_AND_DOWN), ["05 15:55"])
         self.assertEqual(self.left(when("crosses above", 50), self.UP_AND_DOWN), ["07 15:40"])
 
+    def test_from_a_level_is_across_it_and_staying_at_it_is_not(self) -> None:
+        # at the fill's own snapshot, and the next, P/L is −10 for two lots: the call at 6.10 and the put at 5.00 in the middle
+        stays = {"2026-10-05 15:55": "6.00/6.20", "2026-10-06 15:40": "5.90/6.10"}
+        self.assertEqual(self.left(when("crosses above", -10), stays), ["06 15:40"])
+        falls = {**stays, "2026-10-06 15:40": "6.10/6.30"}
+        self.assertEqual(self.left(when("crosses below", -10), falls), ["06 15:40"])
+        self.assertEqual(self.left(when("crosses above", -10), {"2026-10-05 15:55": "6.00/6.20"}), [])
+
     def test_once_it_was_is_kept_until_it_ends(self) -> None:
         was_down = when("at most", -190, until={"left": PNL, "is": "above", "right": -50})
         # down on Monday, and a look later no more than −100: it still counts

@@ -105,6 +105,12 @@ class TogetherTest(unittest.TestCase):
         for item, wanted in zip(narrow.selection.legs, (0.2, 0.16), strict=True):
             self.assertLessEqual(abs(abs(item.quote.delta or 0) / 10_000 - wanted), 0.02)
 
+    def test_of_those_as_near_the_one_nearest_to_the_picks(self) -> None:
+        for index in self.instants:
+            picks, same = self.strangle(index), self.strangle(index, together({"measure": "price"}, 0, near=4))
+            assert picks.selection is not None and same.selection is not None
+            self.assertEqual(same.selection.legs, picks.selection.legs)
+
     def test_over_expirations_legs_that_follow_go_along(self) -> None:
         for index in self.instants:
             later = self.strangle(index, together(CREDIT, 500, near=3, expirations=3))
