@@ -472,7 +472,6 @@ class ManagingStory(BrowserTestCase):
         self.page.keyboard.press("Escape")
         self.assertEqual(self.serious_faults(), [])
 
-
     def test_a_roll_for_a_credit_as_often_as_wanted_and_legs_chosen_together(self) -> None:
         self.sign_in(f"/strategies/{self.strategy.pk}/rules")
         self.added("Adjust", "roll one leg out in time")
@@ -497,7 +496,9 @@ class ManagingStory(BrowserTestCase):
         expect(roll).to_contain_text("the credit of this adjustment is at least 0, as often as it holds.")
         self.added("Legs", "legs chosen together")
         together = self.page.get_by_label("Sheet").get_by_role("listitem").filter(has_text="Choose the legs together")
-        expect(together).to_contain_text("so that the structure's delta a lot is nearest to 0, from the 3 strikes nearest")
+        expect(together).to_contain_text(
+            "so that the structure's delta a lot is nearest to 0, from the 3 strikes nearest"
+        )
         expect(together).to_contain_text(re.compile(r"true"))
         # a tolerance is a share or a number
         self.sentence(3).get_by_role("button", name=re.compile("^0.15")).click()
