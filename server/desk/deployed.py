@@ -8,16 +8,16 @@ from typing import Any
 
 from desk.models import Deployment
 from runs.queries import labels
-from runs.rows import amount_text, exit_reason
+from runs.rows import amount_text, exit_reason, happened
 from strell_core.engine.plan import Plan, make_plan
 from strell_core.engine.state import EngineState, Reason
 from strell_core.engine.stored import load
 from strell_core.market.market import Market
-from strell_core.market.prices import money, parts_to_money, parts_to_price
+from strell_core.market.prices import money, parts_to_money
 from strell_core.market.timeline import Timeline
 from strell_core.strategy.document import parse
 from strell_core.strategy.reasons import sentence_said
-from strell_core.strategy.sentences import sheet
+from strell_core.strategy.sentences import Sheet, sheet
 
 
 def document_of(deployment: Deployment) -> dict[str, Any]:
@@ -54,7 +54,8 @@ def plan_of(deployment: Deployment, market: Market) -> Plan:
 
 def reason_words(document: dict[str, Any], timeline: Timeline, reason: Reason) -> str:
     """A reason as a sentence. ``timeline``: of the underlying of the trade that it speaks of."""
-    number = sheet(document).numbered(reason.rule)
+    written = sheet(document)
+    number = written.numbered(reason.rule)
     said = f" (sentence {number})" if number else ""
     values = reason.values
     moment = timeline.calendar.local(reason.at)
@@ -71,38 +72,31 @@ def reason_words(document: dict[str, Any], timeline: Timeline, reason: Reason) -
     if reason.kind == "entry":
         return f"entered trade {reason.trade} at {local}{said}: {contracts()}"
     if reason.kind == "no entry":
-        return f"no entry at {local}: {values.get('message') or _said_no(document, reason)}{said}"
+        return f"no entry at {local}: {values.get('message') or _said_no(document, written, reason)}{said}"
     if reason.kind == "skipped":
         return f"decision time skipped at {local}: {values['message']}"
     if reason.kind == "left":
         shown = {key: value for key, value in values.items() if key != "also"}
-        return (
-            f"left trade {reason.trade} at {local}: {exit_reason(timeline, document, reason.rule, shown, today)}{said}"
-        )
+        return f"left trade {reason.trade} at {local}: {exit_reason(timeline, document, written, reason.rule, shown, today)}{said}"
     if reason.kind == "moved":
         return f"adjusts trade {reason.trade} at {local}{said}: {contracts()}"
     if reason.kind == "no adjustment":
         return f"trade {reason.trade} is not adjusted at {local}: {values.get('message', '')}{said}"
     if reason.kind == "stop moved":
-        price = float(parts_to_price(values["price"], timeline.underlying.quantum))
-        return (
-            f"trade {reason.trade} at {local}: the stop of leg {values['leg']} is now its entry price, {price:g}{said}"
-        )
+        return f"trade {reason.trade} at {local}: {happened(timeline, reason.kind, values)}{said}"
     if reason.kind == "re-entry given up":
-        return f"no re-entry after trade {reason.trade} at {local}: {values.get('message') or 'sentence ' + str(sheet(document).numbered(values['said_no'])) + ' said no'}{said}"
+        return f"no re-entry after trade {reason.trade} at {local}: {values.get('message') or 'sentence ' + str(written.numbered(values['said_no'])) + ' said no'}{said}"
     if reason.kind == "filled":
         what = "premium" if values["kind"] == "open" else "P/L"
         return f"trade {reason.trade}: {values['kind']} filled, {what} {amount(values['premium' if values['kind'] == 'open' else 'pnl'])}"
     if reason.kind == "ended":
-        return f"trade {reason.trade}: the {values['kind']} order ended without (more) fills"
-    if reason.kind == "adjusted":
-        return f"trade {reason.trade} at {local}: the underlying was split {values['split']}"
+        return f"trade {reason.trade}: {happened(timeline, reason.kind, values)}"
+    if reason.kind in ("adjusted", "waits"):
+        return f"trade {reason.trade} at {local}: {happened(timeline, reason.kind, values)}"
     if reason.kind == "settled":
         delivered, legs = values.get("delivered", 0), values.get("legs", 0)
         how = "delivered" if delivered == legs else "settled in cash, or delivered" if delivered else "settled in cash"
         return f"trade {reason.trade}: its expired contracts were {how}"
-    if reason.kind == "waits":
-        return f"trade {reason.trade} at {local}: a leg has come to its settlement, whose value is not recorded yet"
     if reason.kind == "call":
         cash = timeline.underlying.currency
         return (
@@ -112,9 +106,8 @@ def reason_words(document: dict[str, Any], timeline: Timeline, reason: Reason) -
     return f"trade {reason.trade}: {values.get('message', reason.kind)}"
 
 
-def _said_no(document: dict[str, Any], reason: Reason) -> str:
+def _said_no(document: dict[str, Any], written: Sheet, reason: Reason) -> str:
     """What the sentence that was not true said, in its own words."""
-    written = sheet(document)
     sentence = next((s for s in written.sentences if s.id == reason.rule), None)
     if sentence is None or reason.truth is None:
         return ", ".join(f"{key} {value}" for key, value in reason.values.items())

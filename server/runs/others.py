@@ -30,8 +30,8 @@ def others(run: Run, number: int) -> dict[str, Any]:
     trade = closed_trade(row.trade, timeline.underlying.symbol)
     plan = plan_for(parse(document), market)
     found = other_exits(plan, market, trade)
-    titles = {sentence.id: sentence.text for sentence in sheet(document).sentences}
-    numbered = sheet(document).numbered
+    written = sheet(document)
+    titles, numbered = {sentence.id: sentence.text for sentence in written.sentences}, written.numbered
     opened = timeline.calendar.local(trade.opened_at)
 
     def told(other: OtherExit) -> dict[str, Any]:
@@ -41,9 +41,8 @@ def others(run: Run, number: int) -> dict[str, Any]:
         elif other.left_by in (EARLIER, LATER):
             reason = "closed at the next quotes that could be dealt at"
         else:
-            reason = exit_reason(
-                market.on_clock(trade.symbol), document, other.left_by, other.trade.values, opened.date()
-            )
+            its = market.on_clock(trade.symbol)
+            reason = exit_reason(its, document, written, other.left_by, other.trade.values, opened.date())
         return {
             "how": other.how, "title": TITLES.get(other.how) or titles[other.how],
             "sentence": None if other.how in TITLES else numbered(other.how), "closed_shown": closed.strftime("%a %-d %b %Y %H:%M"),

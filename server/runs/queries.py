@@ -123,7 +123,7 @@ def trades_found(user: User, number: int | None, on: dt.date | None) -> list[dic
     ]  # fmt: skip
 
 
-DECIDES = 0.8
+DECIDING_SHARE = 0.8
 """Of a run's progress, the part in which rules are decided; in the rest figures and what trades' pages show are made."""
 
 
@@ -135,9 +135,9 @@ def doing(status: str, share: float, stopping: bool = False) -> str:
         return ""
     if stopping:
         return "stopping"
-    if share < DECIDES:
-        return f"{share / DECIDES:.0%} of the snapshots decided".replace("%", " %")
-    told = (share - DECIDES) / (1 - DECIDES)
+    if share < DECIDING_SHARE:
+        return f"{share / DECIDING_SHARE:.0%} of the snapshots decided".replace("%", " %")
+    told = (share - DECIDING_SHARE) / (1 - DECIDING_SHARE)
     return f"working out figures and trades, {told:.0%}".replace("%", " %") if told > 0 else "working out figures"
 
 

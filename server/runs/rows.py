@@ -14,7 +14,7 @@ from strell_core.results.causes import Causes
 from strell_core.results.delayed import Leaving, in_the_way
 from strell_core.results.still_open import StillOpen
 from strell_core.strategy.reasons import sentence_said
-from strell_core.strategy.sentences import sheet
+from strell_core.strategy.sentences import Sheet
 
 
 def amount_text(value: Decimal, currency: str) -> str:
@@ -29,15 +29,17 @@ ENDS = {
 """What ended a trade that no sentence left, beside settlement and splits."""
 
 
-def exit_reason(history: Timeline, document: dict[str, Any], rule: str, values: Any, opened_on: dt.date) -> str:
-    """What an exit sentence said of a trade when it acted, its money in words. ``history``: of its underlying."""
+def exit_reason(
+    history: Timeline, document: dict[str, Any], written: Sheet, rule: str, values: Any, opened_on: dt.date
+) -> str:  # fmt: skip
+    """What an exit sentence said of a trade when it acted, its money in words. ``history``: of its underlying; ``written``: the
+    document's sheet."""
     if rule == "settlement":
         return "expired worthless" if history.underlying.delivers else "settled in cash at expiration"
     if rule in ENDS:
         return ENDS[rule]
     if rule == "split":
         return f"closed at its last mids: its contracts cannot be followed over the split {values['split']}"
-    written = sheet(document)
     sentence = next(s for s in written.sentences if s.id == rule)
 
     def as_money(parts: int) -> str:
@@ -51,7 +53,21 @@ def _when(history: Timeline, at: int) -> str:
     return history.calendar.local(at).strftime("%a %-d %b %Y %H:%M")
 
 
-def waiting_words(history: Timeline, document: dict[str, Any], trade: ClosedTrade, leaving: Leaving | None) -> str:
+def happened(history: Timeline, kind: str, values: Any) -> str | None:
+    """What happened to a trade or an order, as its own words say it wherever it is told; ``None``: that depends on where."""
+    if kind == "stop moved":
+        price = float(parts_to_price(values["price"], history.underlying.quantum))
+        return f"the stop of leg {values['leg']} is now its entry price, {price:g}"
+    if kind == "ended":
+        return f"the {values['kind']} order ended without (more) fills"
+    if kind == "adjusted":
+        return f"the underlying was split {values['split']}"
+    if kind == "waits":
+        return "a leg has come to its settlement, whose value is not recorded yet"
+    return None
+
+
+def waiting_words(history: Timeline, written: Sheet, trade: ClosedTrade, leaving: Leaving | None) -> str:
     """When an exit was decided, what stood in the way, and when it was done; nothing where it did not have to wait."""
     if leaving is None:
         return ""
@@ -60,11 +76,11 @@ def waiting_words(history: Timeline, document: dict[str, Any], trade: ClosedTrad
     if leaving.done_at is not None and not snapshots:
         return ""
     why = "; ".join(f"{contract.label} at {count} of them" for contract, count in missing.items())
-    number = sheet(document).numbered(leaving.rule)
+    number = written.numbered(leaving.rule)
     said = f" (sentence {number})" if number else ""
     end = "was never carried out" if leaving.done_at is None else f"was carried out on {_when(history, until)}"
     waited = f", {snapshots} snapshots later" if leaving.done_at is not None else f" on {snapshots} snapshots"
-    limited = not why and any(s.rule == "patience" and not s.off for s in sheet(document).sentences)
+    limited = not why and any(s.rule == "patience" and not s.off for s in written.sentences)
     reason = f": without a valid quote was {why}" if why else ": its limit was not reached before" if limited else ""
     return f"What was decided on {_when(history, leaving.decided_at)}{said} {end}{waited}{reason}."
 
@@ -98,11 +114,11 @@ def _delta(trade: ClosedTrade, legs: list[dict[str, Any]], multiplier: int) -> f
 
 
 def trade_row(
-    history: Timeline, document: dict[str, Any], trade: ClosedTrade, legs: list[dict[str, Any]],
+    history: Timeline, document: dict[str, Any], written: Sheet, trade: ClosedTrade, legs: list[dict[str, Any]],
     why: Causes, leaving: Leaving | None = None,
 ) -> dict[str, Any]:  # fmt: skip
-    """A trade as tables and slices read it. ``history``: of its underlying; ``legs`` as :func:`runs.kept.leg_facts` gives
-    them."""
+    """A trade as tables and slices read it. ``history``: of its underlying; ``written``: the document's sheet; ``legs`` as
+    :func:`runs.kept.leg_facts` gives them."""
     local = history.calendar.local
     opened, closed = local(trade.opened_at), local(trade.closed_at)
     nearest = min((leg.contract.expiration for leg in trade.legs if not leg.contract.is_unit), default=opened.date())
@@ -128,8 +144,8 @@ def trade_row(
         "credit": float(credit), "cost_to_close": float(credit - gross), "pnl": float(trade.pnl),
         "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit and not trade.holds_units else None,
         "entry": trade.entry, "delta": _delta(trade, legs, multiplier),
-        "rule": trade.rule, "sentence": sheet(document).numbered(trade.rule),
-        "reason": exit_reason(history, document, trade.rule, trade.values, opened.date()), "also": list(trade.also),
-        "waited": waiting_words(history, document, trade, leaving),
+        "rule": trade.rule, "sentence": written.numbered(trade.rule),
+        "reason": exit_reason(history, document, written, trade.rule, trade.values, opened.date()), "also": list(trade.also),
+        "waited": waiting_words(history, written, trade, leaving),
         "causes": {cause: round(value, 2) for cause, value in why.total.items()},
     }  # fmt: skip

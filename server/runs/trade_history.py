@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from runs.rows import ENDS, amount_text, exit_reason
+from runs.rows import ENDS, amount_text, exit_reason, happened
 from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import money, parts_to_money, parts_to_price
 from strell_core.market.timeline import Timeline
@@ -65,35 +65,30 @@ def _text(timeline: Timeline, document: dict[str, Any], written: Sheet, event: T
     if event.kind == "left":
         shown = {key: value for key, value in values.items() if key != "also"}
         also = [str(number) for rule in values.get("also", ()) if (number := written.numbered(rule))]
-        told = exit_reason(timeline, document, event.rule, shown, day) if _is_known(written, event) else event.rule
+        told = (
+            exit_reason(timeline, document, written, event.rule, shown, day)
+            if _is_known(written, event)
+            else event.rule
+        )
         return f"{told}; sentence {', '.join(also)} said so too" if also else told
     if event.kind == "filled":
         if values["kind"] == "open":
             return f"premium {amount(values['premium'])}"
         return f"P/L so far {amount(values['pnl'])}"
-    if event.kind == "stop moved":
-        price = float(parts_to_price(values["price"], timeline.underlying.quantum))
-        return f"the stop of leg {values['leg']} is now its entry price, {price:g}"
     if event.kind == "delivered":
         code = ContractKey.parse(values["contract"], timeline.underlying.symbol, only=False).label
         return f"{code} was {'assigned' if values['how'] == 'assignment' else 'exercised'}: {values['units']:+d} contracts of the underlying at its strike".replace("-", "−")  # fmt: skip
     if event.kind == "dividend":
         return f"{amount(values['parts'])} on the units held"
-    if event.kind == "adjusted":
-        return f"the underlying was split {values['split']}"
     if event.kind == "settled":
         delivered, legs = values.get("delivered", 0), values.get("legs", 0)
         if timeline.underlying.delivers:
             return "delivered" if delivered == legs else "expired, or delivered" if delivered else "expired worthless"
         return "at the official value"
-    if event.kind == "waits":
-        return "a leg has come to its settlement, whose value is not recorded yet"
-    if event.kind == "ended":
-        return f"the {values['kind']} order ended without (more) fills"
     if event.kind == "re-entry given up" and not values.get("message"):
         number = written.numbered(values["said_no"])
         return f"sentence {number} said no" if number else "a limit said no"
-    return str(values.get("message", ""))
+    return happened(timeline, event.kind, values) or str(values.get("message", ""))
 
 
 def _is_known(written: Sheet, event: TradeEvent) -> bool:

@@ -20,7 +20,7 @@ from market.own import market_for, plan_for
 from market.timelines import digest_until
 from runs.kept import keep, leg_facts
 from runs.models import Carried, Run, RunTrade, Variant
-from runs.queries import DECIDES, decisions, doing
+from runs.queries import DECIDING_SHARE, decisions, doing
 from runs.rows import open_row, trade_row
 from runs.trade_history import history_of
 from strell_core.engine.code import deciding_code
@@ -131,25 +131,27 @@ def _compute(run: Run) -> Made:
     before = _before(run, whole)
     at = begin if before is None or run.extends is None else history.span(run.start, run.extends.end)[1]
     reporter = _Reporter(run, at, end)
-    result = method(plan, whole, at, end, run.cash, reporter.decided, before.state if before else None, until_ruin=True)
+    result = method(
+        plan, whole, at, end, run.cash, reporter.at_snapshot, before.state if before else None, until_ruin=True
+    )
     if before is not None:
         before.extend(result)
         result = before
-    reporter.told(0, 1)
+    reporter.at_figures()
     made = report(plan, whole, result, begin, end, run.cash, run.seed)
     there = {} if before is None or run.extends is None else {row.number: row for row in run.extends.trades.all()}
     trades, leaving, events = [], {item.trade: item for item in made.leavings}, trade_events(result)
     document = run.document
     written = sheet(document)
     for place, trade in enumerate(result.closed):
-        reporter.told(place, len(result.closed))
+        reporter.at_trade(place, len(result.closed))
         old = there.get(trade.number)
         if old is not None:
             trades.append(RunTrade(number=old.number, row=old.row, trade=old.trade, kept=old.kept))
             continue
         its = whole.on_clock(trade.symbol)
         legs, why = leg_facts(its, trade), causes(its, trade)
-        row = trade_row(its, document, trade, legs, why, leaving.get(trade.number))
+        row = trade_row(its, document, written, trade, legs, why, leaving.get(trade.number))
         kept = keep(plan, its, trade, legs, why, history_of(its, document, written, events[trade.number]))
         trades.append(RunTrade(number=trade.number, row=row, trade=to_plain(trade), kept=kept))
     anew = run.extends is not None and before is None
@@ -166,13 +168,17 @@ class _Reporter:
     def __init__(self, run: Run, begin: int, end: int) -> None:
         self._run, self._begin, self._end, self._last = run, begin, end, time.monotonic()
 
-    def decided(self, index: int) -> None:
-        """The snapshot that the engine has come to."""
-        self._say(DECIDES * (index - self._begin) / (self._end - self._begin))
+    def at_snapshot(self, index: int) -> None:
+        """The engine has come to a snapshot."""
+        self._say(DECIDING_SHARE * (index - self._begin) / (self._end - self._begin))
 
-    def told(self, trades: int, of: int) -> None:
-        """So many trades have what their page shows; the first time figures are still to be worked out."""
-        self._say(DECIDES + (1 - DECIDES) * trades / of, at_once=trades == 0)
+    def at_figures(self) -> None:
+        """All is decided; figures are to be worked out."""
+        self._say(DECIDING_SHARE, at_once=True)
+
+    def at_trade(self, place: int, of: int) -> None:
+        """Of so many trades, what the page of one shows is to be made."""
+        self._say(DECIDING_SHARE + (1 - DECIDING_SHARE) * place / of)
 
     def _say(self, share: float, at_once: bool = False) -> None:
         run = self._run

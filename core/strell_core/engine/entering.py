@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -107,27 +106,28 @@ def _kept(entry: EntryPlan, now: EntryFrame) -> dict[str, ContractKey] | None:
 def _checked(
     entry: EntryPlan, frame: EntryFrame, view: ChainView, runners_up: int, thorough: bool, walked: int
 ) -> Checked:
-    selection = _together(entry, frame, view, walked) if entry.together is not None else None
+    selection = _together(entry, frame, view, walked)
     if selection is None:
         selection = select(entry.entry.legs, frame.frame(), view, runners_up, entry.allows, walked=walked)
     return _judged(entry, frame, view, selection, thorough)
 
 
 def _together(entry: EntryPlan, frame: EntryFrame, view: ChainView, walked: int) -> Selection | None:
-    """Legs that are chosen together; ``None``: of no structure it is known how near it comes."""
+    """Legs that are chosen together; ``None``: each is picked by itself, or of no structure it is known how near it
+    comes."""
     rule = entry.together
-    assert rule is not None
-    check = kinds.structure_conditions[rule.kind]
-    assert check.search is not None and check.away is not None
+    choice = kinds.structure_conditions[rule.kind].chooses if rule is not None else None
+    if rule is None or choice is None:
+        return None
 
     def away(selection: Selection) -> float:
-        return check.away(frame, _options(selection), view, rule.params) if check.away is not None else math.nan
+        return choice.away(frame, _options(selection), view, rule.params)
 
     def passes(selection: Selection) -> bool:
         return _judged(entry, frame, view, selection, False)[2]
 
     return choose_together(
-        entry.entry.legs, frame.frame(), view, check.search(rule.params), away, passes, entry.allows, walked
+        entry.entry.legs, frame.frame(), view, choice.search(rule.params), away, passes, entry.allows, walked
     )
 
 

@@ -137,7 +137,7 @@ class Plan:
             tuple(ActiveAdjustment.of(rule, kinds.adjustments[rule.kind], schedule) for rule in adjust),
             allows,
             walks(entry.legs),
-            next((rule for rule in entry.checks if kinds.structure_conditions[rule.kind].search is not None), None),
+            next((rule for rule in entry.checks if kinds.structure_conditions[rule.kind].chooses is not None), None),
             _remembered((*(item.rule for item in exits), *adjust)),
             _remembered(entry.conditions),
         )

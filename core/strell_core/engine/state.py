@@ -15,7 +15,7 @@ from strell_core.engine.plain import UNSAID
 from strell_core.engine.record import NOTHING_YET, Outcome, Record, Rest
 from strell_core.market.instruments import ContractKey
 from strell_core.measures.frames import HEDGE, PositionLeg
-from strell_core.measures.memory import Remembered
+from strell_core.measures.memory import ConditionMemory
 from strell_core.strategy.actions import Consequence
 
 DELIVERY = "delivery"
@@ -233,7 +233,7 @@ class TradeState:
     """Which of its chain it is: 0 the first."""
     more_lots: int = field(default=0, metadata=UNSAID)
     """So many of its lots came by adjustments, or fewer than none went."""
-    memory: tuple[Remembered, ...] = field(default=(), metadata=UNSAID)
+    memory: tuple[ConditionMemory, ...] = field(default=(), metadata=UNSAID)
     """What is kept of conditions on it that hold for several snapshots, cross, or last."""
 
     @property
@@ -284,7 +284,7 @@ class EngineState:
     record: Record = NOTHING_YET
     rests: tuple[Rest, ...] = ()
     """Limits that have acted, each with its last session."""
-    memory: tuple[tuple[str, tuple[Remembered, ...]], ...] = field(default=(), metadata=UNSAID)
+    memory: tuple[tuple[str, tuple[ConditionMemory, ...]], ...] = field(default=(), metadata=UNSAID)
     """By entry (none: limits), what is kept of conditions on the account."""
 
     @property

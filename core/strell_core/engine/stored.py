@@ -33,7 +33,7 @@ from strell_core.engine.state import (
     TradeState,
 )
 from strell_core.market.instruments import ContractKey
-from strell_core.measures.memory import Kept, Remembered
+from strell_core.measures.memory import ConditionMemory, ConditionState
 from strell_core.strategy.actions import consequence
 
 VERSION = 5
@@ -168,8 +168,11 @@ def _trade(raw: dict[str, Any], underlying: str) -> TradeState:
     )  # fmt: skip
 
 
-def _memory(raw: Sequence[dict[str, Any]]) -> tuple[Remembered, ...]:
-    return tuple(Remembered(**{**item, "now": Kept(**item["now"]), "before": Kept(**item["before"])}) for item in raw)
+def _memory(raw: Sequence[dict[str, Any]]) -> tuple[ConditionMemory, ...]:
+    return tuple(
+        ConditionMemory(**{**item, "now": ConditionState(**item["now"]), "before": ConditionState(**item["before"])})
+        for item in raw
+    )
 
 
 def _held(raw: dict[str, Any], underlying: str) -> LegState:

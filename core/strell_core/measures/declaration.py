@@ -102,7 +102,7 @@ class Declaration:
         """Values that are not the declared default, or not what was meant before there was another: what a sentence says
         beyond it."""
         defaults = {**{param.name: param.default for param in self.params}, **self.defaults()}
-        defaults |= {param.name: param.unsaid for param in self.params if param.unsaid is not None}
+        defaults |= {param.name: param.earlier_default for param in self.params if param.earlier_default is not None}
         return {
             param.name: param.of_kind.told(param, values[param.name])
             for param in self.params

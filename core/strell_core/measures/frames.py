@@ -21,7 +21,7 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import ChainView, Quote
-from strell_core.measures.memory import Remembered
+from strell_core.measures.memory import ConditionMemory
 
 HEDGE = "hedge"
 """The leg that a hedge deals in: units of the underlying, more or fewer of them at every look. Its contracts are no
@@ -109,7 +109,7 @@ class Stretch:
     """Money of one part of one contract."""
     adjustments: int = field(default=0, kw_only=True)
     """Adjustments that were dealt."""
-    memory: tuple[Remembered, ...] = field(default=(), kw_only=True)
+    memory: tuple[ConditionMemory, ...] = field(default=(), kw_only=True)
     """What is kept of conditions on it from before the stretch."""
 
     def leg(self, leg_id: str) -> PositionLeg | None:
@@ -237,7 +237,7 @@ class Account:
     """Its open trades."""
     underlying_entered_today: int = 0
     """How often its entries were made in this session."""
-    memory: tuple[Remembered, ...] = field(default=(), repr=False)
+    memory: tuple[ConditionMemory, ...] = field(default=(), repr=False)
     """What is kept of conditions on it from before."""
 
 
@@ -264,7 +264,7 @@ class Frame:
     session (semantics rule 1)."""
     units_of: dt.date | None = None
     """Values in points are told in the units of this day; ``None``: each in those of its own (semantics rule 11)."""
-    memory: tuple[Remembered, ...] = field(default=(), repr=False)
+    memory: tuple[ConditionMemory, ...] = field(default=(), repr=False)
     """What is kept of conditions on the position, or the account, from before the frame."""
 
     @property

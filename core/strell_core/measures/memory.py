@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class Kept:
+class ConditionState:
     """Of a condition, as of a snapshot."""
 
     true_for: int = 0
@@ -20,19 +20,19 @@ class Kept:
     """It has begun to hold, and what ends it has not come."""
 
 
-NOTHING_KEPT = Kept()
+NO_PAST = ConditionState()
 
 
 @dataclass(frozen=True)
-class Remembered:
+class ConditionMemory:
     """What is kept of one condition as of a snapshot, and as of the one before: a snapshot may be looked at again."""
 
     condition: str
     at: int
     """The snapshot, epoch seconds."""
-    now: Kept
-    before: Kept
+    now: ConditionState
+    before: ConditionState
 
-    def as_before(self, instant: int) -> Kept:
+    def as_before(self, instant: int) -> ConditionState:
         """As of the snapshot before an instant's."""
         return self.before if self.at >= instant else self.now

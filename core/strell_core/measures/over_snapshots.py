@@ -8,12 +8,12 @@ import numpy as np
 from strell_core.measures import compare
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Truths
 from strell_core.measures.measure import Series
-from strell_core.measures.memory import Kept
+from strell_core.measures.memory import ConditionState
 
 UP = "crosses above"
 
 
-def in_a_row(truths: Truths, looks: int, before: Kept) -> tuple[Truths, Truths]:
+def in_a_row(truths: Truths, looks: int, before: ConditionState) -> tuple[Truths, Truths]:
     """Whether it was true at the last ``looks`` snapshots, this one included: false where it was false at one of them,
     else unvalued where it was that. Truths ``(n,)``; and beside them those of the ``looks - 1`` snapshots before and these,
     as far as they are known."""
@@ -28,11 +28,11 @@ def in_a_row(truths: Truths, looks: int, before: Kept) -> tuple[Truths, Truths]:
     return np.where(broken, FALSE, np.where(whole, TRUE, UNVALUED)).astype(np.int8), every
 
 
-def kept_of_row(every: Truths, looks: int) -> Kept:
+def state_of_row(every: Truths, looks: int) -> ConditionState:
     """What is kept at the end of truths ``(n,)``, of the last ``looks`` of them."""
     back = every[::-1][:looks]
     untrue, false = np.flatnonzero(back != TRUE), np.flatnonzero(back == FALSE)
-    return Kept(int(untrue[0]) if len(untrue) else len(back), int(false[0]) if len(false) else None)
+    return ConditionState(int(untrue[0]) if len(untrue) else len(back), int(false[0]) if len(false) else None)
 
 
 def changes(away: Series, comparison: str) -> Truths:
@@ -49,16 +49,16 @@ def changes(away: Series, comparison: str) -> Truths:
     return out
 
 
-def crossed(away: Series, comparison: str, before: Kept) -> Truths:
+def crossed(away: Series, comparison: str, before: ConditionState) -> Truths:
     """:func:`changes`, going on from what was kept."""
     first = np.nan if before.side is None else float(before.side)
     return changes(np.concatenate([[first], away]), comparison)[1:]
 
 
-def kept_of_side(away: Series, before: Kept) -> Kept:
+def state_of_side(away: Series, before: ConditionState) -> ConditionState:
     """What is kept at the end of differences ``(n,)``."""
     known = away[~np.isnan(away)]
-    return Kept(side=int(np.sign(np.round(known[-1], compare.PLACES)))) if len(known) else before
+    return ConditionState(side=int(np.sign(np.round(known[-1], compare.PLACES)))) if len(known) else before
 
 
 def lasting(starts: Truths, stops: Truths, holds: bool) -> Truths:

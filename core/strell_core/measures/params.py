@@ -300,9 +300,9 @@ class Param:
     """What stands before an optional value, a space where nothing is said."""
     scopes: tuple[str, ...] = ()
     """Of a value: what it may speak of; nothing: what the value it stands in may."""
-    says: tuple[str, str, str] | None = None
+    by_sign: tuple[str, str, str] | None = None
     """Of a number: how one above zero, zero and one below it read, ``{n}`` or ``{n|word|words}`` its size."""
-    unsaid: Any = None
+    earlier_default: Any = None
     """What the identity of a document leaves out, where that is not the default: what was meant before there was another."""
 
     @property
@@ -328,9 +328,9 @@ class Param:
         """How the value reads in a sentence."""
         if value is None:
             return "any"
-        if self.says is None:
+        if self.by_sign is None:
             return self.of_kind.text(self, value)
-        size, words = abs(value), self.says[0 if value > 0 else 1 if value == 0 else 2]
+        size, words = abs(value), self.by_sign[0 if value > 0 else 1 if value == 0 else 2]
         number = self.of_kind.text(self, size)
         return _SIZE.sub(lambda found: f"{number} {found[1 if size == 1 else 2]}" if found[1] else number, words)
 

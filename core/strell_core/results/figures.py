@@ -120,10 +120,10 @@ class Finished(Brief):
     @cached_property
     def holding(self) -> metrics.Floats:
         """The same money in the clock's underlying, by session."""
-        return holding.holding(self.timeline, self.curve.sessions, self.start)
+        return holding.by_session(self.timeline, self.curve.sessions, self.start)
 
     @cached_property
-    def held_daily(self) -> metrics.Floats:
+    def holding_daily(self) -> metrics.Floats:
         return metrics.returns(self.holding, self.start)
 
     @cached_property
@@ -250,8 +250,8 @@ FIGURES: dict[str, Figure] = {
         Figure("money_market", "Money market", "share", "What cash would have earned a year of 252 sessions by the shortest interest known at each session.", lambda run: metrics.cagr((1 + run.riskless).cumprod(), 1.0), True),
         Figure("holding_cagr", "CAGR of holding the underlying", "share", "CAGR of the same cash in the underlying from the first snapshot on: splits followed, dividends reinvested at the price of the session they go ex in; of an index its price alone.", lambda run: metrics.cagr(run.holding, run.start), True),
         Figure("holding_drawdown", "Drawdown of holding the underlying", "share", "The deepest fall of that holding from its highest session close so far.", lambda run: metrics.max_drawdown(run.holding, run.start).depth if run.sessions else None, True),
-        Figure("beta", "Beta", "ratio", "Slope of daily returns on those of holding the underlying, by least squares (W. Sharpe, 1964): by what part of a move of it equity moves with it.", lambda run: holding.beta(run.daily, run.held_daily), True),
-        Figure("correlation", "Correlation", "ratio", "Pearson's correlation of daily returns with those of holding the underlying.", lambda run: holding.correlation(run.daily, run.held_daily), True),
+        Figure("beta", "Beta", "ratio", "Slope of daily returns on those of holding the underlying, by least squares (W. Sharpe, 1964): by what part of a move of it equity moves with it.", lambda run: holding.beta(run.daily, run.holding_daily), True),
+        Figure("correlation", "Correlation", "ratio", "Pearson's correlation of daily returns with those of holding the underlying.", lambda run: holding.correlation(run.daily, run.holding_daily), True),
         Figure("sortino", "Sortino", "ratio", "252 × mean daily return ÷ downside deviation a year, target 0 (F. Sortino and R. van der Meer, 1991).", lambda run: metrics.sortino(run.daily), True, over_days=again.sortinos),
         Figure("trades_held", "Days held", "ratio", "Mean calendar days from a closed trade's first fill to its end.", _days_held, True),
         Figure("time_in_market", "In the market", "share", "Sessions in which a position was held, those in which it ended included.", lambda run: float(run.curve.in_market.mean()) if run.sessions else 0.0),

@@ -12,7 +12,7 @@ Floats = npt.NDArray[np.float64]
 DAYS_A_YEAR = 365
 
 
-def holding(timeline: Timeline, sessions: npt.NDArray[np.int64], start: float) -> Floats:
+def by_session(timeline: Timeline, sessions: npt.NDArray[np.int64], start: float) -> Floats:
     """Money at the end of every session ``(n,)``, if all of it had bought the underlying at the first snapshot of the first one:
     splits followed, dividends put into more units at the last price of the session they go ex in (common practice for a
     total return). Of an index that is its price alone, for it pays nothing itself."""

@@ -14,9 +14,9 @@ from strell_core.strategy.document import LegRule
 from strell_core.strategy.kinds import Search
 
 VISITS = 20_000
-"""So many places are looked at for structures at most: most of them may have none."""
+"""So many combinations of places are looked at, at most: some have no structure."""
 Places = tuple[int, ...]
-"""Of every leg, the how manieth of its choices."""
+"""Of every leg, the place of what it takes among its choices, 0 the first."""
 
 
 def choose_together(

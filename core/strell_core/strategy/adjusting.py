@@ -27,6 +27,8 @@ GONE: dict[str, tuple[str, ...]] = {
 }  # fmt: skip
 """Looks on something that happened to a leg, by how it is gone."""
 EVERY = "every"
+ROLLS_TO_A_PICK = "roll_like"
+"""The adjustment that rolls a leg to what another's sentence picks."""
 OPENS_A_LEG = "open_leg"
 """The adjustment that opens a leg later."""
 

@@ -21,7 +21,7 @@ from strell_core.market.kept import Kept as BoundedCache
 from strell_core.measures import compare, over_snapshots, values
 from strell_core.measures.frames import FALSE, TRUE, UNVALUED, Frame, Params, Truths
 from strell_core.measures.measure import Series
-from strell_core.measures.memory import NOTHING_KEPT, Kept, Remembered
+from strell_core.measures.memory import NO_PAST, ConditionMemory, ConditionState
 from strell_core.measures.snapshot.clock import Clock
 
 CROSSINGS = ("crosses above", "crosses below")
@@ -68,11 +68,11 @@ def alone(condition: Params, frame: Frame) -> Truths:
     if not looks:
         return _now(condition, frame)
     if not of_a_market(condition):
-        return over_snapshots.in_a_row(_now(condition, frame), looks, _kept(condition, frame))[0]
+        return over_snapshots.in_a_row(_now(condition, frame), looks, _state_before(condition, frame))[0]
     begin = max(0, frame.begin - looks + 1)
     # before the first snapshot nothing is known
     held = _now(condition, Frame(frame.market, begin, frame.end, frame.symbol))
-    return over_snapshots.in_a_row(held, looks, NOTHING_KEPT)[0][frame.begin - begin :]
+    return over_snapshots.in_a_row(held, looks, NO_PAST)[0][frame.begin - begin :]
 
 
 def of_a_market(condition: Mapping[str, Any]) -> bool:
@@ -99,19 +99,19 @@ def to_remember(condition: Params) -> list[Params]:
     return [*found, condition] if lasts else found
 
 
-def remember(asked: tuple[Params, ...], frame: Frame) -> tuple[Remembered, ...]:
+def remember(asked: tuple[Params, ...], frame: Frame) -> tuple[ConditionMemory, ...]:
     """What is kept of conditions (each of :func:`to_remember`) at the end of a frame, going on from what came with it."""
     market = frame.market.main
     end = int(market.times[frame.end - 1])
-    out: dict[str, Remembered] = {}
+    out: dict[str, ConditionMemory] = {}
     for condition in asked:
         name = name_of(condition)
         if name in out:
             continue
         upto = _upto(condition, frame)
         places = frame.end - frame.begin
-        before = upto(places - 1) if places > 1 else _kept(condition, frame)
-        out[name] = Remembered(name, end, upto(places), before)
+        before = upto(places - 1) if places > 1 else _state_before(condition, frame)
+        out[name] = ConditionMemory(name, end, upto(places), before)
     return tuple(out.values())
 
 
@@ -137,26 +137,26 @@ def _told(condition: Params) -> dict[str, Any]:
     return {**said, **inner, "left": values.told(condition["left"]), "right": values.told(condition["right"])}
 
 
-def _kept(condition: Params, frame: Frame) -> Kept:
+def _state_before(condition: Params, frame: Frame) -> ConditionState:
     """What is kept of a condition as of the snapshot before a frame."""
     name = name_of(condition)
     found = next((item for item in frame.memory if item.condition == name), None)
-    return NOTHING_KEPT if found is None else found.as_before(int(frame.market.main.times[frame.begin]))
+    return NO_PAST if found is None else found.as_before(int(frame.market.main.times[frame.begin]))
 
 
-def _upto(condition: Params, frame: Frame) -> Callable[[int], Kept]:
+def _upto(condition: Params, frame: Frame) -> Callable[[int], ConditionState]:
     """What is kept of a condition after so many of a frame's snapshots."""
-    before, looks = _kept(condition, frame), int(condition.get("looks") or 0)
+    before, looks = _state_before(condition, frame), int(condition.get("looks") or 0)
     if condition.get("until"):
         lasts = _lasting(condition, frame)
-        return lambda places: Kept(holds=bool(lasts[places - 1] == TRUE))
+        return lambda places: ConditionState(holds=bool(lasts[places - 1] == TRUE))
     if condition["is"] in CROSSINGS:
         away = _away(condition, frame)
         if away is None:
-            return lambda places: NOTHING_KEPT
-        return lambda places: over_snapshots.kept_of_side(away[:places], before)
+            return lambda places: NO_PAST
+        return lambda places: over_snapshots.state_of_side(away[:places], before)
     every = over_snapshots.in_a_row(_now(condition, frame), looks, before)[1]
-    return lambda places: over_snapshots.kept_of_row(every[: looks - 1 + places], looks)
+    return lambda places: over_snapshots.state_of_row(every[: looks - 1 + places], looks)
 
 
 def _joined(condition: Params) -> list[Params]:
@@ -182,7 +182,7 @@ def _lasting(condition: Params, frame: Frame) -> Truths:
     not valued changes nothing."""
     begins, ends = {**condition, "until": None}, condition["until"]
     if not all(of_a_market(item) for item in (*_joined(begins), ends)):
-        return over_snapshots.lasting(truths(begins, frame), alone(ends, frame), _kept(condition, frame).holds)
+        return over_snapshots.lasting(truths(begins, frame), alone(ends, frame), _state_before(condition, frame).holds)
 
     def made(places: list[Frame]) -> Truths:
         starts = np.concatenate([truths(begins, where) for where in places])
@@ -200,7 +200,7 @@ def _crossed(condition: Params, frame: Frame) -> Truths:
         away = _away(condition, frame)
         if away is None:
             return np.full(frame.end - frame.begin, FALSE, np.int8)
-        return over_snapshots.crossed(away, comparison, _kept(condition, frame))
+        return over_snapshots.crossed(away, comparison, _state_before(condition, frame))
 
     def between(where: Frame) -> Series:
         found = _away(condition, where)

@@ -145,10 +145,17 @@ class StructureCondition:
     picked."""
     numbers: Callable[[Params, Decimal], Numbers] | None = None
     """``numbers(params, quantum)``: the same for compiled loops."""
-    search: Callable[[Params], Search] | None = None
-    """``search(params)``: it does not ask, it has the legs chosen together, among so many structures; that one which is least
-    ``away(frame, legs, view, params)`` from its wish, NaN where that is not known."""
-    away: Callable[[EntryFrame, Sequence[PickedLeg], ChainView, Params], float] | None = None
+    chooses: Choice | None = None
+    """It does not only ask: it has the legs chosen together."""
+
+
+@dataclass(frozen=True)
+class Choice:
+    """How legs are chosen together: among the structures that ``search(params)`` says the one that is least
+    ``away(frame, legs, view, params)`` from what is wanted, NaN where that is not known."""
+
+    search: Callable[[Params], Search]
+    away: Callable[[EntryFrame, Sequence[PickedLeg], ChainView, Params], float]
 
 
 @dataclass(frozen=True)

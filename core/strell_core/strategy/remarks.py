@@ -7,7 +7,7 @@ from typing import Any
 
 from strell_core.measures.params import minutes
 from strell_core.strategy import catalogue, kinds
-from strell_core.strategy.adjusting import OPENS_A_LEG
+from strell_core.strategy.adjusting import OPENS_A_LEG, ROLLS_TO_A_PICK
 from strell_core.strategy.parts import switched_on
 
 Item = Mapping[str, Any]
@@ -111,7 +111,7 @@ def _later(entry: Item, adjust: Sequence[Item], numbers: Mapping[str, int], out:
     legs = {leg["id"]: leg["rule"] for _, leg in switched_on(entry["legs"])}
     opened = {item["what"] for item in adjust if item["rule"] == OPENS_A_LEG}
     # what another leg is rolled to may be nothing but a pick
-    opened |= {item["other"] for item in adjust if item["rule"] == "roll_like"}
+    opened |= {item["other"] for item in adjust if item["rule"] == ROLLS_TO_A_PICK}
     for name, rule in legs.items():
         if rule == catalogue.LATER_LEG.id and name not in opened:
             out[name] = "Nothing opens it: add “Open a leg” to the adjustments."

@@ -6,8 +6,8 @@ import datetime as dt
 import math
 from typing import Any
 
-from tests.engine.plain_looks import Looks
 from tests.engine.plain_recording import ABSENT, QUANTUM, Contract, Fraction, compares
+from tests.engine.plain_structures import Structures
 
 OF_LEGS = ("leg_condition", "leg_condition_stop", "leg_condition_partner")
 GONE = {"closed": ("order",), "expired": ("settlement",), "delivered": (), "gone": ("order", "settlement")}
@@ -16,7 +16,7 @@ PARTS = 2000
 Leg = tuple[str, Contract, int]
 
 
-class Managed(Looks):
+class Managed(Structures):
     # -- lots
     def lots_of(self, trade: dict[str, Any]) -> int:
         """Whole lots of what is held."""

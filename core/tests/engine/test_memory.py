@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from strell_core.engine.stored import dump, load
-from strell_core.measures.memory import Kept
+from strell_core.measures.memory import ConditionState
 from strell_core.results.report import decisions
 from tests.engine.byhand import CALL, PUT, ByHandCase, entry, snapshots, strategy
 from tests.handmade import session_chains, timeline_of
@@ -85,7 +85,7 @@ class MemoryTest(ByHandCase):
         (trade,) = open_still.state.trades
         (kept,) = trade.memory
         # the put stays where it is and the call too, until the history ends on Wednesday
-        self.assertEqual((kept.now, kept.before), (Kept(7, 7), Kept(6, 6)))
+        self.assertEqual((kept.now, kept.before), (ConditionState(7, 7), ConditionState(6, 6)))
         text = dump(open_still.state)
         self.assertEqual(dump(load(text, "MK30")), text)
         self.assertNotIn("memory", json.loads(dump(self.made(when("at most", -900), {}).state)))

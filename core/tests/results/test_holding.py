@@ -13,7 +13,7 @@ import numpy as np
 from strell_core.market.rates import RateCurves
 from strell_core.market.timeline import Timeline
 from strell_core.results import metrics
-from strell_core.results.holding import beta, correlation, holding, riskless
+from strell_core.results.holding import beta, by_session, correlation, riskless
 from tests.demo import short_history
 from tests.engine.split_by_hand import twice
 from tests.payers import PAYERS, payer
@@ -44,7 +44,7 @@ class HoldingTest(unittest.TestCase):
         for name in PAYERS:
             timeline = payer(name).timeline
             sessions = np.arange(5, 400)
-            found = holding(timeline, sessions, START)
+            found = by_session(timeline, sessions, START)
             np.testing.assert_allclose(found, by_loop(timeline, 5, 400), rtol=1e-12)
             inside = [ex for ex, _ in timeline.underlying.dividends if timeline.dates[5] < ex <= timeline.dates[399]]
             paid += len(inside)
@@ -55,18 +55,18 @@ class HoldingTest(unittest.TestCase):
     def test_a_split_is_worth_nothing(self) -> None:
         large, split = twice(payer(PAYERS[0]).timeline, 2, 150)
         sessions = np.arange(5, 400)
-        found = holding(split, sessions, START)
-        np.testing.assert_allclose(found, holding(large, sessions, START), rtol=1e-9)
+        found = by_session(split, sessions, START)
+        np.testing.assert_allclose(found, by_session(large, sessions, START), rtol=1e-9)
         np.testing.assert_allclose(found, by_loop(split, 5, 400), rtol=1e-12)
         # who begins after it has nothing split
-        np.testing.assert_allclose(holding(split, sessions[200:], START), by_loop(split, 205, 400), rtol=1e-12)
+        np.testing.assert_allclose(by_session(split, sessions[200:], START), by_loop(split, 205, 400), rtol=1e-12)
 
     def test_an_index_is_its_price(self) -> None:
         timeline = short_history()
         sessions = np.arange(10, 60)
         price = timeline.spot[timeline.first[sessions + 1] - 1] / int(timeline.spot[timeline.first[10]])
-        np.testing.assert_allclose(holding(timeline, sessions, START), START * price, rtol=1e-12)
-        self.assertEqual(len(holding(timeline, np.arange(0), START)), 0)
+        np.testing.assert_allclose(by_session(timeline, sessions, START), START * price, rtol=1e-12)
+        self.assertEqual(len(by_session(timeline, np.arange(0), START)), 0)
 
 
 class MoneyMarketTest(unittest.TestCase):

@@ -120,7 +120,7 @@ class Reader:
     def value(self, param: Param, at: int, scopes: tuple[str, ...], depth: int) -> Iterator[Found]:
         if param.kind == "value":
             yield from self.measured(param.scopes or scopes, at, depth)
-        elif param.says is not None:
+        elif param.by_sign is not None:
             yield from self.said(param, at)
         elif param.kind in ("integer", "number"):
             match = (_NUMBER if param.kind == "number" else _WHOLE).match(self.text, at)
@@ -160,7 +160,7 @@ class Reader:
 
     def said(self, param: Param, at: int) -> Iterator[Found]:
         """A number whose words depend on its sign."""
-        for sign, words in zip((1, 0, -1), param.says or (), strict=True):
+        for sign, words in zip((1, 0, -1), param.by_sign or (), strict=True):
             unit = f" {re.escape(param.unit)}" if param.unit else ""
             size = rf"(?P<n>[\d\u00a0]+(?:\.\d+)?){unit}"
             made = re.escape(words).replace(r"\{n\}", size)

@@ -20,7 +20,7 @@ from config.tests.demo import EXAMPLES, DemoTestCase, document
 from market.models import SessionChainRow, Underlying
 from runs import services, work
 from runs.models import Run, RunTrade
-from runs.queries import DECIDES, doing
+from runs.queries import DECIDING_SHARE, doing
 from runs.schemas import TradeRow
 from strategies import services as strategies
 from strell_core.engine.run import run_blocks
@@ -368,7 +368,7 @@ class DoingTest(SimpleTestCase):
         for status, share, stopping, words in (
             ("queued", 0.0, False, "waiting for a worker"), ("running", 0.0, False, "0 % of the snapshots decided"),
             ("running", 0.4, False, "50 % of the snapshots decided"), ("running", 0.4, True, "stopping"),
-            ("running", DECIDES, False, "working out figures"), ("running", 0.9, False, "working out figures and trades, 50 %"),
+            ("running", DECIDING_SHARE, False, "working out figures"), ("running", 0.9, False, "working out figures and trades, 50 %"),
             ("done", 1.0, False, ""), ("failed", 0.5, True, ""),
         ):  # fmt: skip
             self.assertEqual(doing(status, share, stopping), words)

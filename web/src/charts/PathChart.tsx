@@ -47,8 +47,10 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
           formatter: (found: { dataIndex: number }[]) => {
             const i = found[0]?.dataIndex ?? 0;
             const marks = legs
-              .filter((_, k) => path.legs[k]?.[i] != null)
-              .map((leg) => `${leg}: ${number(path.legs[legs.indexOf(leg)]?.[i], 2)}`)
+              .flatMap((leg, k) => {
+                const mid = path.legs[k]?.[i];
+                return mid == null ? [] : [`${leg}: ${number(mid, 2)}`];
+              })
               .join("<br>");
             return `<b>${day(path.local[i]!)} ${path.local[i]!.slice(11)}</b><br>P/L at mid ${signed(path.pnl[i])} ${currency}<br>${underlying} ${level(path.spot[i])}<br>${marks}`;
           },

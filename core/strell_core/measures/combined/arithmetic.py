@@ -54,7 +54,7 @@ for _declaration, _combine in (
             id="scaled", usual=("above", {"measure": "moving_average"}), begins={"of": {"measure": "price"}, "times": 0.98}, section="measure", title="A multiple, plus something", sentence="{times} × {of}{plus}",
             params=(
                 Param("of", "value", "Value", 0), Param("times", "amount", "Times", 1.0, -1000, 1000, 0.0001),
-                Param("plus", "amount", "Plus", 0.0, -1e9, 1e9, 0.0001, says=(" plus {n}", "", " minus {n}")),
+                Param("plus", "amount", "Plus", 0.0, -1e9, 1e9, 0.0001, by_sign=(" plus {n}", "", " minus {n}")),
             ),
             explains="A value times a factor, plus an offset. Unvalued with its value.",
             example="0.5 × the expected move over 30 days in points", words=("times", "factor", "offset", "half"), scope="combined",

@@ -68,7 +68,7 @@ OUT = _declared(
     ("expiration", "time", "cycle"), "At the same strikes, or the nearest quoted ones. ",
 )  # fmt: skip
 LIKE = _declared(
-    "roll_like", "Roll a leg to another's pick", "roll {what} to what the sentence of {other} picks now",
+    adjusting.ROLLS_TO_A_PICK, "Roll a leg to another's pick", "roll {what} to what the sentence of {other} picks now",
     (*AT_DELTA, adjusting.WHAT, Param("other", "leg", "To the pick of", "")),
     "When the delta of leg 3 is above 0.35, roll leg 3 to what the sentence of leg 4 picks now.",
     ("pick", "date", "expiration", "diagonal", "later leg"),

@@ -13,7 +13,7 @@ LEG = Param("leg", "leg", "Leg", "")
 STRIKES = Declaration(
     id="strikes_from_leg", section="strike pick", title="strikes from a leg",
     sentence="{strikes} {leg} (± {within})",
-    params=(Param("strikes", "integer", "Strikes", 2, -40, 40, says=("{n|strike|strikes} further out of the money than", "at the strike of", "{n|strike|strikes} nearer to the money than")), LEG, Param("within", "integer", "At most away", 3, 0, 30)),
+    params=(Param("strikes", "integer", "Strikes", 2, -40, 40, by_sign=("{n|strike|strikes} further out of the money than", "at the strike of", "{n|strike|strikes} nearer to the money than")), LEG, Param("within", "integer", "At most away", 3, 0, 30)),
     explains="Starts at the strike of another leg and counts listed strikes outward (calls up, puts down); 0 is the same strike, "
     "negative values lie toward the money. Where that strike has no valid quote the nearest one is taken, so many listed "
     "strikes away at most.",
@@ -22,7 +22,7 @@ STRIKES = Declaration(
 POINTS = Declaration(
     id="points_from_leg", section="strike pick", title="points from a leg",
     sentence="{points} {leg} (± {within})",
-    params=(Param("points", "number", "Points", 50.0, -100_000, 100_000, 0.01, says=("{n} points further out of the money than", "at the strike of", "{n} points nearer to the money than")), LEG, Param("within", "number", "At most away", 2.0, 0.1, 40, 0.1, "%")),
+    params=(Param("points", "number", "Points", 50.0, -100_000, 100_000, 0.01, by_sign=("{n} points further out of the money than", "at the strike of", "{n} points nearer to the money than")), LEG, Param("within", "number", "At most away", 2.0, 0.1, 40, 0.1, "%")),
     explains="So many points from the strike of another leg, outward (calls up, puts down), negative ones toward the money. The listed "
     "strike nearest to that; one farther away than allowed, in percent of spot, is not taken.",
     example="Buy 1 put 50.00 points further out of the money than leg 3 (± 2.0 %)", words=("wing", "width", "vertical", "spread"), unit="points",

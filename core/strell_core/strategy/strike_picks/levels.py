@@ -19,7 +19,7 @@ WITHIN = Param("within", "number", "At most away", 5.0, 0.1, 40, 0.1, "%")
 PERCENT = Declaration(
     id="percent_rounded", section="strike pick", title="away from spot, rounded",
     sentence="{percent}, rounded {round} (± {within})",
-    params=(Param("percent", "number", "Away from spot", 1.0, -20, 40, 0.1, "%", says=("{n} out of the money", "at the money", "{n} in the money")), ROUND, WITHIN),
+    params=(Param("percent", "number", "Away from spot", 1.0, -20, 40, 0.1, "%", by_sign=("{n} out of the money", "at the money", "{n} in the money")), ROUND, WITHIN),
     explains="Spot plus (calls) or minus (puts) the share of spot, at the listed strike that is nearest, or the next one away from "
     "or toward the money. A strike farther away than allowed, in percent of spot, is not taken.",
     example="Sell 1 put 1.0 % out of the money, rounded away from the money (± 5.0 %)", words=("percent", "rounded outward", "moneyness"), unit="%",
@@ -28,7 +28,7 @@ MOVES = Declaration(
     id="expected_moves", section="strike pick", title="by the expected move",
     sentence="{moves} ({by}), rounded {round} (± {within})",
     params=(
-        Param("moves", "number", "Moves", 1.0, -4, 6, 0.05, says=("{n|expected move|expected moves} out of the money", "at the money", "{n|expected move|expected moves} in the money")),
+        Param("moves", "number", "Moves", 1.0, -4, 6, 0.05, by_sign=("{n|expected move|expected moves} out of the money", "at the money", "{n|expected move|expected moves} in the money")),
         Param("by", "choice", "By", "straddle", choices={"straddle": "straddle", "deviation": "one standard deviation"}), ROUND, WITHIN,
     ),
     explains="Spot plus (calls) or minus (puts) so many expected moves of the leg's own expiration: the mid of its at-the-money "

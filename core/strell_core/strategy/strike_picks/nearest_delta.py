@@ -17,7 +17,7 @@ DECLARATION = Declaration(
     id="nearest_delta", section="strike pick", title="nearest delta", sentence="nearest to delta {delta} (± {within})",
     params=(
         Param("delta", "number", "Delta", 0.20, 0.01, 0.99, 0.01),
-        Param("within", "tolerance", "At most away", "50 %", 0.01, 0.99, 0.01, unsaid=DELTA_WITHIN),
+        Param("within", "tolerance", "At most away", "50 %", 0.01, 0.99, 0.01, earlier_default=DELTA_WITHIN),
     ),
     explains="Distance of the delta's size (a put's sign is ignored) from the value, both on a grid of 0.0001. "
     "Strikes without a valid quote or without a delta are passed over; one farther away than allowed is not taken: a share of "

@@ -16,7 +16,7 @@ DECLARATION = Declaration(
     id="percent_from_spot", section="strike pick", title="away from spot",
     sentence="{percent} (± {within})",
     params=(
-        Param("percent", "number", "Away from spot", 3.0, -20, 40, 0.1, "%", says=("{n} out of the money", "at the money", "{n} in the money")),
+        Param("percent", "number", "Away from spot", 3.0, -20, 40, 0.1, "%", by_sign=("{n} out of the money", "at the money", "{n} in the money")),
         Param("within", "number", "At most away", 5.0, 0.1, 40, 0.1, "%"),
     ),
     explains="The listed strike nearest to spot plus (calls) or minus (puts) the share of spot. Negative values "

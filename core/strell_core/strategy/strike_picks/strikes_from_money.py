@@ -11,7 +11,7 @@ DECLARATION = Declaration(
     id="strikes_from_money", section="strike pick", title="strikes from the money",
     sentence="{strikes} (± {within})",
     params=(
-        Param("strikes", "integer", "Strikes", 0, -30, 30, says=("{n|strike|strikes} out of the money", "at the money", "{n|strike|strikes} in the money")),
+        Param("strikes", "integer", "Strikes", 0, -30, 30, by_sign=("{n|strike|strikes} out of the money", "at the money", "{n|strike|strikes} in the money")),
         Param("within", "integer", "At most away", 3, 0, 30),
     ),
     explains="Starts at the listed strike nearest to the forward and counts listed strikes outward (calls up, "

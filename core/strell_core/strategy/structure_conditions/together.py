@@ -8,7 +8,7 @@ from strell_core.measures import compare, values
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import TRUE, UNVALUED, Params, PickedLeg, Verdict
 from strell_core.strategy.condition_truths import MARKET
-from strell_core.strategy.kinds import EntryFrame, Search, StructureCondition, structure_conditions
+from strell_core.strategy.kinds import Choice, EntryFrame, Search, StructureCondition, structure_conditions
 
 SCOPES = (*MARKET, "account", "structure", "leg")
 DECLARATION = Declaration(
@@ -56,4 +56,4 @@ def bounds(params: Params) -> Search:
     return Search(int(params["near"]), int(params["expirations"]), int(params["most"]))
 
 
-structure_conditions.register(StructureCondition(DECLARATION, judge, search=bounds, away=away))
+structure_conditions.register(StructureCondition(DECLARATION, judge, chooses=Choice(bounds, away)))

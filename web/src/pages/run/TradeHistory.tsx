@@ -2,10 +2,10 @@ import type { Schemas } from "../../api/client";
 import { number, signed, tone } from "../../ui/format";
 import { Th } from "../../ui/Th";
 
-type Event = Schemas["TradeEventOut"];
+type TradeEvent = Schemas["TradeEventOut"];
 
 /** What was dealt with an event: contracts, each at its price. */
-function Dealt({ event }: { event: Event }) {
+function Dealt({ event }: { event: TradeEvent }) {
   return (
     <ul>
       {event.dealt.map((leg) => (
@@ -21,7 +21,7 @@ function Dealt({ event }: { event: Event }) {
 }
 
 /** All that happened to a trade, in order: decisions with their sentence and its values, what was refused, every fill. */
-export function TradeHistory({ events, currency }: { events: Event[] | null; currency: string }) {
+export function TradeHistory({ events, currency }: { events: TradeEvent[] | null; currency: string }) {
   return (
     <section className="card overflow-x-auto" aria-label="History of the trade">
       <h3 className="px-3 pt-2 font-semibold">History</h3>
