@@ -206,14 +206,9 @@ def _chosen(
     away, most = int(distance[order[0]]), pick.tolerance(view, rule.params)
     if away > most:
         nearest, grid, unit = contract_of(order[0]).label, pick.declaration.grid, pick.declaration.unit
-        told = f", by {away * grid:.4g} {unit}; at most {most * grid:.4g} is" if grid else ""
-        return LegChoice(
-            leg.id,
-            tuple(allowed),
-            (),
-            None,
-            f"the nearest, {nearest}, is farther from what is wanted than allowed{told}",
-        )
+        told = f": {away * grid:.4g} {unit} away, at most {most * grid:.4g} is" if grid else ""
+        why = f"the nearest, {nearest}, is farther from what is wanted than allowed{told}"
+        return LegChoice(leg.id, tuple(allowed), (), None, why)
     candidates = tuple(
         Candidate(contract_of(row), rank, int(distance[row]), int(distance[row]) > most)
         for rank, row in enumerate(order)
