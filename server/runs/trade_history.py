@@ -44,7 +44,7 @@ def _event(timeline: Timeline, document: dict[str, Any], written: Sheet, event: 
                 "price": float(parts_to_price(entry.price_parts, quantum)), "amount": float(entry.amount),
             }
             for entry in event.dealt
-            if entry.contract is not None and entry.kind != "commission"
+            if entry.contract is not None
         ],
         "amount": float(event.amount), "moves_money": bool(event.dealt),
     }  # fmt: skip
