@@ -101,6 +101,11 @@ class Plan:
         return Working.of(self.strategy)
 
     @cached_property
+    def earns_interest(self) -> bool:
+        """Whether the sheet asks for interest on cash."""
+        return bool(self.strategy.limits["interest"].id)
+
+    @cached_property
     def orders_say(self) -> str:
         """The same for all plans that deal in the same way."""
         return str(sorted(self.strategy.orders.items()))

@@ -20,6 +20,7 @@ from strell_core.engine.capital import CENT, funds_over, next_close
 from strell_core.engine.changed import changed
 from strell_core.engine.exits import waiting
 from strell_core.engine.fills import first_event, match
+from strell_core.engine.interest import booked
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import Advanced, ClosedTrade, EngineState, LedgerEntry, Need, Order, Reason
 from strell_core.engine.step import NONE_QUIET
@@ -116,6 +117,8 @@ def step(
     """Fills, decisions, and fills on the same snapshot in sessions that have only one. ``quiet``: see :func:`advance`."""
     observation = Observation(history, index)
     market = observation.market
+    if plan.earns_interest:
+        out.take(booked(plan, out.state, observation))
     out.take(advance(plan, out.state, observation, match(plan, out.state.orders, market, index), quiet))
     assigned = plan.delivers and bool(out.state.trades)
     if market.main.is_single[index] and (out.state.orders or assigned):
@@ -136,6 +139,8 @@ def _next_event(
     at = int(np.searchsorted(looks, index))
     candidates = [int(looks[at]) if at < len(looks) else end]
     candidates += [first_event(plan, market, order, index, end) for order in state.orders]
+    if plan.earns_interest:
+        candidates.append(timeline.next_first(index))
     if state.trades and plan.delivers:
         # shorts may be assigned at the end of a session
         candidates.append(next_close(timeline, index))

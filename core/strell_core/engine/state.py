@@ -286,6 +286,8 @@ class EngineState:
     """Limits that have acted, each with its last session."""
     memory: tuple[tuple[str, tuple[ConditionMemory, ...]], ...] = field(default=(), metadata=UNSAID)
     """By entry (none: limits), what is kept of conditions on the account."""
+    interest_to: dt.date | None = field(default=None, metadata=UNSAID)
+    """The session up to which interest on cash is booked, where the sheet asks for it."""
 
     @property
     def open_count(self) -> int:
@@ -329,7 +331,8 @@ class LedgerEntry:
 
     at: int
     trade: int
-    kind: Literal["premium", "commission", "settlement", "delivery", "dividend"]
+    """0: of the account, not of a trade."""
+    kind: Literal["premium", "commission", "settlement", "delivery", "dividend", "interest"]
     contract: ContractKey | None
     contracts: int
     price_parts: int

@@ -62,7 +62,7 @@ class Step:
         self.entered = {item.entry: item for item in state.entered}
         self.outcomes = {item.entry: item for item in state.outcomes}
         self.record, self.rests = state.record, {item.rule: item for item in state.rests}
-        self.memory = dict(state.memory)
+        self.memory, self.interest_to = dict(state.memory), state.interest_to
         self.intents: list[Order] = []
         self.reasons: list[Reason] = []
         self.entries_made: list[LedgerEntry] = []
@@ -87,6 +87,7 @@ class Step:
             tuple(self.entered[name] for name in sorted(self.entered)),
             tuple(self.outcomes[name] for name in sorted(self.outcomes)), self.record,
             tuple(self.rests[name] for name in sorted(self.rests)), tuple(sorted(self.memory.items(), key=lambda item: item[0])),
+            self.interest_to,
         )  # fmt: skip
 
     def loud(self) -> list[TradeState]:
@@ -115,14 +116,18 @@ class Step:
         self.reasons.append(Reason(self.observation.instant, kind, trade, rule, truth, values))
 
     def _book(self, trade: TradeState, kind: Any, leg: Any, contracts: int, parts: int, amount: Decimal) -> TradeState:
-        """Move money: one ledger entry, the account's and the trade's cash with it."""
+        """Move money of a trade: one ledger entry, the account's and the trade's cash with it."""
+        self.book(trade.number, kind, leg, contracts, parts, amount)
+        costs = trade.costs - amount if kind == "commission" else trade.costs
+        return changed(trade, cash=trade.cash + amount, costs=costs)
+
+    def book(self, trade: int, kind: Any, leg: Any, contracts: int, parts: int, amount: Decimal) -> None:
+        """Move the account's money; ``trade``: 0 where it is of none."""
         self.record = self.record.booked(self.observation.date, self.yesterday, self.cash)
         self.cash += amount
         self.entries_made.append(
-            LedgerEntry(self.observation.instant, trade.number, kind, leg, contracts, parts, amount)
+            LedgerEntry(self.observation.instant, trade, kind, leg, contracts, parts, amount)
         )
-        costs = trade.costs - amount if kind == "commission" else trade.costs
-        return changed(trade, cash=trade.cash + amount, costs=costs)
 
     def of(self, traded: TradeState | Order) -> Timeline:
         """The history of the underlying that a trade or order is of, by the clock's snapshots."""

@@ -62,6 +62,7 @@ def load(text: str, underlying: str) -> EngineState:
             tuple(outcome_of(item) for item in raw["outcomes"]), record_of(raw["record"]),
             tuple(Rest(item["rule"], dt.date.fromisoformat(item["since"])) for item in raw["rests"]),
             tuple((name, _memory(items)) for name, items in raw.get("memory", ())),
+            dt.date.fromisoformat(raw["interest_to"]) if raw.get("interest_to") else None,
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, ArithmeticError) as error:
         raise StoredStateError(f"a stored state cannot be read: {error}") from error

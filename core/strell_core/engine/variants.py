@@ -82,6 +82,7 @@ class Variants:
             and not plan.delivers
             and not strategy.guards
             and not plan.remembers_account
+            and not plan.earns_interest
             and plan.working.plain
             and not timeline.unfinished
             and not any(self.begin <= at < self.end for at in timeline.splits)

@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+DAYS_A_YEAR = 365
+
 
 @dataclass(frozen=True)
 class RateCurves:
@@ -37,3 +39,8 @@ class RateCurves:
             return None
         terms, rates = zip(*self.curves[index], strict=True)
         return float(np.interp(days, terms, rates))
+
+
+def earned(rate: float, days: int) -> float:
+    """What one unit of money earns at a continuously compounded rate a year, in calendar days of 365."""
+    return math.expm1(rate * days / DAYS_A_YEAR)

@@ -326,6 +326,10 @@ class Timeline:
         """First snapshot from ``index`` on with which a split holds; the end of the timeline without one."""
         return min((at for at in self.splits if at >= index), default=len(self.times))
 
+    def next_first(self, index: int) -> int:
+        """First snapshot from ``index`` on that is the first of its session; the end of the timeline without one."""
+        return int(self.first[np.searchsorted(self.first, index)]) if index < len(self.times) else len(self.times)
+
     @cached_property
     def units(self) -> npt.NDArray[np.float64]:
         """Units of the underlying that one of the first session has become by each session, ``(sessions,)``: 1 without

@@ -165,6 +165,11 @@ def _money(values: Sequence[Decimal]) -> float:
     return float(sum(values, Decimal(0)))
 
 
+def _interest(run: Finished) -> float | None:
+    found = [entry.amount for entry in run.history.entries if entry.kind == "interest"]
+    return _money(found) if found else None
+
+
 def _mar(run: Brief) -> float | None:
     return run.growth / -run.fall.depth if run.growth is not None and run.fall.depth < 0 else None
 
@@ -246,7 +251,7 @@ FIGURES: dict[str, Figure] = {
         Figure("mar", "MAR", "ratio", "CAGR divided by the drawdown.", _mar, True, over_days=again.mars),
         Figure("calmar", "Calmar", "ratio", "CAGR divided by the drawdown of the last 36 months, 756 sessions (T. Young, 1991); none in a shorter run.", lambda run: metrics.calmar(run.curve.equity, run.start), True),
         Figure("sharpe", "Sharpe", "ratio", "√252 × mean ÷ standard deviation (n - 1) of daily returns, no riskless rate (W. Sharpe, 1994).", lambda run: metrics.sharpe(run.daily), True, over_days=again.sharpes),
-        Figure("sharpe_excess", "Sharpe in excess", "ratio", "The same of daily returns less what the money market brought on these days, by the shortest interest known then (W. Sharpe, 1994): what a strategy brings beyond leaving the cash alone. Cash earns no interest in a run.", lambda run: metrics.sharpe(run.daily - run.riskless), True),
+        Figure("sharpe_excess", "Sharpe in excess", "ratio", "The same of daily returns less what the money market brought on these days, by the shortest interest known then (W. Sharpe, 1994): what a strategy brings beyond leaving the cash alone. Cash earns interest in a run where the sheet says so.", lambda run: metrics.sharpe(run.daily - run.riskless), True),
         Figure("money_market", "Money market", "share", "What cash would have earned a year of 252 sessions by the shortest interest known at each session.", lambda run: metrics.cagr((1 + run.riskless).cumprod(), 1.0), True),
         Figure("holding_cagr", "CAGR of holding the underlying", "share", "CAGR of the same cash in the underlying from the first snapshot on: splits followed, dividends reinvested at the price of the session they go ex in; of an index its price alone.", lambda run: metrics.cagr(run.holding, run.start), True),
         Figure("holding_drawdown", "Drawdown of holding the underlying", "share", "The deepest fall of that holding from its highest session close so far.", lambda run: metrics.max_drawdown(run.holding, run.start).depth if run.sessions else None, True),
@@ -262,6 +267,7 @@ FIGURES: dict[str, Figure] = {
         Figure("worst_day_date", "Day of it", "date", "Session of the worst day.", lambda run: run.day(_worst_day(run)), True),
         Figure("daily_skew", "Skew of daily P/L", "ratio", "Third moment of the changes of equity around their mean ÷ standard deviation³: below zero where large days are losses.", lambda run: metrics.skewness(run.moves), True),
         Figure("daily_tail", "Mean of the worst days", "money", "Mean change of equity in the worst 5 % of sessions (expected shortfall).", lambda run: metrics.tail_mean(run.moves), True),
+        Figure("interest", "Interest", "money", "What cash earned, less what debt cost, where the sheet has interest on cash: part of equity, of no trade.", _interest, True),
         Figure("costs", "Costs", "money", "Commissions of closed trades.", lambda run: _money([t.costs for t in run.history.closed])),
         Figure("credit_taken", "Credit taken", "money", "Sum of the credits of closed trades, those that held units aside.", lambda run: _money([c for c in run.credits if c > 0])),
         Figure("sessions", "Sessions", "count", "Sessions the run looked at.", lambda run: run.sessions),

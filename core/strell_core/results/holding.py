@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from strell_core.market import rates
 from strell_core.market.prices import SPOT_SCALE
 from strell_core.market.timeline import Timeline
 
 Floats = npt.NDArray[np.float64]
-DAYS_A_YEAR = 365
 
 
 def by_session(timeline: Timeline, sessions: npt.NDArray[np.int64], start: float) -> Floats:
@@ -40,8 +40,7 @@ def riskless(timeline: Timeline, sessions: npt.NDArray[np.int64]) -> Floats:
     out = np.zeros(len(dates))
     for place in range(1, len(dates)):
         before, date = dates[place - 1], dates[place]
-        rate = timeline.underlying.interest(before, date)
-        out[place] = np.expm1(rate * (date - before).days / DAYS_A_YEAR)
+        out[place] = rates.earned(timeline.underlying.interest(before, date), (date - before).days)
     return out
 
 

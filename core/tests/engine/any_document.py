@@ -154,7 +154,13 @@ class Maker:
         out["adjust"] = [self.sentence("adjust") for _ in range(self.dice.choice((0, 0, 1, 2)))]
         if self.dice.random() < 0.4:
             made = [self.sentence("limits") for _ in range(self.dice.randint(1, 3))]
-            out["limits"] = [rule for rule in made if rule["rule"] != "capital"]
+            known: set[str] = set()
+            out["limits"] = []
+            for rule in made:
+                once = catalogue.sentences("limits")[rule["rule"]].once
+                if rule["rule"] != "capital" and not (once and rule["rule"] in known):
+                    out["limits"].append(rule)
+                known.add(rule["rule"])
         out["orders"] = [{"rule": "single_snapshots", "policy": self.dice.choice(("decide", "skip"))}]
         for rule in ("patience", "leg_by_leg"):
             if self.dice.random() < 0.1:

@@ -72,6 +72,8 @@ class Reference(Exits):
                 self.at = int(chain.times[snap])
                 self.session, self.snap, self.single = session, snap, single
                 self.last = snap == len(chain.times) - 1 and not single
+                if snap == 0 and session:
+                    self.earn()
                 self.settle()
                 self.confirm()
                 for order in [o for o in self.orders if o["since"] < self.at]:
@@ -93,6 +95,16 @@ class Reference(Exits):
                         self.deal(order, True)
                     self.mark()
             self.session_ends.append(self.equity())
+
+    # -- rule 12
+    def earn(self) -> None:
+        """Interest on the cash of the session before, by one flat rate."""
+        says = next((r for r in self.document["limits"] if r["rule"] == "interest" and not r.get("off")), None)
+        if says is not None:
+            rate = self.recording.rate + (says["more"] if self.cash < 0 else -says["less"]) / 100
+            rate = rate if self.cash < 0 else max(0.0, rate)
+            days = (self.recording.dates[self.session] - self.recording.dates[self.session - 1]).days
+            self.cash += (self.cash * Decimal(math.exp(rate * days / 365) - 1)).quantize(Decimal("0.01"))
 
     # -- limits on conditions
     def equity(self) -> float:

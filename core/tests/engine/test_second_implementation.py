@@ -81,6 +81,9 @@ class SecondImplementationTest(unittest.TestCase):
     def test_strangle(self) -> None:
         self.agree("strangle", 100, BOTH)
 
+    def test_interest_and_lots_that_follow_it(self) -> None:
+        self.agree("strangle of an equity that earns interest", 100, BOTH)
+
     def test_condor_with_fences(self) -> None:
         self.agree("condor with fences", 60)
 

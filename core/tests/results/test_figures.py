@@ -105,7 +105,7 @@ class FiguresTest(unittest.TestCase):
             "sharpe": daily.mean() / daily.std(ddof=1) * np.sqrt(252), "sortino": daily.mean() * 252 / (below * np.sqrt(252)),
             "time_in_market": 0.5, "longest_flat": 2, "flat_from": "2026-10-07", "flat_to": "2026-10-08", "daily_tail": -60.0,
             "daily_skew": skew, "worst_day": -60.0, "worst_day_date": "2026-10-07",
-            "costs": 8.8, "credit_taken": 380.0, "sessions": 6, "single_sessions": 4, "stale_sessions": 2,
+            "costs": 8.8, "interest": None, "credit_taken": 380.0, "sessions": 6, "single_sessions": 4, "stale_sessions": 2,
             "open_trades": 2, "capital_limited": False, "capital_refused": 1, "capital_calls": 1,
             "ruined_on": "2026-10-12", "awaiting_value": 1, "beyond_size": 1, "exits_delayed": 1, "entries_unfilled": 1,
             "exits_over_night": 2, "night_cost": 12.345,

@@ -4398,7 +4398,7 @@ export interface components {
             sharpe: number | null;
             /**
              * Sharpe Excess
-             * @description The same of daily returns less what the money market brought on these days, by the shortest interest known then (W. Sharpe, 1994): what a strategy brings beyond leaving the cash alone. Cash earns no interest in a run.
+             * @description The same of daily returns less what the money market brought on these days, by the shortest interest known then (W. Sharpe, 1994): what a strategy brings beyond leaving the cash alone. Cash earns interest in a run where the sheet says so.
              */
             sharpe_excess: number | null;
             /**
@@ -4476,6 +4476,11 @@ export interface components {
              * @description Mean change of equity in the worst 5 % of sessions (expected shortfall).
              */
             daily_tail: number | null;
+            /**
+             * Interest
+             * @description What cash earned, less what debt cost, where the sheet has interest on cash: part of equity, of no trade.
+             */
+            interest: number | null;
             /**
              * Costs
              * @description Commissions of closed trades.
