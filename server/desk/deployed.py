@@ -48,7 +48,7 @@ def plan_of(deployment: Deployment, market: Market) -> Plan:
     if key not in _plans:
         while len(_plans) > 64:
             del _plans[next(iter(_plans))]
-        _plans[key] = make_plan(parse(document_of(deployment)), market)
+        _plans[key] = make_plan(parse(document_of(deployment)), market, single_units=False)
     return _plans[key]
 
 

@@ -24,9 +24,10 @@ from strell_core.pricing.smile import Smile
 
 
 def greeks(timeline: Timeline, index: int, holding: Holding) -> dict[str, float | None]:
-    """Greeks of one contract (not times quantity); ``None`` without IV. The underlying itself has a delta of 1."""
+    """Greeks of one contract (not times quantity); ``None`` without IV. The underlying itself has a delta of 1, a single
+    unit its share of that."""
     if holding.contract.is_unit:
-        return {**dict.fromkeys(GREEKS, 0.0), "delta": 1.0, "iv": None}
+        return {**dict.fromkeys(GREEKS, 0.0), "delta": 1.0 / holding.contract.divisor, "iv": None}
     view = timeline.view(index)
     quote, forward = view.quote(holding.contract), view.forward(holding.contract.expiration)
     if quote.iv is None or not math.isfinite(forward):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from runs.outlook import outlooks
 from strategies.models import Strategy
 from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Observation
-from strell_core.market.prices import PARTS
+from strell_core.market.prices import PARTS, shown_price
 from strell_core.market.timeline import Timeline
 from strell_core.pricing.black import GREEKS
 from strell_core.pricing.held import Holding
@@ -57,7 +58,7 @@ def scene(
     open_held = [h for h in held if h.contracts]
     # a payoff is over one price
     own = [h for h in held if h.contract.underlying == looked_at]
-    holdings = [Holding(h.contract, h.contracts, _points(shown, h.average)) for h in own if h.contracts]
+    holdings = [Holding(h.contract, h.contracts, _points(shown, h.contract, h.average)) for h in own if h.contracts]
     realised = sum(_worth(shown, h.realised, h.multiplier) for h in own)
     return {
         **facts(session), "at": session.cursor, "local": local.strftime("%Y-%m-%dT%H:%M"), "zone": local.tzname(),
@@ -78,8 +79,8 @@ def _of_its_trade(session: ReplaySession) -> str:
     return ContractKey.parse(legs[0]["contract"], session.underlying.symbol, only=False).underlying if legs else ""
 
 
-def _points(history: Timeline, parts: Any) -> float:
-    return round(float(parts) / PARTS * float(history.underlying.quantum), 4)
+def _points(history: Timeline, contract: ContractKey, parts: float | Fraction) -> float:
+    return round(shown_price(contract, parts, history.underlying.quantum), 4)
 
 
 def _mark(here: Life, index: int, held: HeldContract) -> tuple[float | None, float | None]:
@@ -87,7 +88,7 @@ def _mark(here: Life, index: int, held: HeldContract) -> tuple[float | None, flo
     bid, ask = here.of(held.contract).quote_at(held.contract, index)
     if not (0 <= bid <= ask and ask > 0):
         return None, None
-    away = here.plan.unit_halves[held.contract.underlying] if held.contract.is_unit else 0
+    away = here.plan.unit_halves[held.contract.underlying] // held.contract.divisor if held.contract.is_unit else 0
     return (bid + ask) / 2, ask + away if held.contracts < 0 else bid - away
 
 
@@ -106,8 +107,8 @@ def _leg(here: Life, index: int, held: HeldContract) -> dict[str, Any]:
         pnl = _worth(history, held.realised + held.contracts * (closable - held.average), multiplier)
     return {
         "contract": held.contract.code, "label": held.contract.named(history.underlying is not here.market.main.underlying), "contracts": held.contracts,
-        "opened": _points(history, held.average) if held.contracts else None,
-        "mid": None if mid is None else _points(history, mid), "closable": None if closable is None else _points(history, closable),
+        "opened": _points(history, held.contract, held.average) if held.contracts else None,
+        "mid": None if mid is None else _points(history, held.contract, mid), "closable": None if closable is None else _points(history, held.contract, closable),
         "pnl": pnl, "settled": held.settled, **(of_greeks if held.contracts else dict.fromkeys((*GREEKS, "iv"))),
     }  # fmt: skip
 

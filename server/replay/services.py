@@ -24,7 +24,7 @@ from strell_core.market.instruments import ContractKey
 from strell_core.market.market import Market
 from strell_core.market.prices import money
 from strell_core.market.timeline import Timeline
-from strell_core.strategy.document import parse
+from strell_core.strategy.document import Strategy, parse
 
 MAX_CONTRACTS = 10_000
 LONGEST_SECOND = 12
@@ -84,14 +84,13 @@ def from_trade(user: User, run_id: int, number: int) -> ReplaySession:
     )  # fmt: skip
     opened_by = parse(run.revision.document)
     when = next((e.schedule.id for e in opened_by.entries if e.id == trade.entry), "")
-    commission = _commission(session)
     for leg in trade.legs:
         if leg.opened_at:  # it came in another's place later
             continue
         ReplayFill.objects.create(
             session=session, at=trade.opened_at, order=1, contract=leg.contract.code, contracts=leg.contracts,
             price_parts=leg.opened_parts, by="rules",
-            commission=Decimal(0) if leg.contract.is_unit else money(commission * abs(leg.contracts)),
+            commission=_commission(opened_by, leg.contract, leg.contracts, history.underlying.multiplier),
             rule=when, leg=leg.leg_id,
         )  # fmt: skip
     return session
@@ -114,10 +113,15 @@ def blank(user: User, strategy_id: int, at: str | None, cash: Decimal) -> Replay
     )  # fmt: skip
 
 
-def _commission(session: ReplaySession) -> Decimal:
-    if session.revision is None:
-        return DEFAULT_COMMISSION
-    return Decimal(str(parse(session.revision.document).orders["commission"]["per_contract"]))
+def _commission(rules: Strategy | None, contract: ContractKey, contracts: int, units: int) -> Decimal:
+    """What dealing in a contract costs by the session's rules; ``units``: so many one option delivers."""
+    if contract.is_unit:
+        each = 0 if rules is None else rules.orders["unit_commission"]["per_unit"]
+        return money(Decimal(str(each)) * (abs(contracts) * units // contract.divisor))
+    return money(
+        (DEFAULT_COMMISSION if rules is None else Decimal(str(rules.orders["commission"]["per_contract"])))
+        * abs(contracts)
+    )
 
 
 @transaction.atomic
@@ -197,7 +201,7 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
     if not orders:
         raise Refused("Name at least one contract to trade.")
     number = (session.fills.aggregate(n=Max("order"))["n"] or 0) + 1
-    made = []
+    made, rules = [], None if session.revision is None else parse(session.revision.document)
     for code, contracts in orders:
         contract = _contract(here.market, code)
         if contracts == 0 or abs(contracts) > MAX_CONTRACTS:
@@ -210,7 +214,7 @@ def trade(user: User, session_id: int, orders: list[tuple[str, int]]) -> ReplayS
             ReplayFill(
                 session=session, at=session.cursor, order=number, contract=contract.code, contracts=contracts,
                 price_parts=price,
-                commission=Decimal(0) if contract.is_unit else money(_commission(session) * abs(contracts)),
+                commission=_commission(rules, contract, contracts, here.of(contract).underlying.multiplier),
             )
         )  # fmt: skip
     session.fills.filter(set_aside=None, at__gt=session.cursor).update(set_aside=number)
@@ -230,6 +234,10 @@ def _contract(market: Market, code: str) -> ContractKey:
     if contract.is_unit:
         if not history.underlying.dealt:
             raise Refused(f"{history.underlying.symbol} is an index, which cannot be dealt in itself.")
+        if contract not in (ContractKey.unit(contract.underlying), history.single_unit(history.dates[-1])):
+            raise Refused(
+                f"{code} is not dealt in; write {ContractKey.unit(contract.underlying).code} for the underlying itself."
+            )
         return contract
     cube = history.cubes.get(contract.expiration)
     if cube is None or cube.row(contract.right, contract.strike) is None:

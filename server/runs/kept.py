@@ -16,7 +16,8 @@ from observe.payoffs import glyph, greeks, payoff_of
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import ClosedTrade, LegClose
 from strell_core.market.chains import shuffled, unshuffled
-from strell_core.market.prices import PARTS
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS, shown_price
 from strell_core.market.timeline import Timeline
 from strell_core.market.view import ChainView, ExpirationSlice
 from strell_core.pricing.held import Holding, payoff_leg
@@ -44,9 +45,11 @@ def keep(
     """Everything a trade's page needs beside its row, compressed; ``told``: its legs as :func:`leg_facts` gives them; ``events``:
     its history as :func:`runs.trade_history.history_of` does."""
     entry = history.at_or_before(trade.opened_at)
-    view, quantum = history.view(entry), float(history.underlying.quantum)
+    view, quantum = history.view(entry), history.underlying.quantum
     first = [leg for leg in trade.legs if not leg.opened_at]  # not those that took another's place
-    holdings = [Holding(leg.contract, leg.contracts, leg.opened_parts / PARTS * quantum) for leg in first]
+    holdings = [
+        Holding(leg.contract, leg.contracts, shown_price(leg.contract, leg.opened_parts, quantum)) for leg in first
+    ]
     legs = [payoff_leg(history, entry, holding) for holding in holdings]
     path = trade_path(history, trade)
     rows = np.unique(np.linspace(0, len(path.pnl) - 1, min(len(path.pnl), PATH_POINTS)).round().astype(int))
@@ -57,7 +60,7 @@ def keep(
         **{f"vol{number}": np.nan_to_num(np.round(10_000 * vol)) for number, vol in enumerate(why.vols[:, rows])},
     }  # fmt: skip
     facts = {
-        "version": VERSION, "currency": view.underlying.currency, "quantum": quantum, "zone": history.calendar.tz.key,
+        "version": VERSION, "currency": view.underlying.currency, "quantum": float(quantum), "zone": history.calendar.tz.key,
         "multiplier": view.underlying.multiplier, "glyph": glyph(holdings, view.spot / 100), "base": view.instant,
         "spot": view.spot / 100, "nearest": min((history.settles_at(leg.contract) for leg in trade.legs if not leg.contract.is_unit), default=view.instant),
         "when": next((e.entry.schedule.id for e in plan.entries if e.id == trade.entry), ""),
@@ -86,12 +89,14 @@ def _leg_facts(history: Timeline, leg: LegClose, trade: ClosedTrade, multiplier:
             "bid": round(quote.bid * quantum, 2) if has else None,
             "ask": round(quote.ask * quantum, 2) if has else None, **greeks(history, index, holding),
         }  # fmt: skip
-    opened, closed = leg.opened_parts / PARTS * quantum, leg.closed_parts / PARTS * quantum
+    opened, closed = (
+        shown_price(leg.contract, parts, history.underlying.quantum) for parts in (leg.opened_parts, leg.closed_parts)
+    )
     return {
         "label": leg.contract.label + _came(history, leg, trade), "contract": leg.contract.code, "contracts": leg.contracts,
         "opened": round(opened, 4), "closed": round(closed, 4), "how": leg.how, "since": leg.opened_at or trade.opened_at, "until": leg.closed_at,
         "opened_shown": _at(history, leg.opened_at or trade.opened_at), "closed_shown": _at(history, leg.closed_at),
-        "pnl": round(leg.contracts * (closed - opened) * multiplier, 2), **side,
+        "pnl": round(leg.contracts * (closed - opened) * multiplier / leg.contract.divisor, 2), **side,
     }  # fmt: skip
 
 
@@ -175,7 +180,7 @@ def detail(kept: bytes, row: dict[str, Any], at: int | None) -> dict[str, Any]:
             "local": [dt.datetime.fromtimestamp(t, zone).strftime("%Y-%m-%dT%H:%M") for t in arrays["at"].tolist()],
             "spot": (arrays["spot"] / 100).round(2).tolist(), "pnl": (arrays["pnl"] * worth).round(2).tolist(),
             "legs": [
-                _while_held(arrays["at"], leg, (values / PARTS * facts["quantum"]).round(4))
+                _while_held(arrays["at"], leg, (values * ContractKey.parse(leg["contract"]).divisor / PARTS * facts["quantum"]).round(4))
                 for leg, values in zip(facts["legs"], mids, strict=True)
             ],
         },

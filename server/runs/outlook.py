@@ -15,7 +15,7 @@ from strell_core.engine.outlook import AdjustmentNow, ExitNow, Proposal, TradeNo
 from strell_core.engine.plan import Plan
 from strell_core.engine.state import EngineState, LegStop, TradeState
 from strell_core.market.market import Observation
-from strell_core.market.prices import PARTS, money, parts_to_money, signed
+from strell_core.market.prices import PARTS, money, parts_to_money, shown_price, signed
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUTH_WORDS, UNVALUED
 from strell_core.pricing.held import Holding
@@ -154,20 +154,20 @@ def _otherwise(item: AdjustmentNow) -> str:
 
 
 def _proposal(there: Timeline, index: int, trade: TradeState, found: Proposal) -> dict[str, Any]:
-    point = float(there.underlying.quantum) / PARTS
+    quantum = there.underlying.quantum
     held = {(leg.leg_id, leg.contract) for leg in trade.legs}
     before = [Backed(leg.contract, leg.contracts, leg.opened_parts) for leg in trade.legs]
     return {
         "legs": [
             {
-                "label": leg.contract.label, "contracts": leg.contracts, "price": None if price is None else round(price * point, 4),
+                "label": leg.contract.label, "contracts": leg.contracts, "price": None if price is None else round(shown_price(leg.contract, price, quantum), 4),
                 "closes": (leg.leg_id, leg.contract) in held,
             }
             for leg, price in zip(found.legs, found.prices, strict=True)
         ],
         "cash": found.cash, "capital_before": round(found.needed[0], 2), "capital_after": round(found.needed[1], 2),
         "delta_before": _delta(there, index, trade, before), "delta_after": _delta(there, index, trade, found.after),
-        "glyph": glyph([Holding(leg.contract, leg.contracts, leg.parts * point) for leg in found.after], int(there.spot[index]) / 100),
+        "glyph": glyph([Holding(leg.contract, leg.contracts, shown_price(leg.contract, leg.parts, quantum)) for leg in found.after], int(there.spot[index]) / 100),
         "refused": found.refused,
     }  # fmt: skip
 

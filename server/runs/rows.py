@@ -7,7 +7,7 @@ from decimal import Decimal
 from typing import Any
 
 from strell_core.engine.state import ClosedTrade
-from strell_core.market.prices import grouped, money, parts_to_money, parts_to_price
+from strell_core.market.prices import grouped, money, parts_to_money, parts_to_price, shown_price
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE
 from strell_core.results.causes import Causes
@@ -96,20 +96,21 @@ def open_row(history: Timeline, found: StillOpen) -> dict[str, Any]:
         "legs": [
             {
                 "label": item.leg.contract.label, "contracts": item.leg.contracts, "stale": item.stale,
-                "opened": float(parts_to_price(item.leg.opened_parts, quantum)),
-                "mark": float(parts_to_price(item.parts, quantum)),
+                "opened": shown_price(item.leg.contract, item.leg.opened_parts, quantum),
+                "mark": shown_price(item.leg.contract, item.parts, quantum),
             }
             for item in found.legs
         ],
     }  # fmt: skip
 
 
-def _delta(trade: ClosedTrade, legs: list[dict[str, Any]], multiplier: int) -> float | None:
-    """Delta of a lot when it was entered, in contracts that move one for one with the underlying."""
+def _delta(trade: ClosedTrade, legs: list[dict[str, Any]]) -> float | None:
+    """Delta of a lot when it was entered, in contracts that move one for one with the underlying, of which one of the
+    underlying itself is one."""
     held = [(leg, facts["entry"]["delta"]) for leg, facts in zip(trade.legs, legs, strict=True) if not leg.opened_at]
     if any(delta is None for _, delta in held):
         return None
-    whole = sum(leg.contracts * delta / (multiplier if leg.contract.is_unit else 1) for leg, delta in held)
+    whole = sum(leg.contracts * delta for leg, delta in held)
     return round(whole / (trade.lots - trade.more_lots), 4)
 
 
@@ -136,14 +137,14 @@ def trade_row(
             {
                 "expiration": "" if leg.contract.is_unit else leg.contract.expiration.isoformat(), "strike": leg.contract.strike,
                 "right": leg.contract.right, "contracts": leg.contracts,
-                "opened": float(parts_to_price(leg.opened_parts, quantum)),
-                "closed": float(parts_to_price(leg.closed_parts, quantum)), "how": leg.how,
+                "opened": shown_price(leg.contract, leg.opened_parts, quantum),
+                "closed": shown_price(leg.contract, leg.closed_parts, quantum), "how": leg.how,
             }
             for leg in trade.legs
         ],
         "credit": float(credit), "cost_to_close": float(credit - gross), "pnl": float(trade.pnl),
         "costs": float(trade.costs), "of_premium": float(100 * gross / abs(credit)) if credit and not trade.holds_units else None,
-        "entry": trade.entry, "delta": _delta(trade, legs, multiplier),
+        "entry": trade.entry, "delta": _delta(trade, legs),
         "rule": trade.rule, "sentence": written.numbered(trade.rule),
         "reason": exit_reason(history, document, written, trade.rule, trade.values, opened.date()), "also": list(trade.also),
         "waited": waiting_words(history, written, trade, leaving),

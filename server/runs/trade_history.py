@@ -6,7 +6,7 @@ from typing import Any
 
 from runs.rows import ENDS, amount_text, exit_reason, happened
 from strell_core.market.instruments import ContractKey
-from strell_core.market.prices import money, parts_to_money, parts_to_price
+from strell_core.market.prices import money, parts_to_money, shown_price
 from strell_core.market.timeline import Timeline
 from strell_core.measures.frames import TRUE
 from strell_core.results.trade_events import TradeEvent
@@ -41,7 +41,7 @@ def _event(timeline: Timeline, document: dict[str, Any], written: Sheet, event: 
         "dealt": [
             {
                 "contract": entry.contract.label, "contracts": entry.contracts,
-                "price": float(parts_to_price(entry.price_parts, quantum)), "amount": float(entry.amount),
+                "price": shown_price(entry.contract, entry.price_parts, quantum), "amount": float(entry.amount),
             }
             for entry in event.dealt
             if entry.contract is not None

@@ -66,7 +66,8 @@ class Live:
     def sided(self, contract: ContractKey) -> Sided | None:
         """Quote with sizes, ``None`` when the contract is not listed."""
         if contract.is_unit:
-            return self.unit
+            # a market deals in the underlying by contracts of as many units as one option delivers
+            return self.unit if contract.divisor == 1 else None
         row = self._row.get(contract)
         if row is None:
             return None
@@ -78,7 +79,7 @@ class Live:
 
     def listed(self, contract: ContractKey) -> bool:
         """Whether a contract, or the underlying itself, is quoted here."""
-        return self.unit is not None if contract.is_unit else contract in self._row
+        return self.sided(contract) is not None
 
     def row_of(self, contract: ContractKey) -> int | None:
         return self._row.get(contract)

@@ -56,7 +56,7 @@ class Watch:
         values = np.stack([array[rows] for array in fields], axis=1).astype(np.int64)
         values[rows < 0] = -1
         if now.unit is not None:
-            units = [contract.is_unit for contract in self.contracts]
+            units = [contract.is_unit and contract.divisor == 1 for contract in self.contracts]
             values[units] = (now.unit.bid, now.unit.ask, now.unit.bid_size, now.unit.ask_size, 0, 10_000)
         told = self._told
         fresh = np.ones(len(rows), np.bool_) if told is None else (values != told).any(axis=1)

@@ -124,7 +124,15 @@ class Adjusting(Limits):
         entry, now = self.plan.entry(trade.entry), self.now[trade.number]
         pick = partial(self._picked, entry, trade)
         deal = partial(self._credit_of, trade)
-        return AdjustFrame(self.observation, now, entry.entry.underlying, self.lots_held(trade), pick, deal)
+        return AdjustFrame(
+            self.observation, now, entry.entry.underlying, self.lots_held(trade), pick, deal, self.unit_of(trade)
+        )
+
+    def unit_of(self, trade: TradeState) -> ContractKey:
+        """As what a trade deals in the underlying itself: in single units where a market deals in them."""
+        if not self.plan.single_units:
+            return ContractKey.unit(trade.symbol)
+        return self.of(trade).single_unit(trade.opened_on)
 
     def credit(self, trade: TradeState, legs: Sequence[OrderLeg]) -> float:
         """What legs of an order bring together now, in points, a debit negative; NaN where one cannot be dealt."""

@@ -48,7 +48,7 @@ def needed(timeline: Timeline, index: int, legs: Iterable[Backed], multiplier: i
     """Capital of legs that belong together, in money: :func:`strell_core.margin.strategy_based.capital` at their
     prices. ``timeline``: of their underlying, by the clock's snapshots."""
     point, legs = float(timeline.underlying.quantum) / PARTS, list(legs)
-    units = sum(leg.contracts for leg in legs if leg.contract.is_unit)
+    units = sum(leg.contracts / leg.contract.divisor for leg in legs if leg.contract.is_unit)
     found = [
         margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at, leg.parts * point)
         for leg in legs

@@ -3,6 +3,7 @@ rules 10, 11 and 20)."""
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import Any
 
 from strell_core.engine.changed import changed
@@ -129,7 +130,7 @@ class Expiry(Dealing):
         trade = self._close_leg(trade, leg, 0, how, leg.contracts)
         trade = self._book(trade, "delivery", contract, units, parts, self._amount(trade, units, parts))
         self.say("delivered", trade.number, "", None, {"contract": leg.contract.code, "units": units, "how": how})
-        there = next((held for held in trade.legs if held.contract.is_unit), None)
+        there = next((held for held in trade.legs if held.contract == contract), None)
         if there is not None and (there.contracts > 0) != (units > 0):
             gone = min(abs(units), abs(there.contracts)) * (1 if there.contracts > 0 else -1)
             trade = self._close_leg(trade, there, parts, "delivery", gone)
@@ -176,14 +177,19 @@ class Expiry(Dealing):
     def pay_dividends(self) -> None:
         """Dividends of units held over the day they go ex, to longs and by shorts: this comes before the day's fills."""
         for trade in self.loud():
-            units = sum(leg.contracts for leg in trade.legs if leg.contract.is_unit)
-            for _, parts in self.of(trade).dividends_at.get(self.index, ()):
-                if units:
-                    contract = ContractKey.unit(trade.symbol)
+            held = {leg.contract: 0 for leg in trade.legs if leg.contract.is_unit}
+            for leg in trade.legs if held else ():
+                if leg.contract.is_unit:
+                    held[leg.contract] += leg.contracts
+            for _, paid in self.of(trade).dividends_at.get(self.index, ()):
+                total = 0
+                for contract, units in held.items():
+                    parts = round(Fraction(paid, contract.divisor))
                     trade = self._book(trade, "dividend", contract, units, parts, self._amount(trade, -units, parts))
-                    trade = changed(trade, realised=trade.realised + units * parts)
-                    self.trades[trade.number] = trade
-                    self.say("dividend", trade.number, "", None, {"parts": units * parts})
+                    total += units * parts
+                if held:
+                    self.trades[trade.number] = trade = changed(trade, realised=trade.realised + total)
+                    self.say("dividend", trade.number, "", None, {"parts": total})
 
     def _without(self, trade: int, settled: set[ContractKey]) -> None:
         """What was decided goes on without the contracts that have settled (semantics rule 8): closing orders lose

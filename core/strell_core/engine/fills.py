@@ -47,7 +47,7 @@ def price_of(
     """As :func:`fill_price`, of the underlying itself too: that is dealt half of its own spread from its price."""
     if contract.is_unit:
         half = plan.unit_halves[contract.underlying]
-        return view.spot_in_parts + (half if contracts > 0 else -half)
+        return (view.spot_in_parts + (half if contracts > 0 else -half)) // contract.divisor
     return fill_price(view.quote(contract), contracts, share, closes)
 
 
@@ -131,9 +131,16 @@ def _prices(
 
 
 def commission(plan: Plan, dealt: Iterable[tuple[ContractKey, int]]) -> Decimal:
-    """What a fill of so many contracts costs, money."""
-    costs = plan.strategy.orders["commission"]
-    return money(Decimal(str(costs["per_contract"])) * options_in(dealt) + Decimal(str(costs["per_order"])))
+    """What a fill of so many contracts costs, money: options by one sentence, units of the underlying by another."""
+    dealt, orders = list(dealt), plan.strategy.orders
+    units = sum(abs(n) * plan.of(c.underlying).multiplier // c.divisor for c, n in dealt if c.is_unit)
+    total = Decimal(0)
+    for each, many, costs in (
+        ("per_contract", options_in(dealt), orders["commission"]), ("per_unit", units, orders["unit_commission"]),
+    ):  # fmt: skip
+        if many:
+            total += Decimal(str(costs[each])) * many + Decimal(str(costs["per_order"]))
+    return money(total)
 
 
 def quoted_lots(timeline: Timeline, index: int, legs: Sequence[OrderLeg], lots: int, closes: bool) -> int | None:

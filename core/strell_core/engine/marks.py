@@ -41,8 +41,8 @@ def stretch(plan: Plan, trade: TradeState, history: Market | Timeline, begin: in
             quotes[0, place], quotes[1, place] = timeline.quotes(leg.contract, begin, end)
             # what is not recorded has no sides either
             seen = quotes[0, place] >= 0
-            quotes[0, place] -= half * seen
-            quotes[1, place] += half * seen
+            quotes[0, place] -= half // leg.contract.divisor * seen
+            quotes[1, place] += half // leg.contract.divisor * seen
     bid, ask = quotes
     good = usable(bid, ask)
     legs = []

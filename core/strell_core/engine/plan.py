@@ -85,6 +85,8 @@ class Plan:
     """By symbol: the one whose snapshots are the clock, and those that entries trade."""
     acts: frozenset[Part] = EVERYTHING
     """What the rules do by themselves; for the rest they are only asked."""
+    single_units: bool = True
+    """Whether the underlying itself is dealt in single units; else in contracts of as many as one option delivers."""
 
     def of(self, symbol: str) -> Underlying:
         """An underlying that is traded; without a symbol the one whose snapshots are the clock."""
@@ -206,12 +208,14 @@ class Plan:
         return np.unique(np.concatenate(found))
 
 
-def make_plan(strategy: Strategy, history: Market | Timeline, acts: frozenset[Part] = EVERYTHING) -> Plan:
+def make_plan(
+    strategy: Strategy, history: Market | Timeline, acts: frozenset[Part] = EVERYTHING, single_units: bool = True
+) -> Plan:
     """A strategy ready to run on a market; raises :class:`Mixed` where it would trade in several currencies, and
     ``KeyError`` where the market does not hold what an entry trades."""
     market = market_of(history)
     symbols = dict.fromkeys((strategy.underlying, *strategy.traded))
-    plan = Plan(strategy, {symbol: market.timeline(symbol).underlying for symbol in symbols}, acts)
+    plan = Plan(strategy, {symbol: market.timeline(symbol).underlying for symbol in symbols}, acts, single_units)
     currencies = {symbol: there.currency for symbol, there in plan.underlyings.items()}
     if len(set(currencies.values())) > 1:
         told = ", ".join(f"{symbol} in {currency}" for symbol, currency in currencies.items())

@@ -125,9 +125,7 @@ class Step:
         """Move the account's money; ``trade``: 0 where it is of none."""
         self.record = self.record.booked(self.observation.date, self.yesterday, self.cash)
         self.cash += amount
-        self.entries_made.append(
-            LedgerEntry(self.observation.instant, trade, kind, leg, contracts, parts, amount)
-        )
+        self.entries_made.append(LedgerEntry(self.observation.instant, trade, kind, leg, contracts, parts, amount))
 
     def of(self, traded: TradeState | Order) -> Timeline:
         """The history of the underlying that a trade or order is of, by the clock's snapshots."""

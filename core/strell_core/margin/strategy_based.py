@@ -87,18 +87,20 @@ class Requirement:
 
 
 def requirement(
-    legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units: int = 0, cash_secured: bool = False
+    legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units: float = 0, cash_secured: bool = False
 ) -> Requirement:  # fmt: skip
-    """``units`` of the underlying are held (sold: negative), one a contract; ``share`` of it a lone short needs.
+    """``units`` of the underlying are held (sold: negative), one a contract and parts of one, which cover nothing; ``share``
+    of it a lone short needs.
 
     As many shorts as can be are covered, in the pairing that needs least (a transport problem, solved exactly).
     """
-    covered = _covered(tuple([leg.unmarked for leg in legs]), units)
+    whole = int(units)
+    covered = _covered(tuple([leg.unmarked for leg in legs]), whole)
     if covered is not None:
         parts = list(covered)
     else:
         legs = _joined(legs)
-        pairs, alone = _pairing(legs, spot, share, units)
+        pairs, alone = _pairing(legs, spot, share, whole)
         parts = _spreads(pairs, legs) + _lone(alone, spot, share, cash_secured)
     if units < 0:
         parts.append(Part("units sold, their value and half of it", SHORT_UNITS * -units * spot))
@@ -132,7 +134,7 @@ def share_of(kind: str) -> float:
     return INDEX_SHARE if kind == "index" else STOCK_SHARE
 
 
-def capital(legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units: int = 0) -> float:
+def capital(legs: Sequence[Leg], spot: float, share: float = STOCK_SHARE, units: float = 0) -> float:
     """What a position ties up from its marks on, points times contracts, never negative: its requirement and
     the value of what is long, ``units`` of the underlying among it, less the value of what is short."""
     marks = sum(leg.contracts * leg.mark for leg in legs) + units * spot

@@ -120,6 +120,7 @@ UNIT = "unit"
 Strike = int | float
 """In points: an ``int`` when whole, else a ``float`` of at most three decimals."""
 STRIKE_SCALE = 1000
+_ITSELF = re.compile(rf"(?P<symbol>.*)/{UNIT}(?:/(?P<divisor>[1-9]\d{{0,5}}))?")
 _STRIKE = re.compile(r"\d{1,6}(\.\d{1,3})?")
 
 
@@ -146,18 +147,25 @@ class ContractKey(NamedTuple):
     """``open`` or ``close`` where contracts of one date differ in it; else they settle as the terms say."""
 
     @classmethod
-    def unit(cls, underlying: str) -> ContractKey:
-        """The underlying itself: one contract of it is as many units as one option delivers."""
-        return cls(dt.date.max, UNIT, 0, underlying)
+    def unit(cls, underlying: str, divisor: int = 1) -> ContractKey:
+        """The underlying itself: one contract of it is as many units as one option delivers, or one ``divisor``-th of them:
+        with as many as there are, a single unit."""
+        return cls(dt.date.max, UNIT, 0 if divisor == 1 else divisor, underlying)
 
     @property
     def is_unit(self) -> bool:
         return self.right == UNIT
 
     @property
+    def divisor(self) -> int:
+        """So many of this contract are one of as many units as one option delivers: its price in parts is that share of the
+        underlying's price, and its delta of 1. More than 1 for the underlying in single units only."""
+        return int(self.strike) if self.is_unit and self.strike else 1
+
+    @property
     def label(self) -> str:
         if self.is_unit:
-            return f"{self.underlying} itself"
+            return f"{self.underlying} {'itself' if self.divisor == 1 else 'units'}"
         return f"{self.expiration:%-d %b %Y} {self.strike} {self.right}"
 
     def named(self, with_underlying: bool) -> str:
@@ -167,9 +175,10 @@ class ContractKey(NamedTuple):
     @property
     def code(self) -> str:
         """Stable text form, used in files and addresses: ``MK30/2026-11-13/call/3200``, with ``/open`` behind it
-        for a contract whose settlement is its own; the underlying itself is ``HLM/unit``."""
+        for a contract whose settlement is its own; the underlying itself is ``HLM/unit``, a hundredth of such a
+        contract ``HLM/unit/100``."""
         if self.is_unit:
-            return f"{self.underlying}/{UNIT}"
+            return f"{self.underlying}/{UNIT}" + (f"/{self.divisor}" if self.divisor > 1 else "")
         settles = f"/{self.settles}" if self.settles else ""
         return f"{self.underlying}/{self.expiration.isoformat()}/{self.right}/{self.strike}{settles}"
 
@@ -180,8 +189,9 @@ class ContractKey(NamedTuple):
         Raises ``ValueError`` that says what is wrong, ``only``: also when it is a contract of another underlying.
         """
         wanted = underlying if only else ""
-        if text.endswith(f"/{UNIT}"):
-            return cls.unit(_of(text, text.removesuffix(f"/{UNIT}"), wanted))
+        itself = _ITSELF.fullmatch(text)
+        if itself is not None:
+            return cls.unit(_of(text, itself["symbol"], wanted), int(itself["divisor"] or 1))
         symbol, bits, settles = _taken_apart(text)
         if len(bits) != 3 or bits[1] not in (Right.CALL, Right.PUT) or not _STRIKE.fullmatch(bits[2]):
             raise ValueError(f"'{text}' is not a contract; write it like MK30/2026-11-13/call/3200")

@@ -13,6 +13,8 @@ from typing import Any
 
 from numba import njit
 
+from strell_core.market.instruments import ContractKey
+
 PARTS = 2000
 """Parts of one quantum: a mid needs 2, a share of the spread in thousandths needs 2000."""
 
@@ -75,6 +77,11 @@ def half_even(amount: int, of: int) -> int:
 def parts_to_price(parts: int, quantum: Decimal) -> Decimal:
     """Price in points of ``parts`` of a quantum, exact."""
     return Decimal(int(parts)) * quantum / PARTS
+
+
+def shown_price(contract: ContractKey, parts: float | Fraction, quantum: Decimal) -> float:
+    """Price in points of a contract of so many parts, as people read it: of the underlying in single units that of one."""
+    return float(Fraction(parts) * contract.divisor * Fraction(quantum) / PARTS)
 
 
 def points_to_parts(points: Decimal, quantum: Decimal) -> int:

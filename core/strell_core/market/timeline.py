@@ -122,7 +122,7 @@ class Timeline:
         wherever it is not recorded, be it that its expiration or the contract is missing. Of the underlying itself its
         price is recorded, which is both."""
         if contract.is_unit:
-            price = self.spot[begin:end].astype(np.int64) * self.spot_parts
+            price = self.spot[begin:end].astype(np.int64) * self.spot_parts // contract.divisor
             return price, price
         bid, ask = np.empty(end - begin, np.int64), np.empty(end - begin, np.int64)
         self.put_quotes(contract, begin, end, bid, ask)
@@ -145,7 +145,7 @@ class Timeline:
     def quote_at(self, contract: ContractKey, index: int) -> tuple[int, int]:
         """What :meth:`quotes` says of one snapshot."""
         if contract.is_unit:
-            price = int(self.spot[index]) * self.spot_parts
+            price = int(self.spot[index]) * self.spot_parts // contract.divisor
             return price, price
         cube = self.cubes.get(contract.expiration)
         row = None if cube is None else cube.row(contract.right, contract.strike)
@@ -158,6 +158,12 @@ class Timeline:
     def spot_parts(self) -> int:
         """Parts of a quantum in 0.01 points, in which the underlying's price is kept."""
         return points_to_parts(Decimal(1) / SPOT_SCALE, self.underlying.quantum)
+
+    def single_unit(self, opened_on: dt.date) -> ContractKey:
+        """The underlying in single units, for a trade opened on a day; in contracts of as many as one option delivers where a
+        unit's share of such a contract's price is not a whole number of parts."""
+        units = self.multiplier(opened_on)
+        return ContractKey.unit(self.underlying.symbol, units if self.spot_parts % units == 0 else 1)
 
     def multiplier(self, opened_on: dt.date) -> int:
         """That of a trade opened on a day: its contracts keep the terms they were listed with."""

@@ -24,10 +24,11 @@ def iv(timeline: Timeline, contract: ContractKey, begin: int, end: int) -> Serie
 
 
 def greek(timeline: Timeline, contract: ContractKey, name: str, begin: int, end: int) -> Series:
-    """Of one contract, in points of its price, ``(n,)``; NaN where there is none. The underlying itself has delta 1."""
+    """Of one contract, in points of its price, ``(n,)``; NaN where there is none. The underlying itself has delta 1, a
+    single unit its share of that."""
     n = end - begin
     if contract.is_unit:
-        return np.full(n, 1.0 if name == "delta" else 0.0)
+        return np.full(n, 1.0 / contract.divisor if name == "delta" else 0.0)
     if name == "delta":
         found = _recorded(timeline, contract, begin, end, "delta")
         return np.where(found != NO_DELTA, found / 10_000, np.nan)

@@ -14,7 +14,8 @@ from strell_core.pricing.smile import Smile, smile_at
 
 @dataclass(frozen=True)
 class Holding:
-    """Signed contracts of one option, or of the underlying itself, opened at a price in points."""
+    """Signed contracts of one option, or of the underlying itself, opened at a price in points; of single units at that of
+    one."""
 
     contract: ContractKey
     contracts: int
@@ -24,7 +25,7 @@ class Holding:
 def payoff_leg(timeline: Timeline, index: int, holding: Holding) -> PayoffLeg:
     """A holding with its volatility, forward and dividends as they are quoted at snapshot ``index``."""
     if holding.contract.is_unit:
-        return underlying_leg(holding.contracts, holding.opened)
+        return underlying_leg(holding.contracts / holding.contract.divisor, holding.opened)
     view = timeline.view(index)
     quote = view.quote(holding.contract)
     forward = view.forward(holding.contract.expiration)

@@ -237,6 +237,8 @@ class AdjustFrame:
     no such leg, or nothing fits."""
     deal: Callable[[Sequence[tuple[str, ContractKey, int]]], float]
     """What dealing brings, in points, that makes these legs of those that are held; NaN where one cannot be dealt."""
+    unit: ContractKey
+    """As what the underlying itself is dealt in."""
 
     @property
     def view(self) -> ChainView | None:

@@ -188,7 +188,8 @@ class DeliveryTest(unittest.TestCase):
         self.assertEqual([x.contract.is_unit for x in bought_back.state.trades[0].legs], [True])
 
     def test_a_hedge_leaves_the_share_of_the_premium_known(self) -> None:
-        """A straddle sold for 5.00 and hedged with a unit at 106.01: at 98 all have lost 7.11 at mid, more than 60 % of it."""
+        """A straddle sold for 5.00 and hedged with 64 units at 106.01: at 98 it has made 0.90 and they have lost 64 × 8.01, a
+        hundredth each: 4.2264 at mid, more than 60 % of the premium."""
         legs = [{**option("sell", right, 0), "id": right} for right in ("call", "put")]
         rows = [
             {"at": f"2026-10-{day:02d} {time}", "spot": spot, "2026-10-16/call/100": call, "2026-10-16/put/100": put}
@@ -204,7 +205,8 @@ class DeliveryTest(unittest.TestCase):
         (trade,) = history.closed
         self.assertEqual([leg.contract.is_unit for leg in trade.legs], [False, False, True])
         self.assertEqual((local(trade.left_at), trade.values["premium"]), ("2026-10-07 15:45", 500 * HUNDREDTH))
-        self.assertEqual(trade.values["loss"], 711 * HUNDREDTH)
+        self.assertEqual([leg.contracts for leg in trade.legs if leg.contract.is_unit], [64])
+        self.assertEqual(trade.values["loss"], 4.2264 * 100 * HUNDREDTH)
         # and its units have no cost basis: they come and go with delta
         basis = {"rule": "condition", "as": "loss", "left": {"measure": "cost_basis"}, "is": "above", "right": -10_000}
         self.assertEqual(self.ran(legs, rows, [basis], adjust=[hedge], iv=0.4).closed, [])

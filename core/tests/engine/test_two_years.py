@@ -19,12 +19,14 @@ from tests.engine.unit_loops import (
     Collar,
     CoveredCallOfTheSet,
     Hedged,
+    HedgedByShare,
     HedgedOfTheSet,
     Loop,
     Wheel,
     WheelOfTheSet,
     covered_call,
     hedged,
+    hedged_by_share,
     wheel,
 )
 from tests.payers import PAYERS, payer
@@ -97,12 +99,18 @@ class TwoYearsTest(unittest.TestCase):
         self.assertGreaterEqual(sum(plain.calls for plain in found), 15)
         self.assertGreaterEqual(sum(plain.dividends for plain in found), 3)
 
+    def test_a_band_may_be_a_share_of_the_options_deltas(self) -> None:
+        found = [plain for plain, _, _ in self.compared(HedgedByShare, hedged_by_share)]
+        self.assertGreaterEqual(sum(len(plain.closed) for plain in found), 60)
+        self.assertGreaterEqual(sum(plain.deals for plain in found), 300)
+
     def test_straddles_hedged_with_the_underlying(self) -> None:
         """Units against the delta at every close; what they make is told price by price, and adds up."""
         compared = self.compared(Hedged, hedged)
         for _, timeline, history in compared:
             hedges = [leg for trade in history.closed for leg in trade.legs if leg.leg_id == HEDGE]
-            self.assertTrue(hedges and all(leg.contract.is_unit for leg in hedges))
+            self.assertTrue(hedges and all(leg.contract.divisor == 100 for leg in hedges))
+            self.assertGreater(len({leg.contracts % 100 for leg in hedges}), 20, "one by one")
             for trade in history.closed:
                 paid = any(e.kind == "dividend" for e in history.entries if e.trade == trade.number)
                 made = sum(leg.contracts * (leg.closed_parts - leg.opened_parts) for leg in trade.legs)
@@ -116,7 +124,7 @@ class TwoYearsTest(unittest.TestCase):
                     if e.trade == trade.number and e.kind == "premium" and e.contract and e.contract.is_unit
                 ]
                 paid = sum(found.dealing[row] for row, leg in enumerate(trade.legs) if leg.leg_id == HEDGE)
-                self.assertAlmostEqual(paid, -sum(abs(e.contracts) for e in own) * 100 * 0.02, places=6)
+                self.assertAlmostEqual(paid, -sum(abs(e.contracts) for e in own) * 0.02, places=6)
         found = [plain for plain, _, _ in compared]
         self.assertGreaterEqual(sum(len(plain.closed) for plain in found), 60)
         self.assertGreaterEqual(sum(plain.deals for plain in found), 500)

@@ -30,7 +30,10 @@ def covered_call(symbol: str) -> dict[str, Any]:
                      "conditions": [{"rule": "open_limit", "limit": 1}], "legs": legs,
                      "size": [{"rule": "fixed_lots", "lots": 2}]}],
         "leave": [{"rule": "before_expiration", "days": 0, "time": "15:45"}],
-        "orders": [{"rule": "commission", "per_contract": 0.65, "per_order": 1.0}, {"rule": "unit_spread", "points": 0.02}],
+        "orders": [
+            {"rule": "commission", "per_contract": 0.65, "per_order": 1.0}, {"rule": "unit_spread", "points": 0.02},
+            {"rule": "unit_commission", "per_unit": 0.005, "per_order": 0.35},
+        ],
     })  # fmt: skip
 
 
@@ -42,6 +45,7 @@ class Loop:
     """Lots of units with a call against each: once a session, dictionaries and loops only."""
 
     LOTS, FEE, ORDER, HALF = 2, Decimal("0.65"), Decimal("1.00"), Decimal("0.02")
+    UNIT_FEE, UNIT_ORDER = Decimal("0.005"), Decimal("0.35")
     DAYS: tuple[int, ...] = (0, 2, 4)
     WINDOW = (30, 10, 60)
     number = 0
@@ -61,6 +65,10 @@ class Loop:
                 bid, ask = int(chain.bid[row, 0]), int(chain.ask[row, 0])
                 return (bid, ask) if 0 <= bid <= ask and ask > 0 else None
         return None
+
+    def of_units(self, units: int) -> Decimal:
+        """What an order in so many units costs."""
+        return self.UNIT_FEE * abs(units) + self.UNIT_ORDER if units else Decimal(0)
 
     def pay(self, amount: Decimal) -> None:
         self.cash += cents(amount)
@@ -86,7 +94,7 @@ class Loop:
                 opened = self.pick(chain)
             if trade and leave:
                 self.pay(100 * self.LOTS * (spot - self.HALF))
-                self.pay(-self.ORDER)
+                self.pay(-self.of_units(100 * self.LOTS))
                 self.end(trade, chain, "rule")
                 trade = None
             if opened:
@@ -94,7 +102,7 @@ class Loop:
                 trade = {"call": key, "on": chain.date, "before": self.cash}
                 self.pay(100 * self.LOTS * Decimal(bid) / 100)
                 self.pay(-100 * self.LOTS * (spot + self.HALF))
-                self.pay(-(self.LOTS * self.FEE + self.ORDER))
+                self.pay(-(self.LOTS * self.FEE + self.ORDER + self.of_units(100 * self.LOTS)))
             if trade and trade["call"] and self.exercised(chain, trade["call"]):
                 self.early += 1
                 trade = self.away(trade, chain, "assignment")
@@ -232,7 +240,7 @@ class Wheel(Loop):
         return quote is not None and inside > 0 and (quote[0] + quote[1]) / 200 <= inside + 0.005 + 1e-9
 
 
-def hedged(symbol: str) -> dict[str, Any]:
+def hedged(symbol: str, band: float = 60.0, of: str | None = None) -> dict[str, Any]:
     legs = [
         {"rule": "leg", "id": right, "side": "buy", "right": right, "expiry": WINDOW,
          "strike": {"pick": "percent_from_spot", "percent": 0.0}}
@@ -242,17 +250,27 @@ def hedged(symbol: str) -> dict[str, Any]:
     return normalise({
         "name": "hedged straddle", "underlyings": [symbol],
         "entries": [{"when": every_day, "conditions": [{"rule": "open_limit", "limit": 1}], "legs": legs,
-                     "adjust": [{"rule": "hedge", "band": 60.0, "to": 0.0}], "size": [{"rule": "fixed_lots", "lots": 10}]}],
+                     "adjust": [{"rule": "hedge", "band": band, "of": of, "to": 0.0}], "size": [{"rule": "fixed_lots", "lots": 10}]}],
         "leave": [{"rule": "before_expiration", "days": 9, "time": "15:45"}],
         "limits": [{"rule": "capital", "entries": "allow", "below": "report"}],
-        "orders": [{"rule": "commission", "per_contract": 0.65, "per_order": 1.0}, {"rule": "unit_spread", "points": 0.02}],
+        "orders": [
+            {"rule": "commission", "per_contract": 0.65, "per_order": 1.0}, {"rule": "unit_spread", "points": 0.02},
+            {"rule": "unit_commission", "per_unit": 0.005, "per_order": 0.35},
+        ],
     })  # fmt: skip
 
 
-class Hedged(Loop):
-    """Ten straddles, long; units of the underlying against their delta, once a session."""
+def hedged_by_share(symbol: str) -> dict[str, Any]:
+    return hedged(symbol, 12.5, "options")
 
-    WINDOW, BAND, OUT = (20, 10, 60), 60, 9
+
+class Hedged(Loop):
+    """Ten straddles, long; units of the underlying one by one against their delta, once a session."""
+
+    WINDOW, OUT = (20, 10, 60), 9
+    BAND: float = 60
+    SHARE: float | None = None
+    """Of the options' deltas without their signs, in percent, instead of the band in money."""
     TARGET: int | None = None
     """Of the debit, in percent."""
 
@@ -263,7 +281,7 @@ class Hedged(Loop):
             self.number = number
             spot = Decimal(int(chain.spot[0])) / 100
             if trade and trade["units"] and chain.date in self.scenario.dividends and number:
-                self.pay(trade["units"] * 100 * Decimal(str(self.scenario.dividends[chain.date])))
+                self.pay(trade["units"] * Decimal(str(self.scenario.dividends[chain.date])))
                 self.dividends += 1
             was_flat, leaves, deal = trade is None, trade is not None and self.leaving(trade, chain, spot), 0
             if trade and not leaves:
@@ -274,16 +292,16 @@ class Hedged(Loop):
                 for bid, _ in filter(None, quotes):
                     self.pay(1000 * Decimal(bid) / 100)
                 units = trade["units"]
-                self.pay(units * 100 * (spot - self.HALF if units > 0 else spot + self.HALF))
-                self.cost(trade, 20 * self.FEE + self.ORDER)
+                self.pay(units * (spot - self.HALF if units > 0 else spot + self.HALF))
+                self.cost(trade, 20 * self.FEE + self.ORDER + self.of_units(units))
                 self.end(trade, chain, "rule")
                 trade = None
             if trade and leaves:
                 self.waits += 1
                 assert chain.date < trade["keys"][0][0], "it would be exercised"
             if trade and deal:
-                self.pay(-deal * 100 * (spot + self.HALF if deal > 0 else spot - self.HALF))
-                self.cost(trade, self.ORDER)
+                self.pay(-deal * (spot + self.HALF if deal > 0 else spot - self.HALF))
+                self.cost(trade, self.of_units(deal))
                 self.deals += 1
                 self.turned += trade["units"] * (trade["units"] + deal) < 0
                 trade["units"] += deal
@@ -318,9 +336,7 @@ class Hedged(Loop):
         if self.TARGET is None or len(known) < len(quotes):
             return False
         units = trade["units"]
-        closable = sum(10 * bid for bid, _ in known) + units * 100 * (
-            spot - self.HALF if units > 0 else spot + self.HALF
-        )
+        closable = sum(10 * bid for bid, _ in known) + units * (spot - self.HALF if units > 0 else spot + self.HALF)
         made = self.cash - trade["before"] + trade["costs"] + closable
         wide = 100 * sum(10 * (ask - bid) for bid, ask in known) > 50 * trade["debit"]
         return bool(100 * made >= self.TARGET * trade["debit"] and not wide)
@@ -341,7 +357,7 @@ class Hedged(Loop):
         return days[0], right, out * min(quoted)[1]
 
     def wanted(self, trade: dict[str, Any], number: int) -> int:
-        """Units to deal in, a hundred each: delta is at most the band away from nothing, or comes nearest to it."""
+        """Units to deal in: delta is at most the band away from nothing, or comes nearest to it."""
         assert self.timeline is not None
         deltas = []
         for expiration, right, strike in trade["keys"]:
@@ -349,8 +365,9 @@ class Hedged(Loop):
             deltas.append(self.timeline.view(number).quote(contract).delta)
         if None in deltas:
             return 0
-        units = sum(delta for delta in deltas if delta is not None) * 10 / 10_000 + trade["units"]
-        if abs(units) * 100 <= self.BAND:
+        units = sum(delta for delta in deltas if delta is not None) / 10 + trade["units"]
+        gross = sum(abs(delta) for delta in deltas if delta is not None) / 10
+        if round(abs(units), 4) <= (self.BAND if self.SHARE is None else round(gross * self.SHARE / 100, 4)):
             return 0
         steps = math.ceil(round(abs(units), 4) - 0.5)
         return -steps if units > 0 else steps
@@ -382,6 +399,7 @@ class OnePay:
     """What sheets say that leave costs as they are: 0.80 a contract, a hundredth of a point for units."""
 
     FEE, ORDER, HALF = Decimal("0.80"), Decimal(0), Decimal("0.01")
+    UNIT_FEE = UNIT_ORDER = Decimal(0)
     DAYS = (0, 1, 2, 3, 4)
 
 
@@ -412,6 +430,10 @@ class WheelOfTheSet(OnePay, Delta, Wheel):
         key = self.by_delta(chain, days[0], right, 0.3) if days else None
         quote = self.quote(chain, key) if key else None
         return (key, quote[0]) if key and quote and quote[0] > 0 else None
+
+
+class HedgedByShare(Hedged):
+    SHARE = 12.5
 
 
 class HedgedOfTheSet(OnePay, Hedged):

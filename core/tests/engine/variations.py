@@ -50,15 +50,6 @@ EVERY_DAY = ("mon", "tue", "wed", "thu", "fri")
 def variations() -> dict[str, Raw]:
     return {
         "strangle": document("strangle", STRANGLE, PERCENT_EXITS),
-        "strangle of an equity that earns interest": normalise(
-            {
-                **document("earning", STRANGLE, PERCENT_EXITS), "limits": [{"rule": "interest", "less": 0.25}],
-                "entries": [
-                    {**entry, "size": [{"rule": "capital_share", "percent": 45, "most": 20}]}
-                    for entry in document("earning", STRANGLE, PERCENT_EXITS)["entries"]
-                ],
-            }
-        ),
         "condor with fences": document(
             "condor",
             [
@@ -179,6 +170,15 @@ def variations() -> dict[str, Raw]:
                 ],
                 "leave": [
                     {"rule": "premium_stop", "percent": 70}, {"rule": "before_expiration", "days": 2, "time": "15:00"},
+                ],
+            }
+        ),
+        "strangle of an equity that earns interest": normalise(
+            {
+                **document("earning", STRANGLE, PERCENT_EXITS), "limits": [{"rule": "interest", "less": 0.25}],
+                "entries": [
+                    {**entry, "size": [{"rule": "capital_share", "percent": 45, "most": 20}]}
+                    for entry in document("earning", STRANGLE, PERCENT_EXITS)["entries"]
                 ],
             }
         ),

@@ -52,11 +52,11 @@ def _point(stretch: Stretch) -> float:
     return float(stretch.timeline.underlying.quantum) / PARTS
 
 
-def _required(stretch: Stretch) -> tuple[list[margin.Leg], int, float]:
+def _required(stretch: Stretch) -> tuple[list[margin.Leg], float, float]:
     """What the margin rules take: options without their marks, contracts of units, the share of the underlying's value."""
     timeline = stretch.timeline
     legs = [margin.Leg.of(leg.contract, leg.contracts, timeline.settles_at) for leg in _options(stretch)]
-    units = sum(leg.contracts for leg in stretch.legs if leg.contract.is_unit)
+    units = sum(leg.contracts / leg.contract.divisor for leg in stretch.legs if leg.contract.is_unit)
     return legs, units, margin.share_of(timeline.underlying.kind)
 
 
@@ -93,7 +93,8 @@ def most(stretch: Stretch) -> float:
     if found is None:
         return math.nan
     grid, value = found
-    if sum(leg.contracts for leg in stretch.legs if leg.contract.is_unit or leg.contract.right == "call") > 0:
+    ups = [leg for leg in stretch.legs if leg.contract.is_unit or leg.contract.right == "call"]
+    if sum(leg.contracts / leg.contract.divisor for leg in ups) > 0:
         return math.nan
     points = float(value(grid).max())
     return points * stretch.worth / _point(stretch) if points > 0 else math.nan
@@ -114,7 +115,7 @@ def _ending(stretch: Stretch) -> tuple[Series, Callable[[Series], Series]] | Non
         total = np.full(len(end), made)
         for leg in stretch.legs:
             if leg.contract.is_unit:
-                total += leg.contracts * end
+                total += leg.contracts / leg.contract.divisor * end
             else:
                 sign = Right(leg.contract.right).sign
                 total += leg.contracts * np.maximum(0.0, sign * (end - float(leg.contract.strike)))

@@ -92,7 +92,7 @@ def _ends(structure: Structure) -> tuple[float, float] | None:
     if len({leg.contract.expiration for leg in legs}) != 1 or math.isnan(credit):
         return None
     spot = structure.view.spot / SPOT_SCALE
-    units = sum(leg.contracts for leg in structure.legs if leg.contract.is_unit)
+    units = sum(leg.contracts / leg.contract.divisor for leg in structure.legs if leg.contract.is_unit)
 
     def at(end: float) -> float:
         options = sum(
@@ -137,7 +137,7 @@ def margin_of(structure: Structure) -> float:
         )
         for leg in _options(structure)
     ]  # fmt: skip
-    units = sum(leg.contracts for leg in structure.legs if leg.contract.is_unit)
+    units = sum(leg.contracts / leg.contract.divisor for leg in structure.legs if leg.contract.is_unit)
     return margin.capital(legs, view.spot / SPOT_SCALE, margin.share_of(view.underlying.kind), units)
 
 

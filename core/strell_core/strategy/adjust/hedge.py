@@ -7,7 +7,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from strell_core.market.instruments import ContractKey
 from strell_core.market.prices import PARTS
 from strell_core.measures.declaration import Declaration, Param
 from strell_core.measures.frames import HEDGE, Params, Stretch, Truths, Values
@@ -19,14 +18,18 @@ from strell_core.strategy.kinds import AdjustFrame, Adjustment, adjustments
 
 DECLARATION = Declaration(
     id="hedge", section="adjust", title="Hedge with the underlying",
-    sentence="When the position's delta is more than {band} away from {to}, bring it nearest to {to} with the underlying itself{daily}{upon}.",
+    sentence="When the position's delta is more than {band}{of} away from {to}, bring it nearest to {to} with the underlying itself{daily}{upon}.",
     params=(
         Param("band", "amount", "Further than", 50.0, 0.0, 1e9, 0.01),
+        Param(
+            "of", "choice", "In what", None, choices={"options": "% of its options' deltas"}, optional=True, begins="options",
+        ),
         Param("to", "amount", "From", 0.0, -1e9, 1e9, 0.01), *adjusting.LOOKS,
     ),
     explains="Delta of all legs together in money for a point of the underlying, the units that are held as a hedge among them. Looked at when "
-    "the entry is or as the sentence says, every time: units are bought or sold at half of their own spread from the price, a contract of as many as one option "
-    "delivers, for the capital there is. They are paid dividends, and go with the position. Unvalued while an option has no delta; "
+    "the entry is or as the sentence says, every time: units are bought or sold at half of their own spread from the price, one by one (at the desk, "
+    "and where prices are kept too coarsely for that, in contracts of as many as one option delivers), for the capital there is. In percent: of the "
+    "deltas of the options that are held, added up without their signs. They are paid dividends, and go with the position. Unvalued while an option has no delta; "
     "an index cannot be dealt in.",
     example="When the position's delta is more than 50 away from 0, bring it nearest to 0 with the underlying itself.",
     words=("delta", "neutral", "gamma scalping", "shares", "units", "balance", "stock"), scope="position",
@@ -41,15 +44,30 @@ def _delta(stretch: Stretch) -> Series:
     return np.round(net_greek(stretch, {"greek": "delta"}), GRID)
 
 
+def _band(stretch: Stretch, params: Params) -> Series:
+    """How far away from what is wanted is far enough, in money for a point ``(n,)``."""
+    if params.get("of") is None:
+        return np.full(len(stretch.mid), float(params["band"]))
+    total = np.zeros(len(stretch.mid))
+    for name in dict.fromkeys(leg.leg_id for leg in stretch.legs if not leg.contract.is_unit):
+        # of one leg, for what is bought and what is sold would cancel
+        total += np.abs(net_greek(stretch.narrow([name]), {"greek": "delta"}))
+    return np.round(total * params["band"] / 100, GRID)
+
+
 def test(stretch: Stretch, params: Params) -> Truths:
     delta = _delta(stretch)
     away = np.round(np.abs(delta - params["to"]), GRID)
-    return stretch.judged(away > params["band"], np.isfinite(delta))
+    return stretch.judged(away > _band(stretch, params), np.isfinite(delta))
 
 
 def values(stretch: Stretch, params: Params, i: int) -> Values:
     delta = float(_delta(stretch)[i])
-    return {"delta": round(delta, 2) if math.isfinite(delta) else None, "band": params["band"], "to": params["to"]}
+    return {
+        "delta": round(delta, 2) if math.isfinite(delta) else None,
+        "band": round(float(_band(stretch, params)[i]), 2),
+        "to": params["to"],
+    }
 
 
 def moves(frame: AdjustFrame, params: Params) -> Sequence[Move]:
@@ -58,10 +76,10 @@ def moves(frame: AdjustFrame, params: Params) -> Sequence[Move]:
     if view is None or not view.underlying.dealt or not math.isfinite(delta):
         return ()
     point = frame.now.worth * PARTS / float(view.underlying.quantum)
-    wanted = round((params["to"] - delta) / point, GRID)
+    wanted = round((params["to"] - delta) * frame.unit.divisor / point, GRID)
     # of two that come as near, the smaller deal
     contracts = int(math.copysign(math.ceil(abs(wanted) - 0.5), wanted))
-    return (OpenLeg(HEDGE, ContractKey.unit(frame.symbol), contracts),) if contracts else ()
+    return (OpenLeg(HEDGE, frame.unit, contracts),) if contracts else ()
 
 
 adjustments.register(Adjustment(DECLARATION, test, values, moves, often=True))
