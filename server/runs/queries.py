@@ -22,7 +22,7 @@ from runs.daily import COLUMNS, daily_greeks
 from runs.models import Run, RunTrade
 from runs.schemas import RunHead
 from strategies.models import Strategy
-from strategies.queries import sheet_of
+from strategies.queries import acting_sheet_of
 from strell_core.engine.stored import closed_trade
 from strell_core.formats.tables import TRADES, WRITERS
 from strell_core.market.instruments import ContractKey
@@ -159,7 +159,7 @@ def head_facts(run: Run) -> dict[str, Any]:
     """A run with its curve and what else belongs to it alone, without what there may be thousands of."""
     return {
         **run_facts(run), "curve": run.curve, "evidence": run.evidence, "manifest": run.manifest, "held": held_of(run),
-        "open_trades": run.open_trades, "document": run.document, "sheet": sheet_of(run.document),
+        "open_trades": run.open_trades, "document": run.document, "sheet": acting_sheet_of(run.document, run.strategy.owner_id),
     }  # fmt: skip
 
 

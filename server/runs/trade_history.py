@@ -74,7 +74,7 @@ def _text(timeline: Timeline, document: dict[str, Any], written: Sheet, event: T
     if event.kind == "filled":
         if values["kind"] == "open":
             return f"premium {amount(values['premium'])}"
-        return f"P/L so far {amount(values['pnl'])}"
+        return f"realised so far {amount(values['pnl'])}"
     if event.kind == "delivered":
         code = ContractKey.parse(values["contract"], timeline.underlying.symbol, only=False).label
         return f"{code} was {'assigned' if values['how'] == 'assignment' else 'exercised'}: {values['units']:+d} contracts of the underlying at its strike".replace("-", "−")  # fmt: skip

@@ -11,6 +11,7 @@ from typing import Any, cast
 from django.contrib.auth.models import User
 from django.db.models import Model
 
+from config.errors import NotThere
 from market.own import first_series, market_for
 from observe.payoffs import glyph
 from strategies import services
@@ -32,6 +33,15 @@ from strell_core.strategy.sentences import Sheet, sheet
 def sheet_of(document: dict[str, Any]) -> list[dict[str, Any]]:
     """Sentences with their tokens, as the page draws them."""
     return _drawn(sheet(document))
+
+
+def acting_sheet_of(document: dict[str, Any], owner_id: int) -> list[dict[str, Any]]:
+    """The same, with when its times act on the recorded snapshots; without where their underlying has no data any more."""
+    try:
+        known = acting(document, market_for(document, owner_id).main)
+    except NotThere:
+        known = {}
+    return _drawn(sheet(document), known)
 
 
 def _drawn(whole: Sheet, acts: Mapping[str, str] | None = None) -> list[dict[str, Any]]:
@@ -115,7 +125,7 @@ def strategy_facts(strategy: Strategy) -> dict[str, Any]:
     return {
         "id": strategy.pk, "name": latest.document["name"], "underlying": clock_of(latest.document), "underlyings": latest.document["underlyings"],
         "revision": latest.number, "digest": latest.digest, "document": latest.document,
-        "sheet": _drawn(whole, acting(latest.document, market_for(latest.document, strategy.owner_id).main)), "blocks": [asdict(block) for block in whole.blocks], "glyph": glyph_now(latest.document, strategy.owner_id),
+        "sheet": acting_sheet_of(latest.document, strategy.owner_id), "blocks": [asdict(block) for block in whole.blocks], "glyph": glyph_now(latest.document, strategy.owner_id),
         "sentences": sum(1 for s in whole.sentences if not s.off), "held_from": strategy.held_from, "looks": strategy.looks,
     }  # fmt: skip
 

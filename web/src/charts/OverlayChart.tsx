@@ -1,7 +1,7 @@
 import { useCallback } from "react";
 import { day, number } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, type Ink, tooltip } from "./look";
+import { asHtml, axis, type Ink, tooltip } from "./look";
 
 export interface Curve {
   name: string;
@@ -37,7 +37,7 @@ export function OverlayChart({ curves }: { curves: Curve[] }) {
             const at = every[found[0]?.dataIndex ?? 0]!;
             const lines = found
               .filter((item) => item.value !== null)
-              .map((item) => `${curves[item.seriesIndex]!.name}: ${number(item.value, 1)}`);
+              .map((item) => `${asHtml(curves[item.seriesIndex]!.name)}: ${number(item.value, 1)}`);
             return `<b>${day(at)} ${at.slice(0, 4)}</b><br>${lines.join("<br>")}`;
           },
         },

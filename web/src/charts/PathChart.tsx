@@ -2,21 +2,37 @@ import { useCallback } from "react";
 import type { Schemas } from "../api/client";
 import { day, level, number, signed } from "../ui/format";
 import { LazyChart } from "./Lazy";
-import { axis, endLabel, type Ink, linkedPointer, tooltip } from "./look";
+import { asHtml, axis, endLabel, type Ink, linkedPointer, tooltip } from "./look";
 
 interface Props {
   path: Schemas["PathOut"];
   underlying: string;
   currency: string;
   legs: string[];
+  /** Its history: what came between entry and exit is marked on the time axis. */
+  events: Schemas["TradeEventOut"][];
   height?: number;
 }
 
+const MARKED = new Set(["filled", "stop moved", "delivered", "settled", "dividend", "adjusted"]);
+
+/** By point of a path, what happened between its two ends, in words. */
+function between(path: Schemas["PathOut"], events: Schemas["TradeEventOut"][]) {
+  const found = new Map<number, string[]>();
+  for (const event of events) {
+    const i = path.local.findIndex((at) => at >= event.local);
+    if (MARKED.has(event.kind) && i > 0 && i < path.local.length - 1)
+      found.set(i, [...(found.get(i) ?? []), `${event.title}: ${event.text}`]);
+  }
+  return found;
+}
+
 /** A trade from entry to exit: P/L at mid, with the underlying above it. */
-export function PathChart({ path, underlying, currency, legs, height = 220 }: Props) {
+export function PathChart({ path, underlying, currency, legs, events, height = 220 }: Props) {
   const option = useCallback(
     (c: Ink) => {
       const style = axis(c);
+      const marked = between(path, events);
       const firstOfDay = (i: number) =>
         i === 0 || path.local[i]?.slice(0, 10) !== path.local[i - 1]?.slice(0, 10);
       const x = (gridIndex: number, label: boolean) => ({
@@ -52,7 +68,7 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
                 return mid == null ? [] : [`${leg}: ${number(mid, 2)}`];
               })
               .join("<br>");
-            return `<b>${day(path.local[i]!)} ${path.local[i]!.slice(11)}</b><br>P/L at mid ${signed(path.pnl[i])} ${currency}<br>${underlying} ${level(path.spot[i])}<br>${marks}`;
+            return `<b>${day(path.local[i]!)} ${path.local[i]!.slice(11)}</b><br>P/L at mid ${signed(path.pnl[i])} ${currency}<br>${underlying} ${level(path.spot[i])}<br>${marks}${(marked.get(i) ?? []).map((text) => `<br><i>${asHtml(text)}</i>`).join("")}`;
           },
         },
         xAxis: [x(0, false), x(1, true)],
@@ -87,13 +103,19 @@ export function PathChart({ path, underlying, currency, legs, height = 220 }: Pr
               symbol: "none",
               label: { show: false },
               lineStyle: { color: c.soft, type: "solid", width: 1 },
-              data: [{ yAxis: 0 }],
+              data: [
+                { yAxis: 0 },
+                ...[...marked.keys()].map((i) => ({
+                  xAxis: i,
+                  lineStyle: { type: "dotted", color: c.ink },
+                })),
+              ],
             },
           },
         ],
       };
     },
-    [path, underlying, currency, legs],
+    [path, underlying, currency, legs, events],
   );
   const rows = useCallback(
     () => [

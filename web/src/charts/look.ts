@@ -40,6 +40,9 @@ export function axis(colours: Ink) {
   };
 }
 
+/** Words that a person wrote, for a tooltip, which is HTML. */
+export const asHtml = (text: string) => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
+
 export function tooltip(colours: Ink) {
   return {
     backgroundColor: colours.surface,

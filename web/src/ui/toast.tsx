@@ -27,6 +27,8 @@ export function tellError(error: unknown) {
   tell(error instanceof Error ? error.message : String(error), undefined, true);
 }
 
+/** The newest notice, in the bar at the top where nothing else is: it covers no control and no figure. What came before it
+ * shows once it is gone. */
 export function Toasts() {
   const shown = useSyncExternalStore(
     (listener) => {
@@ -37,10 +39,10 @@ export function Toasts() {
   );
   return (
     <Toast.Provider duration={9000} label="Notice">
-      {shown.map((notice) => (
+      {shown.slice(-1).map((notice) => (
         <Toast.Root
           key={notice.id}
-          className={`popover flex items-center gap-3 px-3 py-2 ${notice.bad ? "border-loss text-loss" : ""}`}
+          className={`popover flex items-center gap-3 px-3 py-1 leading-tight ${notice.bad ? "border-loss text-loss" : ""}`}
           onOpenChange={(open) => open || publish(notices.filter((other) => other.id !== notice.id))}
         >
           <Toast.Title data-notice className="max-w-md">
@@ -58,7 +60,7 @@ export function Toasts() {
           </Toast.Close>
         </Toast.Root>
       ))}
-      <Toast.Viewport className="fixed bottom-4 left-1/2 z-50 flex -translate-x-1/2 flex-col gap-2 outline-none" />
+      <Toast.Viewport className="fixed top-0.5 right-92 left-98 z-50 flex justify-center outline-none" />
     </Toast.Provider>
   );
 }

@@ -154,6 +154,25 @@ function said(run: Run, rule: string): string | undefined {
   return orders.find((item) => item.rule === rule && !item.off)?.policy;
 }
 
+/** “Acts at 17:30.” behind the numbers of one sentence, or of several. */
+function inSentence(acts: string, several: boolean) {
+  const text = `${acts[0]?.toLowerCase()}${acts.slice(1, -1)}`;
+  return several ? text.replace(/\bacts\b/g, "act").replace(/\bcomes\b/g, "come") : text;
+}
+
+/** When times of its sentences act, where the recorded snapshots lie elsewhere. */
+const acting = (run: Run) => {
+  const numbers = new Map<string, number[]>();
+  for (const { acts, number, off } of run.sheet)
+    if (acts && !off) numbers.set(acts, [...(numbers.get(acts) ?? []), number]);
+  return [...numbers]
+    .map(
+      ([acts, of]) =>
+        `${of.length > 1 ? "sentences" : "sentence"} ${of.join(" and ")} ${inSentence(acts, of.length > 1)}`,
+    )
+    .join("; ");
+};
+
 /** What it does in sessions with one snapshot. */
 const policy = (run: Run) =>
   said(run, "single_snapshots") === "skip" ? " (entries skipped)" : " (decided on them)";
@@ -316,6 +335,7 @@ function RunHead({
           </button>
         )}
       </span>
+      {acting(run) && <p className="w-full text-xs text-soft">On these snapshots {acting(run)}.</p>}
       {run.status === "done" && run.message && <p className="w-full text-loss">{run.message}</p>}
       {run.note && <p className="w-full max-w-200 whitespace-pre-line text-soft">{run.note}</p>}
       {stopped && (

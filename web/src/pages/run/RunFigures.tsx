@@ -120,6 +120,9 @@ export function RunFigures({ figures, intervals, currency, underlying, openTrade
             {signedPercent(figures.money_market)}
           </span>
         )}
+        {figures.interest != null && (
+          <span title={words("interest")}> · interest {signed(figures.interest)}</span>
+        )}
         {figures.holding_cagr != null && (
           <span
             title={`${words("holding_cagr")} ${words("holding_drawdown")} ${words("beta")} ${words("correlation")}`}

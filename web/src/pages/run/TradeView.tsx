@@ -21,6 +21,8 @@ import { OtherExits } from "./OtherExits";
 import { TradeHistory } from "./TradeHistory";
 import { strikes } from "./TradesTable";
 
+const NO_EVENTS: Schemas["TradeEventOut"][] = [];
+
 interface Props {
   run: Run;
   trade: Schemas["TradeRow"];
@@ -112,6 +114,7 @@ export function TradeView({ run, trade, underlying, open }: Props) {
                   underlying={underlying}
                   currency={found.currency}
                   legs={labels}
+                  events={found.events ?? NO_EVENTS}
                   height={216}
                 />
               ) : look === "causes" ? (
