@@ -5,6 +5,7 @@ import argparse
 import multiprocessing
 import multiprocessing.util
 import os
+import random
 import subprocess
 import sys
 import tempfile
@@ -207,7 +208,9 @@ def tested() -> int:
     if not given.labels:
         # every test: side by side unless told otherwise, in an order drawn anew, whose seed Django prints
         given.parallel = given.parallel or SIDE_BY_SIDE
-        given.shuffle = None if given.shuffle is False else given.shuffle
+        given.shuffle = given.shuffle or random.randrange(10**9)
+        # of the largest sets of examples a part is tried, another one each time
+        os.environ.setdefault("STRELL_DRAWN", str(given.shuffle))
     options = {name: value for name, value in vars(given).items() if name != "labels"}
     began = time.monotonic()
     if given.parallel > 1:

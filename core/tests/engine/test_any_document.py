@@ -15,9 +15,10 @@ from strell_core.formats.strategies import from_text, to_text
 from strell_core.strategy.document import DocumentError, normalise, parse
 from strell_core.strategy.sentences import sheet
 from tests.demo import SHORT, market_with_reports
+from tests.drawn import WHOLE
 from tests.engine.any_document import Maker
 
-COUNT = int(os.environ.get("STRELL_DOCUMENTS", "150"))
+COUNT = int(os.environ.get("STRELL_DOCUMENTS", "150" if WHOLE else "60"))
 CASH = Decimal(500_000)
 
 

@@ -207,6 +207,11 @@ class DeliveryTest(unittest.TestCase):
         self.assertEqual((local(trade.left_at), trade.values["premium"]), ("2026-10-07 15:45", 500 * HUNDREDTH))
         self.assertEqual([leg.contracts for leg in trade.legs if leg.contract.is_unit], [64])
         self.assertEqual(trade.values["loss"], 4.2264 * 100 * HUNDREDTH)
+        # the band as a share of both deltas without their signs: 64 of 100 are away
+        for band, units in ((62.0, [64]), (67.0, [])):
+            rule = {"rule": "hedge", "band": band, "of": "options", "daily": "15:45"}
+            found = self.ran(legs, rows[:6], adjust=[rule], iv=0.4).state.trades[0].legs
+            self.assertEqual([leg.contracts for leg in found if leg.contract.is_unit][:1], units, band)
         # and its units have no cost basis: they come and go with delta
         basis = {"rule": "condition", "as": "loss", "left": {"measure": "cost_basis"}, "is": "above", "right": -10_000}
         self.assertEqual(self.ran(legs, rows, [basis], adjust=[hedge], iv=0.4).closed, [])
@@ -263,6 +268,22 @@ class DeliveryTest(unittest.TestCase):
         # 102 and 104.99 for what was bought at 100.01, and 1.50 taken: 8.47 points, one option at 0.80
         self.assertEqual([told[1:2] + told[3:] for told in self.told(history)], [("10-16 17:30", Decimal("846.20"))])
         self.assertEqual(history.state.trades, ())
+
+    def test_units_that_are_delivered_come_to_those_that_are_held(self) -> None:
+        put, call = "2026-10-09/put/98", "2026-10-16/call/105"
+        history = self.ran([BUY, {**option("sell", "put"), "expiry": {"pick": "nearest_days", "days": 4, "from": 1, "to": 6}},
+                            {**option("sell", "call", 5), "id": "c"}], [
+            {"at": "2026-10-05 15:45", "spot": 100, put: "1.50/1.60", call: "0.50/0.60"},
+            {"at": "2026-10-05 15:50", "spot": 100, put: "1.50/1.60", call: "0.50/0.60"},
+            {"at": "2026-10-09 17:25", "spot": 95, put: "2.90/3.10", call: "0.10/0.20"},
+            {"at": "2026-10-09 17:30", "spot": 95, call: "0.10/0.20"},
+            {"at": "2026-10-12 09:05", "spot": 96, call: "0.10/0.20"},
+        ])  # fmt: skip
+        (trade,) = history.state.trades
+        (units,) = [leg for leg in trade.legs if leg.contract.is_unit]
+        # one bought at 100.01, one delivered at 98
+        self.assertEqual((units.contracts, units.opened_parts), (2, round((100.01 + 98) / 2 * 100 * HUNDREDTH)))
+        self.assertEqual([piece.contracts for piece in units.came], [1, 1])
 
     def test_a_leg_that_waits_for_its_settlement_value_is_told_once(self) -> None:
         put = "2026-10-16/put/98"

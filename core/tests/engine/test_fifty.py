@@ -20,10 +20,13 @@ from strell_core.results.delayed import leavings
 from strell_core.results.report import decisions
 from strell_core.strategy.document import parse
 from tests.demo import demo_history
+from tests.drawn import at_least, drawn
 from tests.engine.generated import fifty
 from tests.examples import EXAMPLES
 
 CASH = Decimal(200_000)
+SHARE = 0.4
+"""Of the strategies, as much as a whole run of the tests tries."""
 
 
 def demo_strategies() -> dict[str, Any]:
@@ -38,7 +41,7 @@ class FiftyTest(unittest.TestCase):
     def test_no_trade_outlives_a_decision_to_leave(self) -> None:
         timeline, decided, waited, walked = demo_history(), 0, 0, 0
         variants = Variants(market_of(timeline), 0, len(timeline.times))
-        for name, document in {**demo_strategies(), **fifty()}.items():
+        for name, document in drawn({**demo_strategies(), **fifty()}.items(), SHARE):
             with self.subTest(name):
                 plan = make_plan(parse(document), timeline)
                 history = run_blocks(plan, timeline, 0, len(timeline.times), CASH)
@@ -49,9 +52,9 @@ class FiftyTest(unittest.TestCase):
                     self.assertFalse(item.late, f"{item} was not carried out in time")
                     if item.trade in legs and item.done_at is not None:
                         waited += self.earliest(timeline, item.decided_at, item.done_at, legs[item.trade])
-        self.assertGreater(decided, 4000)
-        self.assertGreater(walked, 40, "most of them are told by a walk as well")
-        self.assertGreater(waited, 0, "now and then one has to wait for quotes")
+        self.assertGreater(decided, at_least(4000, SHARE))
+        self.assertGreater(walked, at_least(40, SHARE), "most of them are told by a walk as well")
+        self.assertGreaterEqual(waited, at_least(1, SHARE), "now and then one has to wait for quotes")
 
     def walked(self, variants: Variants, plan: Plan, history: History) -> bool:
         """Whether a walk over what it shares with the others tells of a strategy; then it tells the same."""

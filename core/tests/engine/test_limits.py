@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import unittest
 from typing import Any
 
+from strell_core.engine import capital
 from strell_core.engine.plan import make_plan
 from strell_core.engine.run import History
+from strell_core.market.instruments import ContractKey
+from strell_core.market.prices import PARTS
 from strell_core.results.report import report
 from strell_core.strategy.document import parse
-from tests.engine.byhand import CALL, CASH, PUT, ByHandCase, entry, snapshots, strategy
+from tests.engine.byhand import CALL, CASH, PUT, ByHandCase, entry, leg, snapshots, strategy
 from tests.handmade import session_chains, timeline_of
 
 QUIET = {"2026-10-05 15:40": {CALL: "6.00/6.20", PUT: "5.00/5.20"}}
@@ -149,3 +153,16 @@ class LimitsTest(ByHandCase):
                 history = self.run_all(strategy(first, more), timeline)
                 found = [at for at, _, rule in self.told(history, "entry") if rule == "more-when"]
                 self.assertEqual(found, enters)
+
+
+class NewTest(unittest.TestCase):
+    def test_what_has_no_price_to_open_at_is_backed_at_its_mid(self) -> None:
+        quotes = {CALL: "0.00/0.10", PUT: "5.00/5.20"}
+        timeline = timeline_of(session_chains([{"at": "2026-10-05 15:45", "spot": 3100, **quotes}]))
+        plan = make_plan(parse(strategy(entry("only", [leg("a", "call", 3150, first=True)]))), timeline)
+        view = timeline.view(0)
+        for code, contracts, parts in ((CALL, -1, PARTS), (CALL, 1, 2 * PARTS), (PUT, -1, 100 * PARTS)):
+            found = capital.new(plan, view, ContractKey.parse(code, "MK30"), contracts)
+            self.assertEqual((found.contracts, found.parts), (contracts, parts))
+        missing = ContractKey.parse("2026-10-16/call/3300", "MK30")
+        self.assertEqual(capital.new(plan, view, missing, -1).parts, 0)

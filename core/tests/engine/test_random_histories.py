@@ -25,6 +25,7 @@ from strell_core.market.timeline import Timeline
 from strell_core.results.equity import equity_curve
 from strell_core.scenario.generator import MK30
 from strell_core.strategy.document import normalise, parse
+from tests.drawn import WHOLE, at_least
 from tests.engine.plain_recording import Recording
 from tests.engine.reference import Reference
 from tests.engine.test_sameness import bytes_of, in_cuts
@@ -223,13 +224,13 @@ class RandomHistoriesTest(AgreeCase):
     tags = frozenset({"long"})
     entered = waiting = refused = called = parted = unreached = undone = 0
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80 if WHOLE else 40, deadline=None)
     @given(st.integers(0, 2**32 - 1))
     def test_both_agree_and_cuts_change_nothing(self, seed: int) -> None:
         rng = random.Random(seed)
         self.note(self.agree(rng, session_chains(random_history(rng))))
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200 if WHOLE else 80, deadline=None)
     @given(st.integers(0, 2**32 - 1))
     def test_histories_with_holes_run_to_their_end(self, seed: int) -> None:
         rng = random.Random(seed)
@@ -255,10 +256,16 @@ class RandomHistoriesTest(AgreeCase):
 
     @classmethod
     def tearDownClass(cls) -> None:
-        assert cls.entered > 100, f"only {cls.entered} trades were closed: these histories prove too little"
-        assert cls.called > 10, f"only {cls.called} times did capital not suffice any more"
-        assert cls.refused > 10, f"only {cls.refused} entries were refused for capital"
-        assert cls.parted > 100, f"only {cls.parted} fills were of some legs of an order"
-        assert cls.unreached > 20, f"only {cls.unreached} entries were given up because their limit was not reached"
-        assert cls.undone > 10, f"only {cls.undone} entries that remained incomplete were undone"
-        assert cls.waiting > 10, f"only {cls.waiting} legs wait for their settlement value: the holes prove too little"
+        assert cls.entered > at_least(100, 0.4), (
+            f"only {cls.entered} trades were closed: these histories prove too little"
+        )
+        assert cls.called > at_least(10, 0.4), f"only {cls.called} times did capital not suffice any more"
+        assert cls.refused > at_least(10, 0.4), f"only {cls.refused} entries were refused for capital"
+        assert cls.parted > at_least(100, 0.4), f"only {cls.parted} fills were of some legs of an order"
+        assert cls.unreached > at_least(20, 0.4), (
+            f"only {cls.unreached} entries were given up because their limit was not reached"
+        )
+        assert cls.undone > at_least(10, 0.4), f"only {cls.undone} entries that remained incomplete were undone"
+        assert cls.waiting > at_least(10, 0.4), (
+            f"only {cls.waiting} legs wait for their settlement value: the holes prove too little"
+        )

@@ -9,6 +9,7 @@ from collections import Counter
 from typing import Any
 
 from strell_core.strategy.document import normalise
+from tests.drawn import at_least, drawn
 from tests.engine.test_random_histories import AgreeCase, random_history, random_strategy, with_holes
 from tests.handmade import session_chains
 
@@ -133,7 +134,7 @@ class RandomManagedTest(AgreeCase):
     seen: Counter[str] = Counter()
 
     def test_both_agree_on_what_is_managed(self) -> None:
-        for seed in range(COUNT):
+        for seed in drawn(range(COUNT), 0.4):
             with self.subTest(seed):
                 self.managed(seed)
 
@@ -163,7 +164,9 @@ class RandomManagedTest(AgreeCase):
             "change_lots",
             "balance",
         ):
-            assert cls.seen[f"moved {kind}"] > 1, f"only {cls.seen[f'moved {kind}']} times something moved by {kind}"
+            assert cls.seen[f"moved {kind}"] >= at_least(2, 0.4), (
+                f"only {cls.seen[f'moved {kind}']} times something moved by {kind}"
+            )
         for kind in (
             "leg_condition",
             "leg_condition_stop",
@@ -171,5 +174,7 @@ class RandomManagedTest(AgreeCase):
             "condition_share",
             "condition_again",
         ):
-            assert cls.seen[f"left {kind}"] > 3, f"only {cls.seen[f'left {kind}']} times something left by {kind}"
-        assert cls.seen["stop moved leg_condition_stop"] > 2, "hardly a stop was moved"
+            assert cls.seen[f"left {kind}"] >= at_least(4, 0.4), (
+                f"only {cls.seen[f'left {kind}']} times something left by {kind}"
+            )
+        assert cls.seen["stop moved leg_condition_stop"] >= at_least(3, 0.4), "hardly a stop was moved"

@@ -23,6 +23,7 @@ from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump, fill_of, load, order_of
 from strell_core.market.market import Observation
 from strell_core.market.timeline import Timeline
+from tests.drawn import at_least, drawn
 from tests.engine.test_day_by_day import LOOKS_BACK
 from tests.engine.test_forty import documents
 from tests.engine.variations import variations
@@ -45,7 +46,7 @@ class SamenessTest(DeskTestCase):
         services.set_limits(self.mara, account.pk, dict.fromkeys(account.limits))
         out = []
         managed = [document for name, document in documents().items() if name[:2] in ("61", "66")]
-        for document in (*variations().values(), LOOKS_BACK, *managed):
+        for document in (*drawn(variations().values(), 0.4), LOOKS_BACK, *managed):
             strategy = strategies.create(self.mara, document)
             history = timeline("MK30")
             Run.objects.create(
@@ -120,5 +121,5 @@ class SamenessTest(DeskTestCase):
                 said = sum(reason["kind"] in DECISIONS for reason in reasons)
                 beside = compare(deployment, date)["rows"]
                 self.assertEqual(sum(row["lived"] is not None for row in beside), said)
-        self.assertGreater(entries, 20, "the test is about something")
-        self.assertGreaterEqual(exits, 4)
+        self.assertGreater(entries, at_least(20, 0.4), "the test is about something")
+        self.assertGreaterEqual(exits, at_least(4, 0.4))
