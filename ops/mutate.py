@@ -106,9 +106,12 @@ class Tests:
         self.seconds: dict[str, float] = told["seconds"]
 
     def of(self, change: Change, patience: float) -> list[str]:
-        """The tests that run the changed line, whole classes behind one another, the fastest first; no more of them
-        than fit into so many seconds, but one class at least."""
+        """The tests that run the changed line, else those of its room and the engine's; whole classes behind one another,
+        the fastest first; no more of them than fit into so many seconds, but one class at least."""
         names = self.lines.get(change.file, {}).get(str(change.line), [])
+        if not names:
+            rooms = (*ROOM.get(change.file.split("/")[2], ()), "tests.engine")
+            names = [name for name in self.seconds if name.startswith(rooms)]
         classes: dict[str, list[str]] = {}
         for name in names:
             known_test = name in self.seconds
@@ -196,7 +199,7 @@ def tried(place: Path, change: Change, tests: Tests, patience: float, long: bool
             if line[:1] in "+-" and line[:3] not in ("+++", "---")
         ]  # fmt: skip
         words = f"{change.line}: {'  =>  '.join(changed)}"
-        labels = tests.of(change, patience) or [*ROOM.get(change.file.split("/")[2], ()), "tests.engine"]
+        labels = tests.of(change, patience)
         outcome = asked(place, labels, sum(map(tests.took, labels)))
         if outcome == "passed" and long and asked(place, LONG, LONG_SECONDS, "--tag") != "passed":
             outcome = "late"
