@@ -96,6 +96,9 @@ class UnitsTest(DeskTestCase):
         Exchange("MK30").tick()
         with self.assertRaisesRegex(Refused, "MK30 itself is not listed"):
             self.place([("MK30/unit", 1)], account=index)
+        with self.assertRaisesRegex(Refused, "OSTL units is not listed"):
+            # the desk's market deals in contracts
+            self.place([("OSTL/unit/100", 1)])
 
     def test_the_eve_of_a_dividend_takes_a_call_in_the_money_away(self) -> None:
         self.dividend(dt.date(2026, 11, 20), "0.90")

@@ -9,8 +9,8 @@ test("legs stand by themselves, each in its place", () => {
 });
 
 test("several holdings of the underlying are one line, the last", () => {
-  const found = lines([leg("X/unit", "X itself"), leg("a"), leg("X/unit", "X itself"), leg("b")]);
-  expect(found.map((line) => line.label)).toEqual(["a", "b", "X itself, 2 holdings one after the other"]);
+  const found = lines([leg("X/unit/100", "X units"), leg("a"), leg("X/unit/100", "X units"), leg("b")]);
+  expect(found.map((line) => line.label)).toEqual(["a", "b", "X units, 2 holdings one after the other"]);
   expect(found[2]!.legs.map((item) => item.place)).toEqual([0, 2]);
 });
 

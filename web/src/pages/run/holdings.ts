@@ -7,7 +7,7 @@ export interface Line<T> {
 
 export function lines<T extends { label: string; contract: string }>(legs: T[]): Line<T>[] {
   const every = legs.map((leg, place) => ({ leg, place }));
-  const units = every.filter(({ leg }) => leg.contract.endsWith("/unit"));
+  const units = every.filter(({ leg }) => /\/unit(\/\d+)?$/.test(leg.contract));
   const alone = units.length > 1 ? every.filter((item) => !units.includes(item)) : every;
   const out = alone.map((item) => ({ legs: [item], label: item.leg.label }));
   if (units.length > 1)
