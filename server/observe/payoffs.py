@@ -104,7 +104,7 @@ def glyph(holdings: Sequence[Holding], spot: float) -> dict[str, Any]:
     """What the leg glyph draws: legs with expiration, strike, right, quantity, and the price's place."""
     legs = [
         {
-            "expiration": h.contract.expiration.isoformat(), "strike": h.contract.strike,
+            "expiration": h.contract.expiration.isoformat(), "strike": 0 if h.contract.is_unit else h.contract.strike,
             "right": h.contract.right, "contracts": h.contracts,
         }
         for h in holdings

@@ -135,7 +135,7 @@ def trade_row(
         "held": (closed.date() - opened.date()).days, "lots": trade.lots, "spot": spot,
         "legs": [
             {
-                "expiration": "" if leg.contract.is_unit else leg.contract.expiration.isoformat(), "strike": leg.contract.strike,
+                "expiration": "" if leg.contract.is_unit else leg.contract.expiration.isoformat(), "strike": 0 if leg.contract.is_unit else leg.contract.strike,
                 "right": leg.contract.right, "contracts": leg.contracts,
                 "opened": shown_price(leg.contract, leg.opened_parts, quantum),
                 "closed": shown_price(leg.contract, leg.closed_parts, quantum), "how": leg.how,
