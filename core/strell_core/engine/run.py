@@ -117,7 +117,7 @@ def step(
     """Fills, decisions, and fills on the same snapshot in sessions that have only one. ``quiet``: see :func:`advance`."""
     observation = Observation(history, index)
     market = observation.market
-    if plan.earns_interest:
+    if plan.earns_interest and out.state.interest_to != observation.date:
         out.take(booked(plan, out.state, observation))
     out.take(advance(plan, out.state, observation, match(plan, out.state.orders, market, index), quiet))
     assigned = plan.delivers and bool(out.state.trades)

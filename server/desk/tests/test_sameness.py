@@ -23,14 +23,14 @@ from strell_core.engine.state import EngineState
 from strell_core.engine.stored import dump, fill_of, load, order_of
 from strell_core.market.market import Observation
 from strell_core.market.timeline import Timeline
-from tests.drawn import at_least, drawn
+from tests.drawn import WHOLE, at_least, drawn
 from tests.engine.test_day_by_day import LOOKS_BACK
 from tests.engine.test_forty import documents
 from tests.engine.variations import variations
 from venue import clock
 from venue.live import recorded
 
-SESSIONS = 10
+SESSIONS = 10 if WHOLE else 6
 TOGETHER = (6, 27, 54, 9, 103)
 """Snapshots between two looks of the desk, session by session: how many are decided on together changes nothing."""
 
