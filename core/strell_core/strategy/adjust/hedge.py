@@ -22,7 +22,7 @@ DECLARATION = Declaration(
     params=(
         Param("band", "amount", "Further than", 50.0, 0.0, 1e9, 0.01),
         Param(
-            "of", "choice", "In what", None, choices={"options": "% of its options' deltas"}, optional=True, begins="options",
+            "of", "choice", "In % of its options' deltas", None, choices={"options": "% of its options' deltas"}, optional=True, begins="options",
         ),
         Param("to", "amount", "From", 0.0, -1e9, 1e9, 0.01), *adjusting.LOOKS,
     ),
