@@ -86,6 +86,10 @@ class Decisions(Adjusting):
                 continue
             self.orders.remove(order)
             if order.purpose == "open" and order.trade in self.trades:
+                if self.plan.working.by_leg is None:
+                    left = "1 lot was" if order.lots == 1 else f"{order.lots} lots were"
+                    told = f"{left} not dealt{'' if over else UNTIL_THE_END}"
+                    self.say("lapsed", order.trade, order.rule, None, {"message": told})
                 self.given_up(order)
                 continue
             told = (NOT_REACHED if patient else NO_QUOTES) + ("" if over else UNTIL_THE_END)

@@ -103,6 +103,17 @@ class QuotedSizesTest(unittest.TestCase):
         paid = [entry.amount for entry in history.entries if entry.kind == "commission"]
         self.assertEqual(paid, [Decimal("-0.80"), Decimal("-1.60"), Decimal("-1.60")])
 
+    def test_lots_that_nobody_quotes_by_the_sessions_end_are_told(self) -> None:
+        for sizes, left in (((1, 1), "1 lot was not dealt"), ((1, 0), "2 lots were not dealt"), ((1, 2), None)):
+            with self.subTest(sizes):
+                bids = [(9, 9), *((size, 9) for size in sizes), (9, 9), (9, 9), (9, 9)]
+                timeline = self.history(bids)
+                history = self.run_both(timeline, "split")
+                said = [reason.values["message"] for reason in history.reasons if reason.kind == "lapsed"]
+                self.assertEqual(said, [f"{left} until the session ended"] if left else [])
+                # the entry was filled, in a part
+                self.assertEqual(report(self.plan, timeline, history, 0, 6, CASH, 1).figures["entries_unfilled"], 0)
+
     def test_refusing_waits_for_the_whole_entry_but_an_exit_takes_what_there_is(self) -> None:
         timeline = self.history([(9, 9), (2, 9), (3, 9), (9, 9), (9, 1), (9, 2)])
         history = self.run_both(timeline, "refuse")
