@@ -16,19 +16,16 @@ from strell_core.strategy.document import parse
 from tests.engine.test_forty import documents
 from tests.engine.unit_loops import (
     CASH,
-    Collar,
-    CoveredCallOfTheSet,
     Hedged,
     HedgedByShare,
-    HedgedOfTheSet,
     Loop,
     Wheel,
-    WheelOfTheSet,
     covered_call,
     hedged,
     hedged_by_share,
     wheel,
 )
+from tests.engine.unit_loops_of_the_set import Collar, CoveredCallOfTheSet, HedgedOfTheSet, WheelOfTheSet
 from tests.payers import PAYERS, payer
 
 
